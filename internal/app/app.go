@@ -1,0 +1,250 @@
+// Package app has one function for each thing that an operator does. The
+// commands, the screen and the tests call it and nothing below it.
+package app
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"time"
+
+	"initium/dialects"
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// App is Initium for one operator.
+type App struct {
+	Home host.Home
+	Exe  string // the path of the program itself, which also is the keeper
+}
+
+// New finds the operator's home and this program.
+func New() (*App, error) {
+	home, err := host.FindHome()
+	if err != nil {
+		return nil, err
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("find the program itself: %w", err)
+	}
+	return &App{home, exe}, nil
+}
+
+// ErrUsage is wrapped by errors about a wish that makes no sense as it was put.
+var ErrUsage = errors.New("cannot be done as asked")
+
+// DialectEntry is a dialect that is known, with the file that it comes from and
+// what is wrong with it.
+type DialectEntry struct {
+	Name    string
+	File    string // for one that ships with Initium: a name without folders
+	Own     bool   // the operator's
+	Dialect *dialect.Dialect
+	Data    []byte
+	Err     error
+}
+
+// Dialects lists the dialects that ship with Initium and the operator's own. An
+// own one takes the place of a shipped one with the same name.
+func (a *App) Dialects() ([]DialectEntry, error) {
+	known := map[string]DialectEntry{}
+	shipped, err := fs.ReadDir(dialects.FS, ".")
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range shipped {
+		data, err := dialects.FS.ReadFile(e.Name())
+		if err != nil {
+			return nil, err
+		}
+		entry := readDialect(e.Name(), data)
+		known[entry.Name] = entry
+	}
+	own, err := filepath.Glob(filepath.Join(a.Home.DialectDir(), "*.toml"))
+	if err != nil {
+		return nil, err
+	}
+	for _, file := range own {
+		entry := DialectEntry{Name: strings.TrimSuffix(filepath.Base(file), ".toml"), File: file}
+		if data, err := os.ReadFile(file); err != nil {
+			entry.Err = err
+		} else {
+			entry = readDialect(file, data)
+		}
+		entry.Own = true
+		known[entry.Name] = entry
+	}
+	list := make([]DialectEntry, 0, len(known))
+	for _, e := range known {
+		list = append(list, e)
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].Name < list[j].Name })
+	return list, nil
+}
+
+func readDialect(file string, data []byte) DialectEntry {
+	e := DialectEntry{Name: strings.TrimSuffix(filepath.Base(file), ".toml"), File: file, Data: data}
+	if e.Dialect, e.Err = dialect.Parse(file, data); e.Err == nil {
+		e.Name = e.Dialect.Name
+	}
+	return e
+}
+
+// Dialect finds a dialect by name.
+func (a *App) Dialect(name string) (DialectEntry, error) {
+	list, err := a.Dialects()
+	if err != nil {
+		return DialectEntry{}, err
+	}
+	var names []string
+	for _, e := range list {
+		if e.Name == name {
+			if e.Err != nil {
+				return e, fmt.Errorf("the dialect %s has faults:\n%w", name, e.Err)
+			}
+			return e, nil
+		}
+		names = append(names, e.Name)
+	}
+	return DialectEntry{}, fmt.Errorf("%w: there is no dialect %q; there are: %s", ErrUsage, text.Clean(name), strings.Join(names, ", "))
+}
+
+// CheckDialect reads a dialect file and says what is wrong with it.
+func (a *App) CheckDialect(file string) (*dialect.Dialect, error) {
+	info, err := os.Stat(file)
+	if err != nil {
+		return nil, err
+	}
+	if info.Size() > dialect.MaxSize {
+		return nil, fmt.Errorf("%s is larger than a dialect may be (%d bytes)", file, dialect.MaxSize)
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return dialect.Parse(file, data)
+}
+
+// recognise finds the one dialect that a folder belongs to.
+func (a *App) recognise(dir string) (string, error) {
+	list, err := a.Dialects()
+	if err != nil {
+		return "", err
+	}
+	var hits []string
+	for _, e := range list {
+		if e.Err == nil && recognises(e.Dialect, dir) {
+			hits = append(hits, e.Name)
+		}
+	}
+	switch len(hits) {
+	case 1:
+		return hits[0], nil
+	case 0:
+		return "", fmt.Errorf("%w: no dialect recognises %s; name one with --dialect (initium dialect list)", ErrUsage, dir)
+	}
+	return "", fmt.Errorf("%w: several dialects recognise %s: %s; name one with --dialect", ErrUsage, dir, strings.Join(hits, ", "))
+}
+
+func recognises(d *dialect.Dialect, dir string) bool {
+	for _, f := range d.Recognise.Files {
+		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(f))); err != nil {
+			return false
+		}
+	}
+	return len(d.Recognise.Files) > 0
+}
+
+// Adoption is what the operator says when he adopts a server.
+type Adoption struct {
+	Dir     string
+	Dialect string // "" to recognise it
+	As      string // "" for the name of the folder
+	Set     map[string]string
+}
+
+// Adopt takes a server into Initium's care. Nothing is written into the
+// server's folder. A server that is adopted again keeps its starts.
+func (a *App) Adopt(ad Adoption) (host.Record, error) {
+	dir, err := filepath.Abs(ad.Dir)
+	if err != nil {
+		return host.Record{}, err
+	}
+	info, err := os.Stat(dir)
+	if err != nil {
+		return host.Record{}, fmt.Errorf("adopt %s: %w", ad.Dir, err)
+	}
+	if !info.IsDir() {
+		return host.Record{}, fmt.Errorf("adopt %s: it is a file; name the server's folder", ad.Dir)
+	}
+	if ad.Dialect == "" {
+		if ad.Dialect, err = a.recognise(dir); err != nil {
+			return host.Record{}, err
+		}
+	}
+	entry, err := a.Dialect(ad.Dialect)
+	if err != nil {
+		return host.Record{}, err
+	}
+	if ad.As == "" {
+		ad.As = filepath.Base(dir)
+	}
+	if err := host.CheckName(ad.As); err != nil {
+		return host.Record{}, fmt.Errorf("%w: %w; choose one with --as", ErrUsage, err)
+	}
+	if old, err := a.Home.Record(ad.As); err == nil && old.Dir != dir {
+		return host.Record{}, fmt.Errorf("%w: the name %s is taken by the server in %s; choose another with --as", ErrUsage, ad.As, old.Dir)
+	}
+	set, err := givenValues(entry.Dialect, ad.Set)
+	if err != nil {
+		return host.Record{}, err
+	}
+	r := host.Record{Name: ad.As, Dir: dir, Dialect: entry.Name, Set: set, Adopted: time.Now().UTC().Truncate(time.Second)}
+	return r, a.Home.PutRecord(r)
+}
+
+// givenValues checks the values of --set and makes paths absolute.
+func givenValues(d *dialect.Dialect, set map[string]string) (map[string]string, error) {
+	values := map[string]string{}
+	for name, value := range set {
+		g := d.Given(name)
+		if g == nil {
+			var known []string
+			for _, g := range d.Givens {
+				known = append(known, g.Name)
+			}
+			return nil, fmt.Errorf("%w: %s takes no value %q; it takes: %s", ErrUsage, d.Title, text.Clean(name), strings.Join(known, ", "))
+		}
+		if value == "" || strings.ContainsAny(value, "\x00\n\r") {
+			return nil, fmt.Errorf("%w: the value of %s is empty or more than one line", ErrUsage, name)
+		}
+		switch g.Kind {
+		case dialect.KindPort:
+			if err := checkPort(value); err != nil {
+				return nil, fmt.Errorf("%w: %s: %w", ErrUsage, name, err)
+			}
+		case dialect.KindFolder, dialect.KindFile:
+			value = absolute(value)
+		case dialect.KindProgram:
+			if strings.ContainsRune(value, filepath.Separator) {
+				value = absolute(value)
+			}
+		}
+		values[name] = value
+	}
+	return values, nil
+}
+
+func absolute(p string) string {
+	if abs, err := filepath.Abs(p); err == nil {
+		return abs
+	}
+	return p
+}

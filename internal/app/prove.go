@@ -1,0 +1,316 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// pollEvery is how often a start is looked at.
+const pollEvery = 25 * time.Millisecond
+
+// ProveOptions say how a start is proved.
+type ProveOptions struct {
+	Within      time.Duration // the limit for becoming ready; 0 for the dialect's
+	KeepRunning bool
+	OnStep      func(Step) // called from the caller's goroutine whenever something is new; may be nil
+}
+
+// Step is where a start stands.
+type Step struct {
+	Number   int // of the start
+	Elapsed  time.Duration
+	Limit    time.Duration
+	Ready    bool
+	Settling bool // ready, and watched a little longer
+	Stopping bool // judged, and being stopped
+	Status   proof.Status
+	New      []proof.Line // since the last step
+	SoFar    *proof.Proof // as it would be judged now; nil when nothing is new
+}
+
+// start is one start being watched.
+type start struct {
+	server   *Server
+	dir      host.StartDir
+	number   int
+	began    time.Time
+	limit    time.Duration
+	reader   *proof.Reader
+	follower *host.Follower
+	fresh    []proof.Line
+	onStep   func(Step)
+}
+
+// Prove starts a server, follows its log until it is ready, ends or runs out of
+// time, judges every mod, keeps the proof, and stops the server unless it is to
+// go on. When ctx ends, the start is given up and the server stopped. The error
+// says why no start could be made; a start that fails is no error but a proof.
+func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.Proof, error) {
+	server, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	st := &start{server: server, onStep: opt.OnStep, limit: opt.Within}
+	if st.limit <= 0 {
+		st.limit = time.Duration(server.Dialect.Start.Within)
+	}
+	expected := Expect(survey.Take(server.input()))
+	spec, err := server.spec()
+	if err != nil {
+		return nil, err
+	}
+	st.began = time.Now()
+	if st.dir, st.number, err = a.Home.Launch(a.Exe, spec); err != nil {
+		return nil, fmt.Errorf("start %s: %w", name, err)
+	}
+	st.reader = proof.NewReader(server.Dialect, spec.Dir, expected, func(l proof.Line) { st.fresh = append(st.fresh, l) })
+	st.follower = st.dir.Follow()
+	defer st.follower.Close()
+
+	end, err := st.watch(ctx)
+	if err != nil {
+		return nil, err
+	}
+	st.reader.Flush()
+	p := st.reader.Judge(end)
+	p.Server, p.Number, p.Log, p.Started = name, st.number, st.dir.Log(), &st.began
+	if err := st.dir.PutProof(p); err != nil {
+		return p, fmt.Errorf("keep the proof: %w", err)
+	}
+	if end.Exit == nil && (!opt.KeepRunning || end.Stopped) {
+		st.step(Step{Stopping: true})
+		if _, err := st.dir.Stop(context.WithoutCancel(ctx)); err != nil {
+			return p, fmt.Errorf("stop %s: %w", name, err)
+		}
+	}
+	return p, nil
+}
+
+// watch follows a start to its end.
+func (st *start) watch(ctx context.Context) (proof.End, error) {
+	settle := time.Duration(st.server.Dialect.Start.Settle)
+	var readySince time.Time
+	for {
+		// Whether the server has ended is asked first: all that it said is in the
+		// log by then.
+		exit, ended := st.dir.Exit()
+		if err := st.follower.Next(st.reader.Feed); err != nil {
+			return proof.End{}, fmt.Errorf("follow the log: %w", err)
+		}
+		if st.reader.Ready() && readySince.IsZero() {
+			readySince = time.Now()
+		}
+		st.step(Step{Settling: !readySince.IsZero()})
+		switch {
+		case ended:
+			return proof.End{Exit: &exit.Status}, nil
+		case ctx.Err() != nil:
+			return proof.End{Stopped: true}, nil
+		case !readySince.IsZero() && time.Since(readySince) >= settle:
+			return proof.End{}, nil
+		case readySince.IsZero() && time.Since(st.began) >= st.limit:
+			return proof.End{Limit: st.limit}, nil
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pollEvery):
+		}
+	}
+}
+
+// step tells the caller where the start stands.
+func (st *start) step(s Step) {
+	if st.onStep == nil {
+		st.fresh = st.fresh[:0]
+		return
+	}
+	s.Number, s.Elapsed, s.Limit = st.number, time.Since(st.began), st.limit
+	s.Ready, s.Status = st.reader.Ready(), st.reader.Status()
+	s.New = slices.Clone(st.fresh)
+	if len(s.New) > 0 {
+		s.SoFar = st.reader.Judge(proof.End{})
+	}
+	st.fresh = st.fresh[:0]
+	st.onStep(s)
+}
+
+// Expect lists what a start of the surveyed server is judged by.
+func Expect(s *survey.Survey) []proof.Expected {
+	expected := make([]proof.Expected, 0, len(s.Mods))
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		expected = append(expected, proof.Expected{Name: m.Name, Release: m.Release, Path: m.Path, Registered: m.Registered && m.On, Base: m.Base})
+	}
+	return expected
+}
+
+// spec writes the start of a server out. The error says what is missing.
+func (s *Server) spec() (host.Spec, error) {
+	spec := host.Spec{Server: s.Record.Name, Console: s.Dialect.Stop.Console, Signal: s.Dialect.Stop.Signal,
+		Patience: time.Duration(s.Dialect.Stop.Patience)}
+	for _, g := range s.Dialect.Givens {
+		if problem, missing := s.Missing[g.Name]; missing {
+			return spec, fmt.Errorf("%s (%s): %s; adopt the server again with --set %s=…", g.About, g.Name, text.Clean(problem), g.Name)
+		}
+	}
+	var ok bool
+	if spec.Dir, ok = s.Vars.Expand(s.Dialect.Start.Directory); !ok {
+		return spec, fmt.Errorf("the working directory %q cannot be filled in", s.Dialect.Start.Directory)
+	}
+	if info, err := os.Stat(spec.Dir); err != nil || !info.IsDir() {
+		return spec, fmt.Errorf("the working directory %s is not there", spec.Dir)
+	}
+	for _, word := range s.Dialect.Start.Command {
+		value, ok := s.Vars.Expand(word)
+		if !ok {
+			return spec, fmt.Errorf("the start command's word %q cannot be filled in", word)
+		}
+		spec.Command = append(spec.Command, value)
+	}
+	for _, group := range s.Dialect.Start.Extra {
+		spec.Command = append(spec.Command, s.expandAll(group)...)
+	}
+	for name, value := range s.Dialect.Start.Env {
+		if value, ok := s.Vars.Expand(value); ok {
+			spec.Env = append(spec.Env, name+"="+value)
+		}
+	}
+	slices.Sort(spec.Env)
+	return spec, nil
+}
+
+// expandAll fills in words that belong together, or none of them.
+func (s *Server) expandAll(words []string) []string {
+	var values []string
+	for _, word := range words {
+		value, ok := s.Vars.Expand(word)
+		if !ok {
+			return nil
+		}
+		values = append(values, value)
+	}
+	return values
+}
+
+// LastStart is the newest proof of a server, and the newest that proved it;
+// either may be nil.
+func (a *App) LastStart(name string) (last, proved *proof.Proof, err error) {
+	numbers, err := a.Home.Starts(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, n := range slices.Backward(numbers) {
+		p, err := a.Home.Start(name, n).Proof()
+		if err != nil {
+			continue // never judged: the program was killed while it watched
+		}
+		if last == nil {
+			last = p
+		}
+		if p.Verdict == proof.Proved {
+			return last, p, nil
+		}
+	}
+	return last, nil, nil
+}
+
+// Stop stops a running server as its dialect says.
+func (a *App) Stop(ctx context.Context, name string) (host.Exit, error) {
+	if _, err := a.Home.Record(name); err != nil {
+		return host.Exit{}, err
+	}
+	if !a.Home.IsRunning(name) {
+		return host.Exit{}, fmt.Errorf("%w: %s is not running", ErrUsage, name)
+	}
+	numbers, err := a.Home.Starts(name)
+	if err != nil || len(numbers) == 0 {
+		return host.Exit{}, fmt.Errorf("find the start that runs: %w", err)
+	}
+	return a.Home.Start(name, numbers[len(numbers)-1]).Stop(ctx)
+}
+
+// Summary is one server in the list of all.
+type Summary struct {
+	Name, Dialect, Dir, Port string
+	Running                  bool
+	Since                    time.Time // of the running start
+	Last, Proved             *proof.Proof
+	Changed                  bool // its startup files, since the last proved start
+	Registered               int  // mods that are on
+	Errors                   int  // findings of severity error
+	Problem                  string
+}
+
+// Servers sums up all adopted servers.
+func (a *App) Servers() ([]Summary, error) {
+	names, err := a.Home.Servers()
+	if err != nil {
+		return nil, err
+	}
+	list := make([]Summary, 0, len(names))
+	for _, name := range names {
+		list = append(list, a.summary(name))
+	}
+	return list, nil
+}
+
+func (a *App) summary(name string) Summary {
+	sum := Summary{Name: name}
+	look, err := a.Look(name)
+	if err != nil {
+		sum.Problem = text.Clean(err.Error())
+		return sum
+	}
+	sum.Dialect, sum.Dir, sum.Port = look.Server.Dialect.Title, look.Server.Record.Dir, look.Server.Vars["port"]
+	sum.Running = look.Running
+	if sum.Last, sum.Proved, err = a.LastStart(name); err != nil {
+		sum.Problem = text.Clean(err.Error())
+	}
+	for i := range look.Survey.Mods {
+		if m := &look.Survey.Mods[i]; m.Registered && m.On {
+			sum.Registered++
+		}
+	}
+	for _, f := range look.Findings {
+		if f.Severity == "error" {
+			sum.Errors++
+		}
+	}
+	if numbers, err := a.Home.Starts(name); err == nil && len(numbers) > 0 && sum.Running {
+		if r, err := a.Home.Start(name, numbers[len(numbers)-1]).Running(); err == nil {
+			sum.Since = r.Started
+		}
+	}
+	sum.Changed = sum.Proved != nil && changedSince(look.Survey, sum.Proved)
+	return sum
+}
+
+// changedSince tells whether the mods that are on, their releases, or an order
+// that matters, are other than they were at a start.
+func changedSince(s *survey.Survey, p *proof.Proof) bool {
+	var then, now []string
+	for _, m := range p.Mods {
+		if m.Registered {
+			then = append(then, m.Name+" "+m.Release)
+		}
+	}
+	for i := range s.Mods {
+		if m := &s.Mods[i]; m.Registered && m.On {
+			now = append(now, text.Clean(m.Name)+" "+text.Clean(m.Release))
+		}
+	}
+	if s.Dialect.Order == dialect.OrderServer {
+		slices.Sort(then)
+		slices.Sort(now)
+	}
+	return !slices.Equal(then, now)
+}

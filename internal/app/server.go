@@ -1,0 +1,247 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/survey"
+	"initium/internal/host"
+)
+
+// Server is an adopted server with all that is known before it is surveyed.
+type Server struct {
+	Record  host.Record
+	Dialect *dialect.Dialect
+	Vars    dialect.Vars
+	Missing map[string]string // given values that do not exist, with what was looked for
+}
+
+// Server looks an adopted server up.
+func (a *App) Server(name string) (*Server, error) {
+	record, err := a.Home.Record(name)
+	if err != nil {
+		return nil, err
+	}
+	entry, err := a.Dialect(record.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}}
+	a.resolve(s)
+	return s, nil
+}
+
+// resolve works out the values of the dialect's variables.
+func (a *App) resolve(s *Server) {
+	s.Vars = dialect.Vars{"dir": s.Record.Dir, "initium": a.Exe}
+	if home, err := os.UserHomeDir(); err == nil {
+		s.Vars["user_home"] = home
+	}
+	for _, g := range s.Dialect.Givens {
+		value, problem := s.given(&g)
+		s.Vars[g.Name] = value
+		if problem != "" {
+			s.Missing[g.Name] = problem
+		}
+	}
+}
+
+// given finds the value of one given: what the operator said, else what a file
+// says, else the first default that exists.
+func (s *Server) given(g *dialect.Given) (value, problem string) {
+	if value, ok := s.Record.Set[g.Name]; ok {
+		return exists(g.Kind, value)
+	}
+	if g.From != nil {
+		l := lineup.Read(s.Dialect, s.Vars, readFile)
+		if set, ok := l.Setting(g.From.Registration, g.From.Key); ok && set.Value != "" {
+			return set.Value, ""
+		}
+	}
+	var tried []string
+	for _, candidate := range g.Default {
+		candidate, ok := s.Vars.Expand(candidate)
+		if !ok {
+			continue
+		}
+		if value, problem := exists(g.Kind, candidate); problem == "" {
+			return value, ""
+		}
+		tried = append(tried, candidate)
+	}
+	switch {
+	case g.Optional:
+		return "", ""
+	case len(tried) > 0:
+		return tried[0], "looked for " + strings.Join(tried, ", ") + " and found none"
+	}
+	return "", "no value was given"
+}
+
+// exists checks a value against its kind. A program is returned with its path.
+func exists(kind dialect.Kind, value string) (found, problem string) {
+	switch kind {
+	case dialect.KindProgram:
+		file, err := exec.LookPath(value)
+		if err != nil {
+			return value, value + " is not there or cannot be run"
+		}
+		return file, ""
+	case dialect.KindFolder, dialect.KindFile:
+		info, err := os.Stat(value)
+		if err != nil || info.IsDir() != (kind == dialect.KindFolder) {
+			return value, fmt.Sprintf("%s is not a %s that is there", value, kind)
+		}
+	}
+	return value, ""
+}
+
+func readFile(name string) ([]byte, error) {
+	return survey.Open(os.DirFS("/"), name, lineup.MaxFile)
+}
+
+func (s *Server) input() survey.Input {
+	return survey.Input{Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, FS: os.DirFS("/")}
+}
+
+// Survey finds out what is on a server now.
+func (a *App) Survey(name string) (*survey.Survey, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	return survey.Take(s.input()), nil
+}
+
+// Look is a survey with what check says about it.
+type Look struct {
+	Server   *Server
+	Survey   *survey.Survey
+	Findings []check.Finding
+	Running  bool
+}
+
+// Look surveys and checks a server.
+func (a *App) Look(name string) (*Look, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	look := &Look{Server: s, Survey: survey.Take(s.input()), Running: a.Home.IsRunning(name)}
+	look.Findings = check.Run(look.Survey, check.Facts{Missing: s.Missing, Running: look.Running, PortBusy: a.portBusy(s, look.Running)})
+	return look, nil
+}
+
+// portBusy says who holds the server's port.
+func (a *App) portBusy(s *Server, running bool) string {
+	port := s.Vars["port"]
+	if running || checkPort(port) != nil {
+		return ""
+	}
+	names, err := a.Home.Servers()
+	if err != nil {
+		return ""
+	}
+	for _, other := range names {
+		if other == s.Record.Name || !a.Home.IsRunning(other) {
+			continue
+		}
+		if o, err := a.Server(other); err == nil && o.Vars["port"] == port {
+			return "the server " + other + " runs on it"
+		}
+	}
+	number, _ := strconv.Atoi(port)
+	if protocol := host.PortHeld(number); protocol != "" {
+		return "another program on this machine has it open (" + protocol + ")"
+	}
+	return ""
+}
+
+func checkPort(port string) error {
+	n, err := strconv.Atoi(port)
+	if err != nil || n < 1 || n > 65535 {
+		return fmt.Errorf("%q is no port; a port is a number from 1 to 65535", port)
+	}
+	return nil
+}
+
+// Plan works out what changes to a server's line-up would write, and what
+// would be on the server then.
+func (a *App) Plan(name string, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	now := survey.Take(s.input())
+	for _, c := range changes {
+		if err := sensible(now, c); err != nil {
+			return nil, nil, fmt.Errorf("%w: %w", ErrUsage, err)
+		}
+	}
+	p, after, err := plan.Make(now.Lineup, changes)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%w: %w", ErrUsage, err)
+	}
+	return p, survey.With(s.input(), after), nil
+}
+
+// sensible refuses changes that the line-up alone cannot see to be wrong: a
+// mod that is not on the server, or one that only its category line names.
+func sensible(s *survey.Survey, c lineup.Change) error {
+	if c.Op == lineup.OpSet {
+		return nil
+	}
+	m := s.Find(c.Mod)
+	switch {
+	case c.Op == lineup.OpRegister && m == nil:
+		for _, stray := range s.Strays {
+			if stray.Bundle && stray.Folder == c.Mod {
+				if l := s.Lineup; len(l.Dialect.Registrations) > 0 && l.Dialect.Registrations[0].Shape == dialect.ShapeLine {
+					return nil // a category folder
+				}
+				return fmt.Errorf("%s is a bundle; register the mods in it one by one", c.Mod)
+			}
+		}
+		return fmt.Errorf("there is no mod %q on this server; a name has to be exact, capitals too", c.Mod)
+	case c.Op == lineup.OpRegister && m.Base:
+		return fmt.Errorf("%s is the server's own and loads by itself", c.Mod)
+	case m != nil && m.Group && c.Op != lineup.OpRegister && len(s.Lineup.Find(c.Mod)) == 0:
+		return fmt.Errorf("%s is registered through its category folder; change %s instead", c.Mod, s.Lineup.Entries[m.Entries[0]].Name)
+	}
+	return nil
+}
+
+// Apply carries a plan out. The old files are kept in Initium's home.
+func (a *App) Apply(name string, p *plan.Plan) error {
+	if p.Empty() {
+		return fmt.Errorf("%w: there is nothing to change; it is so already", ErrUsage)
+	}
+	var why []string
+	for _, c := range p.Changes {
+		why = append(why, c.String())
+	}
+	return a.Home.Apply(name, strings.Join(why, ", then "), p)
+}
+
+// Change plans and applies in one go.
+func (a *App) Change(name string, changes ...lineup.Change) (*plan.Plan, error) {
+	p, _, err := a.Plan(name, changes)
+	if err != nil {
+		return nil, err
+	}
+	return p, a.Apply(name, p)
+}
+
+// IsNotExist tells errors about something that is not there.
+func IsNotExist(err error) bool {
+	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, host.ErrUnknownServer)
+}

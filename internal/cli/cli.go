@@ -1,0 +1,142 @@
+// Package cli has Initium's commands: arguments in, text or JSON out.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+	"initium/internal/core/text"
+	"initium/internal/host"
+	"initium/internal/tui"
+)
+
+// Exit statuses of every command.
+const (
+	ExitDone  = 0
+	ExitNo    = 1 // the answer is no: a failed proof, a finding of severity error
+	ExitUsage = 2
+	ExitError = 3 // could not be carried out
+)
+
+// errNo says no without a message of its own: the output has said it.
+var errNo = errors.New("no")
+
+// env is what the commands share.
+type env struct {
+	app *app.App
+	in  io.Reader
+	out io.Writer
+	err io.Writer
+}
+
+// Run carries out one command line and returns its exit status.
+func Run(args []string, in io.Reader, out, errOut io.Writer) int {
+	a, err := app.New()
+	if err != nil {
+		fmt.Fprintln(errOut, "initium:", err)
+		return ExitError
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	e := &env{a, in, out, errOut}
+	root := e.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err = root.ExecuteContext(ctx)
+	var status exitStatus
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.Is(err, errNo):
+		return ExitNo
+	case errors.As(err, &status):
+		return int(status)
+	}
+	for _, line := range strings.Split(err.Error(), "\n") {
+		fmt.Fprintln(errOut, "initium:", text.Clean(line))
+	}
+	if errors.Is(err, app.ErrUsage) || errors.Is(err, host.ErrUnknownServer) || errors.Is(err, errArgs) {
+		return ExitUsage
+	}
+	return ExitError
+}
+
+// errArgs marks mistakes in the command line itself.
+var errArgs = errors.New("wrong usage")
+
+// exitStatus is an exit status of a program that Initium stands in for.
+type exitStatus int
+
+func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)) }
+
+func (e *env) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "initium [SERVER]",
+		Short: "Put mods on dedicated servers, start them, and prove that every mod loaded",
+		Long: `Initium surveys a server, registers mods in its startup file, starts it, reads
+its log, and proves mod by mod that it loaded.
+
+Without a command it opens the screen: on SERVER, or on the list of servers.
+Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried out.`,
+		Args:          args(cobra.MaximumNArgs(1)),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := ""
+			if len(args) == 1 {
+				name = args[0]
+				if _, err := e.app.Server(name); err != nil {
+					return err
+				}
+			}
+			return tui.Run(cmd.Context(), e.app, name)
+		},
+	}
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return fmt.Errorf("%w: %w; see initium help %s", errArgs, err, cmd.Name())
+	})
+	root.CompletionOptions.HiddenDefaultCmd = true
+	root.AddCommand(e.demo(), e.adopt(), e.servers(), e.survey(), e.check(), e.register(), e.move(),
+		e.simple("unregister", "Take a mod's registration out of the startup file"),
+		e.simple("off", "Switch a mod off; it keeps its place"),
+		e.simple("on", "Switch a mod on again"),
+		e.prove(), e.stop(), e.dialect(), e.standIn(), e.keeper())
+	return root
+}
+
+// args turns cobra's complaints about arguments into wrong usage.
+func args(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if err := check(cmd, args); err != nil {
+			return fmt.Errorf("%w: %w; see initium help %s", errArgs, err, cmd.Name())
+		}
+		return nil
+	}
+}
+
+// table prints rows in aligned columns.
+func (e *env) table(print func(w io.Writer)) error {
+	w := tabwriter.NewWriter(e.out, 0, 4, 2, ' ', 0)
+	print(w)
+	return w.Flush()
+}
+
+func (e *env) json(v any) error {
+	enc := json.NewEncoder(e.out)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(v)
+}

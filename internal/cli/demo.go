@@ -1,0 +1,99 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+	"initium/internal/core/check"
+	"initium/internal/core/lineup"
+	"initium/internal/core/proof"
+	"initium/internal/tui"
+)
+
+func (e *env) demo() *cobra.Command {
+	var run bool
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Open the screen on a made-up server, in a scratch folder that goes afterwards",
+		Args:  args(cobra.NoArgs),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			dir, err := os.MkdirTemp("", "initium-demo-")
+			if err != nil {
+				return err
+			}
+			defer os.RemoveAll(dir)
+			demo, err := e.app.Demo(dir)
+			if err != nil {
+				return err
+			}
+			defer func() {
+				if demo.Home.IsRunning(app.DemoServer) {
+					demo.Stop(context.Background(), app.DemoServer)
+				}
+			}()
+			if !run {
+				return tui.Run(cmd.Context(), demo, app.DemoServer)
+			}
+			story := &env{demo, e.in, e.out, e.err}
+			return story.story(cmd.Context())
+		},
+	}
+	cmd.Flags().BoolVar(&run, "run", false, "tell the whole story without a screen")
+	return cmd
+}
+
+// story goes the whole way on the demo's server, from survey to proof.
+func (e *env) story(ctx context.Context) error {
+	title := func(s string) { fmt.Fprintf(e.out, "\n%s\n%s\n", s, strings.Repeat("-", len(s))) }
+	look, err := e.app.Look(app.DemoServer)
+	if err != nil {
+		return err
+	}
+	title("Survey: what is on the server")
+	if err := e.printSurvey(look.Survey); err != nil {
+		return err
+	}
+	title("Check: what is wrong with it")
+	e.printFindings(look)
+	title("Start, as it stands")
+	first, err := e.app.Prove(ctx, app.DemoServer, app.ProveOptions{OnStep: e.progress()})
+	if err != nil {
+		return err
+	}
+	e.printProof(first)
+	if ctx.Err() != nil {
+		return errNo
+	}
+	title("Remedy: what would mend it")
+	var changes []lineup.Change
+	for _, f := range look.Findings {
+		if f.Severity == check.Error && len(f.Changes) > 0 {
+			fmt.Fprintf(e.out, "%s: %s\n", f.Message, f.Remedy)
+			changes = append(changes, f.Changes...)
+		}
+	}
+	title("Plan: the lines that change")
+	p, _, err := e.app.Plan(app.DemoServer, changes)
+	if err != nil {
+		return err
+	}
+	e.printPlan(look.Server.Record.Dir, p)
+	if err := e.app.Apply(app.DemoServer, p); err != nil {
+		return err
+	}
+	title("Start again")
+	second, err := e.app.Prove(ctx, app.DemoServer, app.ProveOptions{OnStep: e.progress()})
+	if err != nil {
+		return err
+	}
+	e.printProof(second)
+	if second.Verdict != proof.Proved {
+		return errNo
+	}
+	return nil
+}

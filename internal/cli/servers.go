@@ -1,0 +1,284 @@
+package cli
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+	"initium/internal/core/check"
+	"initium/internal/core/plan"
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+)
+
+func (e *env) adopt() *cobra.Command {
+	var ad app.Adoption
+	var sets []string
+	cmd := &cobra.Command{
+		Use:   "adopt DIR",
+		Short: "Take a server into Initium's care; nothing is written into its folder",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ad.Dir, ad.Set = args[0], map[string]string{}
+			for _, s := range sets {
+				name, value, ok := strings.Cut(s, "=")
+				if !ok {
+					return fmt.Errorf("%w: --set wants KEY=VALUE, not %q", errArgs, s)
+				}
+				ad.Set[name] = value
+			}
+			r, err := e.app.Adopt(ad)
+			if err != nil {
+				return err
+			}
+			look, err := e.app.Look(r.Name)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(e.out, "adopted %s as %s (%s)\n", text.Clean(r.Dir), r.Name, look.Server.Dialect.Title)
+			for _, g := range look.Server.Dialect.Givens {
+				if v := look.Server.Vars[g.Name]; v != "" {
+					fmt.Fprintf(e.out, "  %-10s %s\n", g.Name, text.Clean(v))
+				}
+			}
+			if n := check.Count(look.Findings, check.Error); n > 0 {
+				fmt.Fprintf(e.out, "check has %d errors to tell: initium check %s\n", n, r.Name)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&ad.Dialect, "dialect", "", "the family of the server; recognised from its files when left out")
+	cmd.Flags().StringVar(&ad.As, "as", "", "the name to call it by; the folder's name when left out")
+	cmd.Flags().StringArrayVar(&sets, "set", nil, "a value that the dialect asks for, as KEY=VALUE; may be repeated")
+	return cmd
+}
+
+func (e *env) servers() *cobra.Command {
+	return &cobra.Command{
+		Use:   "servers",
+		Short: "List the adopted servers",
+		Args:  args(cobra.NoArgs),
+		RunE: func(*cobra.Command, []string) error {
+			list, err := e.app.Servers()
+			if err != nil {
+				return err
+			}
+			if len(list) == 0 {
+				fmt.Fprintln(e.out, "no server is adopted yet; begin with: initium adopt DIR")
+				return nil
+			}
+			return e.table(func(w io.Writer) {
+				fmt.Fprintln(w, "SERVER\tKIND\tSTATE\tPORT\tMODS\tLAST START\tFOLDER")
+				for _, s := range list {
+					state := "stopped"
+					if s.Running {
+						state = "running since " + s.Since.Format("Jan 2 15:04")
+					}
+					if s.Problem != "" {
+						state = s.Problem
+					}
+					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%d\t%s\t%s\n", s.Name, s.Dialect, state, s.Port, s.Registered, LastStart(s), text.Clean(s.Dir))
+				}
+			})
+		},
+	}
+}
+
+// LastStart sums up how the last start of a server went.
+func LastStart(s app.Summary) string {
+	switch {
+	case s.Last == nil:
+		return "never started"
+	case s.Last.Verdict != proof.Proved:
+		return "not proved"
+	case s.Changed:
+		return "proved, changed since"
+	}
+	return "proved"
+}
+
+func (e *env) survey() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "survey SERVER",
+		Short: "Tell what is on a server: its mods in load order, with release and needs",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			s, err := e.app.Survey(args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return e.json(surveyJSON(s))
+			}
+			return e.printSurvey(s)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+type jsonSurvey struct {
+	Server  string    `json:"server"`
+	Dialect string    `json:"dialect"`
+	Dir     string    `json:"dir"`
+	Mods    []jsonMod `json:"mods"`
+}
+
+type jsonMod struct {
+	Name          string   `json:"name"`
+	Release       string   `json:"release"`
+	Registered    bool     `json:"registered"`
+	On            bool     `json:"on"`
+	Position      int      `json:"position"`
+	Section       string   `json:"section"`
+	Path          string   `json:"path"`
+	Needs         []string `json:"needs"`
+	OptionalNeeds []string `json:"optional_needs"`
+	Base          bool     `json:"base"`
+}
+
+func surveyJSON(s *survey.Survey) jsonSurvey {
+	j := jsonSurvey{s.Server, s.Dialect.Name, s.Vars["dir"], []jsonMod{}}
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		j.Mods = append(j.Mods, jsonMod{text.Clean(m.Name), text.Clean(m.Release), m.Registered, m.On, m.Position,
+			text.Clean(m.Section), text.Clean(m.Path), cleanAll(m.Needs()), cleanAll(m.OptionalNeeds()), m.Base})
+	}
+	return j
+}
+
+func cleanAll(list []string) []string {
+	clean := make([]string, len(list))
+	for i := range list {
+		clean[i] = text.Clean(list[i])
+	}
+	return clean
+}
+
+func (e *env) printSurvey(s *survey.Survey) error {
+	var rows bytes.Buffer
+	w := tabwriter.NewWriter(&rows, 0, 4, 2, ' ', 0)
+	var titles []string // of the section that begins with a row, "" for none
+	section, base := "", 0
+	fmt.Fprintln(w, "  #\tMOD\tRELEASE\tSTATE\tNEEDS")
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		if m.Base {
+			base++
+			continue
+		}
+		title := ""
+		if m.Registered && m.Section != section {
+			section, title = m.Section, m.Section
+		}
+		titles = append(titles, title)
+		position := ""
+		if m.Position > 0 {
+			position = fmt.Sprint(m.Position)
+		}
+		fmt.Fprintf(w, "%3s\t%s\t%s\t%s\t%s\n", position, text.Clean(m.Name), text.Clean(m.Release), state(m), strings.Join(cleanAll(m.Needs()), ", "))
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	for i, line := range strings.Split(strings.TrimRight(rows.String(), "\n"), "\n") {
+		if i > 0 && titles[i-1] != "" {
+			fmt.Fprintln(e.out, text.Clean(titles[i-1]))
+		}
+		fmt.Fprintln(e.out, strings.TrimRight(line, " "))
+	}
+	if base > 0 {
+		fmt.Fprintf(e.out, "and %d mods that the server brings itself\n", base)
+	}
+	return nil
+}
+
+func state(m *survey.Mod) string {
+	switch {
+	case !m.Registered:
+		return "not registered"
+	case !m.On:
+		return "off"
+	case m.Path == "":
+		return "not there"
+	}
+	return "on"
+}
+
+func (e *env) check() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "check SERVER",
+		Short: "Tell what is wrong before the start; exit status 1 if there is an error",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			look, err := e.app.Look(args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				findings := look.Findings
+				if findings == nil {
+					findings = []check.Finding{}
+				}
+				err = e.json(map[string]any{"server": args[0], "findings": findings})
+			} else {
+				e.printFindings(look)
+			}
+			if err == nil && check.Count(look.Findings, check.Error) > 0 {
+				return errNo
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (e *env) printFindings(look *app.Look) {
+	dir := look.Server.Record.Dir
+	for _, f := range look.Findings {
+		where := short(dir, f.File)
+		if f.Line > 0 {
+			where += fmt.Sprintf(":%d:%d", f.Line, f.Column)
+		}
+		fmt.Fprintf(e.out, "%-8s %s\n", f.Severity, f.Message)
+		if where != "" {
+			fmt.Fprintf(e.out, "         at %s [%s]\n", where, f.Code)
+		}
+		if f.Remedy != "" {
+			fmt.Fprintf(e.out, "         remedy: %s\n", f.Remedy)
+		}
+	}
+	fmt.Fprintf(e.out, "%d errors, %d warnings, %d notes\n", check.Count(look.Findings, check.Error),
+		check.Count(look.Findings, check.Warning), check.Count(look.Findings, check.Note))
+}
+
+// short leaves the server's folder out of a path.
+func short(dir, file string) string { return strings.TrimPrefix(file, dir+"/") }
+
+// printPlan shows the lines that a plan changes.
+func (e *env) printPlan(dir string, p *plan.Plan) {
+	for _, f := range p.Files {
+		fmt.Fprintf(e.out, "%s\n", text.Clean(short(dir, f.Path)))
+		for _, row := range f.Rows(2) {
+			switch row.Kind {
+			case plan.Stays:
+				fmt.Fprintf(e.out, "  %4d    %s\n", row.NewLine, row.Text)
+			case plan.Goes:
+				fmt.Fprintf(e.out, "  %4d  < %s\n", row.OldLine, row.Text)
+			case plan.Comes:
+				fmt.Fprintf(e.out, "  %4d  > %s\n", row.NewLine, row.Text)
+			case plan.Gap:
+				fmt.Fprintln(e.out, "     …")
+			}
+		}
+	}
+}

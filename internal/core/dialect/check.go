@@ -1,0 +1,310 @@
+package dialect
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/text"
+)
+
+// checker gathers what is wrong with a dialect, fills in defaults and compiles
+// patterns.
+type checker struct {
+	file     string
+	lines    map[string]int
+	problems Problems
+}
+
+// bad notes a problem with a key. A key that the file leaves out is reported on
+// the line of the table that should have it.
+func (c *checker) bad(key, format string, args ...any) {
+	line, ok := c.lines[key]
+	for table := key; !ok && table != ""; {
+		dot := strings.LastIndexByte(table, '.')
+		if dot < 0 {
+			break
+		}
+		table = table[:dot]
+		line, ok = c.lines[table]
+	}
+	c.problems = append(c.problems, Problem{c.file, line, key, fmt.Sprintf(format, args...)})
+}
+
+func (c *checker) need(key, value string) {
+	if value == "" {
+		c.bad(key, "is needed and has no value")
+	}
+}
+
+func oneOf[T ~string](c *checker, key string, value *T, fallback T, allowed ...T) {
+	if *value == "" && fallback != "" {
+		*value = fallback
+	}
+	if !slices.Contains(allowed, *value) {
+		words := make([]string, len(allowed))
+		for i, a := range allowed {
+			words[i] = fmt.Sprintf("%q", string(a))
+		}
+		c.bad(key, "is %q; it may be %s", string(*value), strings.Join(words, ", "))
+	}
+}
+
+func (c *checker) check(d *Dialect) {
+	c.need("name", d.Name)
+	if strings.Trim(d.Name, "abcdefghijklmnopqrstuvwxyz0123456789-") != "" {
+		c.bad("name", "is %q; use small letters, digits and -", d.Name)
+	}
+	if d.Title == "" {
+		d.Title = d.Name
+	}
+	oneOf(c, "order", &d.Order, OrderListed, OrderListed, OrderServer)
+	for i, f := range d.Recognise.Files {
+		if !isBelow(f) {
+			c.bad("recognise.files", "entry %d, %q, has to be a path below the server's folder", i+1, f)
+		}
+	}
+	vars := c.givens(d)
+	c.places(d, vars)
+	c.manifests(d)
+	c.registrations(d, vars)
+	c.values(d, vars)
+	c.start(d, vars)
+	c.log(d)
+	for _, r := range charRanges(d.Names.Allowed) {
+		if r.from > r.to {
+			c.bad("names.allowed", "the range %c-%c runs backwards", r.from, r.to)
+		}
+	}
+}
+
+func (c *checker) givens(d *Dialect) (vars []string) {
+	vars = []string{"dir", "initium", "user_home"}
+	for i := range d.Givens {
+		g, key := &d.Givens[i], fmt.Sprintf("given[%d]", i)
+		c.need(key+".name", g.Name)
+		if slices.Contains(vars, g.Name) {
+			c.bad(key+".name", "%q is there already", g.Name)
+		}
+		oneOf(c, key+".kind", &g.Kind, KindText, KindText, KindPort, KindFolder, KindFile, KindProgram)
+		for _, s := range g.Default {
+			c.variables(key+".default", s, vars)
+		}
+		if g.From != nil {
+			r := d.Registration(g.From.Registration)
+			if r == nil {
+				c.bad(key+".from", "names the registration %q, which this dialect has not", g.From.Registration)
+			} else if n := unknownVariable(r.File, vars); n != "" {
+				c.bad(key+".from", "the file of registration %q depends on {%s}, which is only known later", r.Name, n)
+			}
+			c.need(key+".from.key", g.From.Key)
+		}
+		vars = append(vars, g.Name)
+	}
+	return vars
+}
+
+func (c *checker) variables(key, s string, vars []string) {
+	if _, err := text.ParsePattern(s, nil); err != nil && !strings.Contains(err.Error(), "two placeholders") {
+		c.bad(key, "%v", err)
+	} else if n := unknownVariable(s, vars); n != "" {
+		c.bad(key, "{%s} is not known here; known are {%s}", n, strings.Join(vars, "}, {"))
+	}
+}
+
+func (c *checker) places(d *Dialect, vars []string) {
+	if len(d.Places) == 0 {
+		c.bad("place", "at least one [[place]] that mods are put into is needed")
+	}
+	for i := range d.Places {
+		p, key := &d.Places[i], fmt.Sprintf("place[%d]", i)
+		c.need(key+".path", p.Path)
+		c.variables(key+".path", p.Path, vars)
+		oneOf(c, key+".loads", &p.Loads, LoadsRegistered, LoadsRegistered, LoadsAlways, LoadsBase)
+		if p.Main != "" && !isBelow(p.Main) {
+			c.bad(key+".main", "%q has to be a file below the mod's folder", p.Main)
+		}
+		for _, f := range slices.Concat(p.Bundle, p.Mark) {
+			if !isBelow(f) {
+				c.bad(key, "%q has to be a file below the mod's folder", f)
+			}
+		}
+	}
+}
+
+func (c *checker) manifests(d *Dialect) {
+	for i := range d.Manifests {
+		m, key := &d.Manifests[i], fmt.Sprintf("manifest[%d]", i)
+		if !isBelow(m.File) {
+			c.bad(key+".file", "%q has to be a file below the mod's folder", m.File)
+		}
+		oneOf(c, key+".format", &m.Format, "", FormatKeyValue, FormatLines, FormatTOML, FormatJSON)
+		switch {
+		case m.Format == FormatKeyValue && m.Assign == "":
+			m.Assign = "="
+		case m.Format == FormatLines && m.Name+m.Needs+m.Release != "":
+			c.bad(key+".format", "a manifest of lines has no keys; every line is a need")
+		}
+	}
+}
+
+func (c *checker) registrations(d *Dialect, vars []string) {
+	for i := range d.Registrations {
+		r, key := &d.Registrations[i], fmt.Sprintf("registration[%d]", i)
+		c.need(key+".name", r.Name)
+		c.need(key+".file", r.File)
+		c.variables(key+".file", r.File, vars)
+		c.variables(key+".new", r.New, vars)
+		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey)
+		switch r.Shape {
+		case ShapeLine:
+			oneOf(c, key+".format", &r.Format, FormatScript, FormatScript)
+			c.words(key+".line", r.Line, "mod")
+			if r.Setting != "" {
+				c.words(key+".setting", r.Setting, "name", "value")
+			}
+			if r.Include != "" {
+				c.words(key+".include", r.Include, "file")
+			}
+			if r.Section != "" {
+				c.pattern(key+".section", r.Section, []string{"title"})
+				if r.Comment == "" || !strings.HasPrefix(r.Section, r.Comment) {
+					c.bad(key+".section", "has to be a comment: begin it with the comment mark")
+				}
+			}
+		case ShapeKey:
+			oneOf(c, key+".format", &r.Format, FormatKeyValue, FormatKeyValue)
+			c.pattern(key+".key", r.Key, []string{"mod"})
+			if !strings.Contains(r.Key, "{mod}") {
+				c.bad(key+".key", "has to hold {mod}")
+			}
+			c.need(key+".on", r.On)
+			c.need(key+".off", r.Off)
+			if r.Assign == "" {
+				r.Assign = "="
+			}
+		}
+	}
+}
+
+// words checks a pattern of blank-separated words in which each placeholder is
+// a word of its own and stands once, and the first word is none.
+func (c *checker) words(key, s string, placeholders ...string) {
+	fields := strings.Fields(s)
+	if len(fields) == 0 {
+		c.bad(key, "is needed and has no value")
+		return
+	}
+	for _, p := range placeholders {
+		if i := slices.Index(fields, "{"+p+"}"); i < 1 {
+			c.bad(key, "has to hold {%s} as a word of its own, after the first word", p)
+		}
+	}
+	for _, f := range fields {
+		if strings.HasPrefix(f, "{") && !slices.Contains(placeholders, strings.Trim(f, "{}")) {
+			c.bad(key, "%s is not known here; known are {%s}", f, strings.Join(placeholders, "}, {"))
+		}
+	}
+}
+
+func (c *checker) pattern(key, s string, known []string) *text.Pattern {
+	p, err := text.ParsePattern(s, known)
+	if err != nil {
+		c.bad(key, "%v", err)
+		return nil
+	}
+	return p
+}
+
+func (c *checker) values(d *Dialect, vars []string) {
+	for i := range d.Values {
+		v, key := &d.Values[i], fmt.Sprintf("value[%d]", i)
+		c.need(key+".name", v.Name)
+		if v.Registration == "" && len(d.Registrations) == 1 {
+			v.Registration = d.Registrations[0].Name
+		}
+		if d.Registration(v.Registration) == nil {
+			c.bad(key+".registration", "names %q, which this dialect has not", v.Registration)
+		}
+		c.variables(key+".put", v.Put, vars)
+	}
+}
+
+func (c *checker) start(d *Dialect, vars []string) {
+	s := &d.Start
+	if len(s.Command) == 0 {
+		c.bad("start.command", "is needed: the words of the command that starts the server")
+	}
+	if s.Directory == "" {
+		s.Directory = "{dir}"
+	}
+	c.variables("start.directory", s.Directory, vars)
+	for _, w := range slices.Concat(append([][]string{s.Command}, s.Extra...)...) {
+		c.variables("start.command", w, vars)
+	}
+	for name, value := range s.Env {
+		c.variables("start.env."+name, value, vars)
+	}
+	if s.Within == 0 {
+		s.Within = Duration(defaultWithin)
+	}
+	if d.Stop.Patience == 0 {
+		d.Stop.Patience = Duration(defaultPatience)
+	}
+	if d.Stop.Console == "" {
+		oneOf(c, "stop.signal", &d.Stop.Signal, "TERM", "INT", "TERM", "HUP", "QUIT")
+	}
+}
+
+// placeholders of log rules, by meaning: those a rule may use, and those of
+// which it has to use one.
+var ruleWords = map[Meaning]struct{ may, must []string }{
+	MeansReady:   {may: []string{"any"}},
+	MeansLoading: {may: []string{"mod", "release", "any"}, must: []string{"mod"}},
+	MeansLoaded:  {may: []string{"mod", "mods", "release", "ms", "s", "any"}, must: []string{"mod", "mods"}},
+	MeansFailed:  {may: []string{"mod", "mods", "path", "release", "reason", "any"}, must: []string{"mod", "mods", "path"}},
+	MeansNeeds:   {may: []string{"mod", "mods", "release", "any"}, must: []string{"mod"}},
+	MeansMissing: {may: []string{"mod", "mods", "any"}, must: []string{"mod", "mods"}},
+	MeansStopped: {may: []string{"reason", "any"}},
+	MeansIgnore:  {may: []string{"any"}},
+}
+
+func (c *checker) log(d *Dialect) {
+	l := &d.Log
+	if l.Prefix != "" {
+		l.prefix = c.pattern("log.prefix", l.Prefix, []string{"time", "level", "any"})
+		if strings.HasSuffix(l.Prefix, "}") && !strings.HasSuffix(l.Prefix, "}}") {
+			c.bad("log.prefix", "has to end with the text before the message, not with a placeholder")
+		}
+	}
+	ready := false
+	for i := range l.Rules {
+		r, key := &l.Rules[i], fmt.Sprintf("log.rule[%d]", i)
+		words, ok := ruleWords[r.Means]
+		if !ok {
+			oneOf(c, key+".means", &r.Means, "", MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansIgnore)
+			continue
+		}
+		ready = ready || r.Means == MeansReady
+		if r.Level != "" && !strings.Contains(l.Prefix, "{level}") {
+			c.bad(key+".level", "log.prefix has no {level} that it could be compared with")
+		}
+		c.need(key+".line", r.Line)
+		if r.pattern = c.pattern(key+".line", r.Line, words.may); r.pattern == nil {
+			continue
+		}
+		holds := func(n string) bool { return slices.Contains(r.pattern.Names(), n) }
+		if len(words.must) > 0 && !slices.ContainsFunc(words.must, holds) {
+			c.bad(key+".line", "a rule that means %q has to hold {%s}", r.Means, strings.Join(words.must, "} or {"))
+		}
+	}
+	if !ready {
+		c.bad("log", "a rule that means \"ready\" is needed: the line that ends a start")
+	}
+}
+
+// isBelow tells a slash path that stays below the folder it is taken from.
+func isBelow(p string) bool {
+	return p != "" && !path.IsAbs(p) && path.Clean(p) == p && p != ".." && !strings.HasPrefix(p, "../")
+}

@@ -1,0 +1,266 @@
+// Package dialect reads and checks dialects. A dialect is a TOML file that says
+// how one family of servers is laid out, how it registers mods, how it is
+// started and stopped, and how its log is read. The program itself knows no
+// family.
+//
+// Strings in a dialect may name variables in braces: {dir} is the server's
+// folder, {initium} this program, {user_home} the operator's home folder, and
+// each [[given]] is a variable of its own name.
+package dialect
+
+import (
+	"time"
+
+	"initium/internal/core/text"
+)
+
+// Dialect is one family of servers. Parse makes it; it is not changed after.
+type Dialect struct {
+	Name          string         `toml:"name"`  // what commands call it
+	Title         string         `toml:"title"` // what screens call it
+	About         string         `toml:"about"`
+	Order         Order          `toml:"order"`
+	Recognise     Recognise      `toml:"recognise"`
+	Givens        []Given        `toml:"given"`
+	Places        []Place        `toml:"place"`
+	Manifests     []Manifest     `toml:"manifest"`
+	Names         Names          `toml:"names"`
+	Registrations []Registration `toml:"registration"`
+	Values        []Value        `toml:"value"`
+	Start         Start          `toml:"start"`
+	Stop          Stop           `toml:"stop"`
+	Log           Log            `toml:"log"`
+}
+
+// Order says who decides the order in which mods load.
+type Order string
+
+// The load order is the list as written, or the server's own choice.
+const (
+	OrderListed Order = "listed"
+	OrderServer Order = "server"
+)
+
+// Recognise says how a folder shows that it is a server of this family.
+type Recognise struct {
+	Files []string `toml:"files"` // paths below the folder; all have to exist
+}
+
+// Given is something that the operator can say when he adopts a server.
+type Given struct {
+	Name     string   `toml:"name"`
+	Kind     Kind     `toml:"kind"`
+	About    string   `toml:"about"`
+	Default  []string `toml:"default"`  // of paths and programs the first that exists
+	Optional bool     `toml:"optional"` // may stay without a value
+	From     *From    `toml:"from"`     // a file that says it, asked before Default
+}
+
+// From names a key in a file of "key = value" lines, or a setting in a
+// registration's file.
+type From struct {
+	Registration string `toml:"registration"`
+	Key          string `toml:"key"`
+}
+
+// Kind is what a given value may be.
+type Kind string
+
+// The kinds of given values.
+const (
+	KindText    Kind = "text"
+	KindPort    Kind = "port"    // 1 to 65535
+	KindFolder  Kind = "folder"  // a folder that exists
+	KindFile    Kind = "file"    // a file that exists
+	KindProgram Kind = "program" // a file that can be run; a bare name is looked up in PATH
+)
+
+// Place is a folder that mods are put into.
+type Place struct {
+	Path   string   `toml:"path"`
+	Loads  Loads    `toml:"loads"`
+	Group  string   `toml:"group"`  // how the name of a category folder begins
+	Bundle []string `toml:"bundle"` // files that show a folder to be a bundle of mods
+	Mark   []string `toml:"mark"`   // files of which a mod has at least one; empty: every folder is a mod
+	Main   string   `toml:"main"`   // a file without which a mod cannot load
+}
+
+// Loads says what it takes for a mod in a place to be loaded.
+type Loads string
+
+// A mod loads when it is registered, whenever it is there, or as part of what
+// the server brings itself.
+const (
+	LoadsRegistered Loads = "registered"
+	LoadsAlways     Loads = "always"
+	LoadsBase       Loads = "base"
+)
+
+// Manifest is one way in which a mod describes itself. Several may apply to a
+// mod: each fact is taken from the first that states it.
+type Manifest struct {
+	File          string `toml:"file"` // below the mod's folder
+	Format        Format `toml:"format"`
+	Comment       string `toml:"comment"`
+	Assign        string `toml:"assign"`
+	Name          string `toml:"name"` // this and the following: keys in the file
+	Title         string `toml:"title"`
+	Release       string `toml:"release"`
+	Needs         string `toml:"needs"`
+	OptionalNeeds string `toml:"optional_needs"`
+	Separator     string `toml:"separator"`     // between needs, where a value holds several
+	OptionalMark  string `toml:"optional_mark"` // after an optional need, where a line holds one
+}
+
+// Format is how a file is written.
+type Format string
+
+// The formats of manifests and of files that register mods.
+const (
+	FormatKeyValue Format = "key-value" // key = value
+	FormatLines    Format = "lines"     // one need on a line (manifests only)
+	FormatTOML     Format = "toml"      // manifests only
+	FormatJSON     Format = "json"      // manifests only
+	FormatScript   Format = "script"    // words on lines (registrations only)
+)
+
+// Names says what a mod may be called and where its name comes from.
+type Names struct {
+	Allowed string `toml:"allowed"` // characters and ranges, such as "a-z0-9_"
+	Agree   bool   `toml:"agree"`   // folder and manifest have to give the same name
+}
+
+// Registration is one place where the family wants a mod named.
+type Registration struct {
+	Name    string `toml:"name"`
+	File    string `toml:"file"`
+	Format  Format `toml:"format"`
+	Shape   Shape  `toml:"shape"`
+	Comment string `toml:"comment"`
+	New     string `toml:"new"` // what the file holds when Initium has to make it
+
+	// A script:
+	Quote   string `toml:"quote"`
+	Line    string `toml:"line"`    // the words that register: `berth {mod}`
+	Setting string `toml:"setting"` // the words of a setting: `let {name} {value}`
+	Include string `toml:"include"` // the words that read another file: `also {file}`
+	Section string `toml:"section"` // the comment that titles a section: `# ~~ {title} ~~`
+
+	// Key and value:
+	Assign   string   `toml:"assign"`
+	Key      string   `toml:"key"`       // `load_{mod}`
+	On       string   `toml:"on"`        // what Initium writes for a mod that is on
+	Off      string   `toml:"off"`       // and for one that is off
+	OnWords  []string `toml:"on_words"`  // what else means on; letter case does not matter
+	OffWords []string `toml:"off_words"` // what else means off, to the letter
+	OnPath   bool     `toml:"on_path"`   // a value with a slash says where the mod is, and means on
+}
+
+// Shape is how mods stand in a registration.
+type Shape string
+
+// The shapes of registrations.
+const (
+	ShapeLine Shape = "line" // a line for each mod or category folder
+	ShapeKey  Shape = "key"  // a key for each mod with a yes or no
+)
+
+// Value is a setting of the server that is worth knowing.
+type Value struct {
+	Name         string   `toml:"name"`
+	Registration string   `toml:"registration"` // whose file it stands in
+	Required     bool     `toml:"required"`
+	Placeholders []string `toml:"placeholders"` // what a template holds before anyone has filled it in
+	About        string   `toml:"about"`
+	Put          string   `toml:"put"`    // what Initium can put there, when it can know
+	Secret       bool     `toml:"secret"` // never shown
+}
+
+// Start says how the server is started and when it counts as started.
+type Start struct {
+	Directory string            `toml:"directory"`
+	Command   []string          `toml:"command"`
+	Extra     [][]string        `toml:"extra"` // added when all its variables have a value
+	Env       map[string]string `toml:"env"`   // set when all its variables have a value
+	Within    Duration          `toml:"within"`
+	Settle    Duration          `toml:"settle"` // how long it has to stay up after it said ready
+}
+
+// Stop says how the server is stopped: a console word or a signal, then
+// patience, then insistence.
+type Stop struct {
+	Console  string   `toml:"console"`
+	Signal   string   `toml:"signal"` // INT, TERM, HUP or QUIT
+	Patience Duration `toml:"patience"`
+}
+
+// Log says how the server's log is read.
+type Log struct {
+	Prefix string `toml:"prefix"` // what stands before the message: `{time}: {level}: `
+	Time   string `toml:"time"`   // how {time} is written, as in Go's package time
+	Rules  []Rule `toml:"rule"`
+
+	prefix *text.Pattern
+}
+
+// PrefixPattern is the compiled Prefix, or nil when there is none.
+func (l *Log) PrefixPattern() *text.Pattern { return l.prefix }
+
+// Rule gives one kind of log line its meaning.
+type Rule struct {
+	Means Meaning `toml:"means"`
+	Line  string  `toml:"line"`
+	Level string  `toml:"level"` // only for lines whose prefix has this {level}
+	Next  bool    `toml:"next"`  // the reason stands on the following line
+	Fatal bool    `toml:"fatal"` // the server stops because of it
+
+	pattern *text.Pattern
+}
+
+// Pattern is the compiled Line.
+func (r *Rule) Pattern() *text.Pattern { return r.pattern }
+
+// Meaning is what a log line says.
+type Meaning string
+
+// The meanings of log lines.
+const (
+	MeansReady   Meaning = "ready"   // the server lets players in
+	MeansLoading Meaning = "loading" // {mod} begins to load
+	MeansLoaded  Meaning = "loaded"  // {mod} has loaded, perhaps in {ms} or {s}
+	MeansFailed  Meaning = "failed"  // {mod}, or the mod with the file {path}, did not load, for {reason}
+	MeansNeeds   Meaning = "needs"   // {mod} did not load, for want of {mods}
+	MeansMissing Meaning = "missing" // {mods} were registered and not found
+	MeansStopped Meaning = "stopped" // the server gives up, for {reason}
+	MeansIgnore  Meaning = "ignore"  // worth no attention
+)
+
+// Duration is a time span, written like "20s" or "1m30s".
+type Duration time.Duration
+
+// UnmarshalText reads a duration.
+func (d *Duration) UnmarshalText(b []byte) error {
+	v, err := time.ParseDuration(string(b))
+	*d = Duration(v)
+	return err
+}
+
+// Registration finds a registration by name, or nil.
+func (d *Dialect) Registration(name string) *Registration {
+	for i := range d.Registrations {
+		if d.Registrations[i].Name == name {
+			return &d.Registrations[i]
+		}
+	}
+	return nil
+}
+
+// Given finds a given value by name, or nil.
+func (d *Dialect) Given(name string) *Given {
+	for i := range d.Givens {
+		if d.Givens[i].Name == name {
+			return &d.Givens[i]
+		}
+	}
+	return nil
+}

@@ -1,0 +1,352 @@
+// Package lineup reads the registrations of a server, in their sections and
+// their load order, and changes them in place.
+package lineup
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+)
+
+// MaxFile is the largest startup file that is read, in bytes.
+const MaxFile = 64 << 20
+
+// maxDepth bounds how deep startup files may include each other.
+const maxDepth = 16
+
+// Lineup is what the registrations of a server say. It is not changed once
+// made; Apply makes a new one.
+type Lineup struct {
+	Dialect  *dialect.Dialect
+	Vars     dialect.Vars
+	Files    []File
+	Entries  []Entry // registration by registration, each in the order as written
+	Sections []Section
+	Settings []Setting
+	Problems []Problem
+
+	source Source
+}
+
+// Source returns the bytes of a file by its absolute path. An error of
+// fs.ErrNotExist means that there is none.
+type Source func(path string) ([]byte, error)
+
+// File is one startup file.
+type File struct {
+	Path         string
+	Bytes        []byte
+	Missing      bool // the file is not there; Bytes are what a new one would hold
+	Registration int  // of Dialect.Registrations
+	parsed       bool
+}
+
+// Entry is one registration of a mod or of a category folder.
+type Entry struct {
+	Name         string
+	Value        string // in a key for each mod: the value
+	On           bool
+	Group        bool // names a category folder
+	Registration int
+	File         int       // of Files
+	Line         text.Span // the whole line with its ending
+	Span         text.Span // the name
+	Section      int       // of Sections, or -1
+
+	value text.Span // in a key for each mod
+	start int       // where the statement begins, after indentation
+	mark  text.Span // the comment mark that switches it off
+}
+
+// Section is a titled part of a startup file.
+type Section struct {
+	Title string
+	File  int
+	Line  text.Span
+}
+
+// Setting is a name and value in a startup file.
+type Setting struct {
+	Name, Value string
+	File        int
+	Span        text.Span // the value
+}
+
+// Problem is a place in a startup file that cannot be understood.
+type Problem struct {
+	Code string // as in package check
+	File int
+	text.Fault
+}
+
+// Read reads all registrations of a server.
+func Read(d *dialect.Dialect, vars dialect.Vars, source Source) *Lineup {
+	l := &Lineup{Dialect: d, Vars: vars, source: source}
+	for i := range d.Registrations {
+		r := &d.Registrations[i]
+		name, ok := vars.Expand(r.File)
+		if !ok {
+			continue
+		}
+		file, err := l.open(name, i)
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				fresh, _ := vars.Expand(r.New)
+				l.Files[file].Missing, l.Files[file].Bytes = true, []byte(fresh)
+			} else {
+				l.problem("file-unreadable", file, &text.Fault{Line: 1, Column: 1, Message: err.Error()})
+				continue
+			}
+		}
+		switch r.Shape {
+		case dialect.ShapeLine:
+			l.readScript(file, 1)
+		case dialect.ShapeKey:
+			l.readKeys(file)
+		}
+	}
+	return l
+}
+
+// open adds a file to the line-up.
+func (l *Lineup) open(name string, registration int) (file int, err error) {
+	data, err := l.source(name)
+	l.Files = append(l.Files, File{Path: name, Bytes: data, Registration: registration})
+	return len(l.Files) - 1, err
+}
+
+func (l *Lineup) problem(code string, file int, fault *text.Fault) {
+	l.Problems = append(l.Problems, Problem{code, file, *fault})
+}
+
+// readable notes that a file was understood, or why it cannot be.
+func (l *Lineup) readable(file int) bool {
+	if fault := text.NotText(l.Files[file].Bytes); fault != nil {
+		l.problem("file-unreadable", file, fault)
+		return false
+	}
+	l.Files[file].parsed = true
+	return true
+}
+
+func (l *Lineup) readKeys(file int) {
+	f := &l.Files[file]
+	r := &l.Dialect.Registrations[f.Registration]
+	if !l.readable(file) {
+		return
+	}
+	pairs, faults := text.KeyValue(f.Bytes, text.KeyValueStyle{Comment: r.Comment, Assign: r.Assign})
+	for _, fault := range faults {
+		l.problem("line-unreadable", file, fault)
+	}
+	key, err := text.ParsePattern(r.Key, nil)
+	if err != nil {
+		return // Parse has checked it
+	}
+	for _, p := range pairs {
+		name, value := string(p.Key.In(f.Bytes)), string(p.Value.In(f.Bytes))
+		caps, ok := key.Match([]byte(name), nil)
+		if !ok {
+			l.Settings = append(l.Settings, Setting{name, value, file, p.Value})
+			continue
+		}
+		span := text.Span{Start: p.Key.Start + caps[0].Start, End: p.Key.Start + caps[0].End}
+		l.Entries = append(l.Entries, Entry{
+			Name: string(span.In(f.Bytes)), Value: value, On: !slices.Contains(r.OffWords, value) && value != r.Off,
+			Registration: f.Registration, File: file, Line: p.Line.Span, Span: span, Section: -1, value: p.Value, start: p.Key.Start,
+		})
+	}
+}
+
+// scriptWords are a dialect's words for one kind of statement, cut up once.
+type scriptWords []string
+
+// match reports whether a statement begins with the fixed words; fits, whether
+// it also has the right number of words.
+func (w scriptWords) match(words []text.Word) (begins, fits bool) {
+	if len(w) == 0 || len(words) == 0 || words[0].Value != w[0] {
+		return false, false
+	}
+	if len(words) != len(w) {
+		return true, false
+	}
+	for i, field := range w {
+		if !strings.HasPrefix(field, "{") && words[i].Value != field {
+			return true, false
+		}
+	}
+	return true, true
+}
+
+func (w scriptWords) get(placeholder string, words []text.Word) text.Word {
+	return words[slices.Index(w, "{"+placeholder+"}")]
+}
+
+func (l *Lineup) readScript(file, depth int) {
+	r := &l.Dialect.Registrations[l.Files[file].Registration]
+	if !l.readable(file) {
+		return
+	}
+	data := l.Files[file].Bytes
+	style := text.ScriptStyle{Comment: r.Comment, Quote: r.Quote}
+	line, setting, include := scriptWords(strings.Fields(r.Line)), scriptWords(strings.Fields(r.Setting)), scriptWords(strings.Fields(r.Include))
+	var title *text.Pattern
+	if r.Section != "" {
+		title, _ = text.ParsePattern(r.Section, nil)
+	}
+	section := -1
+	for _, s := range text.Script(data, style) {
+		if s.Fault != nil {
+			l.problem("line-unreadable", file, s.Fault)
+			continue
+		}
+		if len(s.Words) == 0 {
+			comment := strings.TrimRight(string(s.Comment.In(data)), " \t")
+			if title != nil {
+				if caps, ok := title.Match([]byte(comment), nil); ok {
+					l.Sections = append(l.Sections, Section{strings.TrimSpace(string(caps[0].In([]byte(comment)))), file, s.Line.Span})
+					section = len(l.Sections) - 1
+					continue
+				}
+			}
+			if hidden, mark, ok := text.Uncomment(data, s, style); ok {
+				if _, fits := line.match(hidden.Words); fits && l.plausible(line.get("mod", hidden.Words).Value) {
+					l.addLine(file, hidden, line, section, mark)
+				}
+			}
+			continue
+		}
+		if begins, fits := line.match(s.Words); fits {
+			l.addLine(file, s, line, section, text.Span{})
+			continue
+		} else if begins {
+			l.problem("line-unreadable", file, text.FaultAt(data, s.Words[0].Start,
+				"%q takes %d words and has %d here; a name with a blank has to be written in quotes or renamed", line[0], len(line), len(s.Words)))
+			continue
+		}
+		if _, fits := setting.match(s.Words); fits {
+			value := setting.get("value", s.Words)
+			l.Settings = append(l.Settings, Setting{setting.get("name", s.Words).Value, value.Value, file, value.Span})
+			continue
+		}
+		if _, fits := include.match(s.Words); fits {
+			l.include(file, depth, include.get("file", s.Words))
+		}
+	}
+}
+
+// plausible tells a switched-off registration from prose: a comment whose words
+// happen to fit counts only when the name could be one.
+func (l *Lineup) plausible(name string) bool {
+	_, bad := l.Dialect.Names.Forbidden(strings.TrimPrefix(name, l.groupMark(name)))
+	return !bad
+}
+
+func (l *Lineup) addLine(file int, s text.Statement, words scriptWords, section int, mark text.Span) {
+	name := words.get("mod", s.Words)
+	l.Entries = append(l.Entries, Entry{
+		Name: name.Value, On: mark.Len() == 0, Group: l.groupMark(name.Value) != "",
+		Registration: l.Files[file].Registration, File: file, Line: s.Line.Span, Span: name.Span, Section: section,
+		start: s.Words[0].Start, mark: mark,
+	})
+}
+
+// groupMark is the mark that shows name to be a category folder, or "".
+func (l *Lineup) groupMark(name string) string {
+	for _, p := range l.Dialect.Places {
+		if p.Group != "" && strings.HasPrefix(name, p.Group) {
+			return p.Group
+		}
+	}
+	return ""
+}
+
+func (l *Lineup) include(file, depth int, word text.Word) {
+	from := l.Files[file]
+	target := word.Value
+	if !path.IsAbs(target) {
+		target = path.Join(path.Dir(from.Path), target)
+	}
+	complain := func(code, format string, args ...any) {
+		l.problem(code, file, text.FaultAt(from.Bytes, word.Start, format, args...))
+	}
+	if dir := l.Vars["dir"]; dir != "" && !within(dir, target) {
+		complain("include-outside", "%q lies outside the server's folder; Initium does not read it", word.Value)
+		return
+	}
+	for _, f := range l.Files {
+		if f.Path == target {
+			complain("include-again", "%q is read a second time here", word.Value)
+			return
+		}
+	}
+	if depth >= maxDepth {
+		complain("include-deep", "startup files that read each other go deeper than %d", maxDepth)
+		return
+	}
+	if _, err := l.source(target); err != nil {
+		complain("include-missing", "%q cannot be read: %v", word.Value, plainError(err))
+		return
+	}
+	next, _ := l.open(target, from.Registration)
+	l.readScript(next, depth+1)
+}
+
+func plainError(err error) string {
+	if errors.Is(err, fs.ErrNotExist) {
+		return "there is no such file"
+	}
+	return err.Error()
+}
+
+func within(dir, name string) bool {
+	dir = path.Clean(dir)
+	return name == dir || strings.HasPrefix(name, dir+"/")
+}
+
+// Setting returns the value of a setting in a registration's files; the last
+// one counts. ok is false when it is not set.
+func (l *Lineup) Setting(registration, name string) (s Setting, ok bool) {
+	for _, s := range slices.Backward(l.Settings) {
+		if s.Name == name && l.Dialect.Registrations[l.Files[s.File].Registration].Name == registration {
+			return s, true
+		}
+	}
+	return Setting{}, false
+}
+
+// Place says where an entry stands, for people.
+func (l *Lineup) Place(e Entry) (file string, line, column int) {
+	f := l.Files[e.File]
+	line, column = text.Position(f.Bytes, e.Span.Start)
+	return f.Path, line, column
+}
+
+// Find lists the entries with a name, in order.
+func (l *Lineup) Find(name string) (entries []Entry) {
+	for _, e := range l.Entries {
+		if e.Name == name {
+			entries = append(entries, e)
+		}
+	}
+	return entries
+}
+
+// SectionTitles lists the sections in order.
+func (l *Lineup) SectionTitles() []string {
+	titles := make([]string, len(l.Sections))
+	for i, s := range l.Sections {
+		titles[i] = s.Title
+	}
+	return titles
+}
+
+func (l *Lineup) errNotRegistered(name string) error {
+	return fmt.Errorf("%s is not registered on this server", text.Clean(name))
+}

@@ -1,0 +1,140 @@
+// Package plan turns changes into the exact edits that they need, shows them as
+// the lines that will change, and knows the way back.
+package plan
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"strings"
+
+	"initium/internal/core/lineup"
+	"initium/internal/core/text"
+)
+
+// Plan is what will be written, before anything is.
+type Plan struct {
+	Changes []lineup.Change
+	Files   []File
+}
+
+// File is one file of a plan. Its path is absolute.
+type File struct {
+	Path  string
+	New   bool   // there is no such file yet
+	Old   []byte // what the file holds now; nil when New
+	Want  []byte // what it will hold
+	Edits []text.Edit
+}
+
+// Make works out the plan for changes made one after the other. It also returns
+// the line-up as it will be. The error is that of the first change that cannot
+// be made.
+func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup, error) {
+	after := before
+	for _, c := range changes {
+		var err error
+		if after, err = after.Apply(c); err != nil {
+			return nil, nil, err
+		}
+	}
+	p := &Plan{Changes: changes}
+	for _, f := range after.Files {
+		file := File{Path: f.Path, New: true, Want: f.Bytes}
+		for _, old := range before.Files {
+			if old.Path == f.Path && !old.Missing {
+				file.New, file.Old = false, old.Bytes
+			}
+		}
+		if f.Missing || !file.New && bytes.Equal(file.Old, file.Want) {
+			continue
+		}
+		file.Edits = text.EditsBetween(file.Old, file.Want)
+		p.Files = append(p.Files, file)
+	}
+	return p, after, nil
+}
+
+// Empty reports whether the plan would change nothing.
+func (p *Plan) Empty() bool { return len(p.Files) == 0 }
+
+// Inverse is the plan that takes this one back.
+func (p *Plan) Inverse() *Plan {
+	inverse := &Plan{}
+	for _, f := range p.Files {
+		inverse.Files = append(inverse.Files, File{Path: f.Path, Old: f.Want, Want: f.Old, Edits: text.EditsBetween(f.Want, f.Old)})
+	}
+	return inverse
+}
+
+// Hash is how a file's content is known again: SHA-256 in hexadecimal.
+func Hash(data []byte) string {
+	sum := sha256.Sum256(data)
+	return hex.EncodeToString(sum[:])
+}
+
+// Row is one line of a file as a plan shows it. Its text is safe to show.
+type Row struct {
+	Kind    RowKind
+	OldLine int // from 1; 0 for a line that comes in
+	NewLine int // from 1; 0 for a line that goes
+	Text    string
+}
+
+// RowKind says what happens to a line.
+type RowKind string
+
+// A line stays, goes, or comes in; or some lines between two changes are left
+// out of the picture.
+const (
+	Stays RowKind = "stays"
+	Goes  RowKind = "goes"
+	Comes RowKind = "comes"
+	Gap   RowKind = "gap"
+)
+
+// Rows shows the lines of a file that change, each with up to around lines of
+// its surroundings.
+func (f File) Rows(around int) []Row {
+	a, b := lines(f.Old), lines(f.Want)
+	var rows []Row
+	shown, shift := 0, 0 // lines of the old file that are dealt with; new line minus old line
+	stay := func(from, to int) {
+		for i := from; i < to; i++ {
+			rows = append(rows, Row{Stays, i + 1, i + 1 + shift, text.Clean(a[i])})
+		}
+		shown = to
+	}
+	for _, c := range text.Diff(f.Old, f.Want) {
+		if from := c.OldFrom - around; len(rows) == 0 {
+			shown = max(from, 0)
+		} else if from > shown+around {
+			stay(shown, shown+around)
+			rows = append(rows, Row{Kind: Gap})
+			shown = from
+		}
+		stay(shown, c.OldFrom)
+		for i := c.OldFrom; i < c.OldTo; i++ {
+			rows = append(rows, Row{Goes, i + 1, 0, text.Clean(a[i])})
+		}
+		for i := c.NewFrom; i < c.NewTo; i++ {
+			rows = append(rows, Row{Comes, 0, i + 1, text.Clean(b[i])})
+		}
+		shown, shift = c.OldTo, c.NewTo-c.OldTo
+	}
+	if len(rows) > 0 {
+		stay(shown, min(shown+around, len(a)))
+	}
+	return rows
+}
+
+func lines(doc []byte) []string {
+	all := strings.SplitAfter(string(doc), "\n")
+	if n := len(all); n > 0 && all[n-1] == "" {
+		all = all[:n-1]
+	}
+	for i := range all {
+		all[i] = strings.TrimRight(all[i], "\r\n")
+	}
+	return all
+}

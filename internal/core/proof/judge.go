@@ -1,0 +1,170 @@
+package proof
+
+import (
+	"fmt"
+	"time"
+
+	"initium/internal/core/text"
+)
+
+// End is how the watch of a start ended.
+type End struct {
+	Exit    *int          // the exit status when the server stopped, -1 for a signal
+	Limit   time.Duration // the time limit when it ran out
+	Stopped bool          // the operator stopped the watch
+}
+
+// Status is where a start stands while it goes on.
+type Status struct {
+	Owed   []string // registered mods that nothing has been said about, in load order
+	Done   int      // registered mods that have been spoken for
+	Failed int
+	Now    string // the mod that is loading
+}
+
+// Status sums up what is still to come.
+func (r *Reader) Status() Status {
+	var s Status
+	latest := time.Duration(-1)
+	for _, rec := range r.order {
+		if !rec.expected.Registered {
+			continue
+		}
+		switch {
+		case rec.failed:
+			s.Done, s.Failed = s.Done+1, s.Failed+1
+		case rec.loaded:
+			s.Done++
+		default:
+			s.Owed = append(s.Owed, rec.expected.Name)
+			if rec.hasBegun && rec.began >= latest {
+				s.Now, latest = rec.expected.Name, rec.began
+			}
+		}
+	}
+	return s
+}
+
+// Judge gives the outcome of every mod: first the registered ones in load
+// order, then what loaded or failed besides. It may be called at any time.
+func (r *Reader) Judge(end End) *Proof {
+	p := &Proof{Ready: r.ready, Exit: end.Exit, Mods: []Mod{}}
+	if r.ready {
+		p.ReadyAfterMS = r.readyAt.Milliseconds()
+	}
+	up := r.ready && end.Exit == nil
+	for _, rec := range r.order {
+		if rec.expected.Registered || rec.failed || rec.loaded && !rec.expected.Base {
+			p.Mods = append(p.Mods, rec.judge(up, end))
+		}
+	}
+	p.Reason = r.reason(p, end)
+	p.Verdict = NotProved
+	if p.Reason == "" {
+		p.Verdict = Proved
+	}
+	return p
+}
+
+func (rec *record) judge(up bool, end End) Mod {
+	m := Mod{Name: text.Clean(rec.expected.Name), Release: text.Clean(rec.expected.Release), Registered: rec.expected.Registered, Evidence: rec.evidence}
+	if m.Evidence == nil {
+		m.Evidence = []Evidence{}
+	}
+	switch {
+	case rec.failed:
+		m.Outcome, m.Reason = Failed, rec.reason
+		if m.Reason == "" {
+			m.Reason = "the server said so and gave no reason"
+		}
+	case rec.loaded && rec.expected.Registered:
+		m.Outcome = Confirmed
+	case rec.loaded:
+		m.Outcome, m.Reason = Unlisted, "it loaded without being registered"
+	default:
+		m.Outcome = Silent
+		switch {
+		case up:
+			m.Reason = "the server is up and said nothing about it"
+		case end.Exit != nil:
+			m.Reason = "the server stopped before it said anything about it"
+		default:
+			m.Reason = "nothing has been said about it"
+		}
+	}
+	rec.times(&m)
+	return m
+}
+
+func (rec *record) times(m *Mod) {
+	if !rec.loaded && !rec.failed {
+		if rec.hasBegun {
+			began := ms(rec.began)
+			m.BeganMS = &began
+		}
+		return
+	}
+	ended := ms(rec.ended)
+	m.EndedMS = &ended
+	load, known := rec.loadMS, rec.hasMS
+	if !known && rec.hasBegun && rec.loaded {
+		load, known = ms(rec.ended-rec.began), true
+	}
+	if known {
+		m.LoadMS = &load
+	}
+	switch {
+	case rec.hasBegun:
+		began := ms(rec.began)
+		m.BeganMS = &began
+	case known:
+		began := max(ended-load, 0)
+		m.BeganMS = &began
+	}
+}
+
+// reason says why a start is not proved, or "".
+func (r *Reader) reason(p *Proof, end End) string {
+	switch {
+	case end.Exit != nil:
+		when := "before it was ready"
+		if r.ready {
+			when = "right after it was ready"
+		}
+		how := fmt.Sprintf("the server stopped %s, with exit status %d", when, *end.Exit)
+		if *end.Exit < 0 {
+			how = "the server was ended by a signal " + when
+		}
+		if r.stopped != "" {
+			how += ": " + r.stopped
+		}
+		return how
+	case !r.ready && end.Stopped:
+		return "the start was stopped before the server was ready"
+	case !r.ready && end.Limit > 0:
+		return fmt.Sprintf("the server did not say that it was ready within %s", end.Limit)
+	case !r.ready:
+		return "the server has not said that it is ready"
+	}
+	registered, confirmed := 0, 0
+	for _, m := range p.Mods {
+		if m.Registered {
+			registered++
+			if m.Outcome == Confirmed {
+				confirmed++
+			}
+		}
+	}
+	if confirmed < registered {
+		return fmt.Sprintf("%d of %d registered mods are not confirmed", registered-confirmed, registered)
+	}
+	for _, m := range p.Mods {
+		if m.Outcome == Failed {
+			return fmt.Sprintf("%s failed", m.Name)
+		}
+	}
+	if r.unknown > 0 {
+		return "the log tells of a failure that belongs to no known mod"
+	}
+	return ""
+}

@@ -1,0 +1,98 @@
+// Package proof reads the log of a start by a dialect's rules and judges, mod
+// by mod, what the start showed.
+package proof
+
+import (
+	"time"
+)
+
+// Outcome is what one start showed for one mod.
+type Outcome string
+
+// The four answers. A server that runs is no proof that a mod does, so a mod is
+// confirmed only by evidence of its own.
+const (
+	Confirmed Outcome = "confirmed"
+	Failed    Outcome = "failed"
+	Silent    Outcome = "silent"
+	Unlisted  Outcome = "unlisted"
+)
+
+// Verdict is the sum of a start.
+type Verdict string
+
+// A start is proved when the server became ready, stayed up, and every
+// registered mod is confirmed.
+const (
+	Proved    Verdict = "proved"
+	NotProved Verdict = "not proved"
+)
+
+// Proof is what one start showed. Its strings are safe to show.
+type Proof struct {
+	Server       string     `json:"server"`
+	Verdict      Verdict    `json:"verdict"`
+	Ready        bool       `json:"ready"`
+	ReadyAfterMS int64      `json:"ready_after_ms"` // from the start of the process; 0 when not ready
+	Exit         *int       `json:"exit"`           // the exit status, -1 for a signal; null while it runs
+	Reason       string     `json:"reason"`         // why it is not proved
+	Mods         []Mod      `json:"mods"`
+	Log          string     `json:"log"` // the path of the kept log
+	Number       int        `json:"number,omitempty"`
+	Started      *time.Time `json:"started,omitempty"`
+}
+
+// Mod is the outcome for one mod.
+type Mod struct {
+	Name       string     `json:"name"`
+	Release    string     `json:"release,omitempty"` // as its manifest said at this start
+	Outcome    Outcome    `json:"outcome"`
+	Registered bool       `json:"registered"`
+	LoadMS     *float64   `json:"load_ms"` // how long it loaded, where the log tells; else null
+	Reason     string     `json:"reason"`
+	Evidence   []Evidence `json:"evidence"`
+
+	// When it began and ended loading, in ms from the start of the process; the
+	// beginning is worked out from the load time where no line tells it. Both
+	// are nil where nothing does.
+	BeganMS *float64 `json:"began_ms,omitempty"`
+	EndedMS *float64 `json:"ended_ms,omitempty"`
+}
+
+// Evidence is what an outcome rests on.
+type Evidence struct {
+	Source string  `json:"source"` // "log"
+	Line   int     `json:"line"`   // from 1
+	Time   string  `json:"time"`   // the time that the line itself states, "" if none
+	Text   string  `json:"text"`
+	AtMS   float64 `json:"at_ms"` // when it arrived, in ms from the start of the process
+}
+
+// Find returns the outcome for a mod, or nil.
+func (p *Proof) Find(name string) *Mod {
+	for i := range p.Mods {
+		if p.Mods[i].Name == name {
+			return &p.Mods[i]
+		}
+	}
+	return nil
+}
+
+// Count tells how many mods have an outcome.
+func (p *Proof) Count(o Outcome) (n int) {
+	for _, m := range p.Mods {
+		if m.Outcome == o {
+			n++
+		}
+	}
+	return n
+}
+
+// Expected is a mod that the survey knows, as far as judging needs it.
+type Expected struct {
+	Name       string
+	Release    string
+	Path       string // of its folder, "" when it is not there
+	Registered bool   // and on
+	Base       bool   // the server's own; no finding when it loads
+}

@@ -1,0 +1,347 @@
+package proof
+
+import (
+	"bytes"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+)
+
+// MaxLine is how many bytes of one log line are read; the rest of a longer line
+// is passed over.
+const MaxLine = 64 << 10
+
+// maxEvidence bounds what is kept for one mod.
+const maxEvidence = 16
+
+// Reader reads a log as it comes and keeps what it says about each mod. Feed it
+// bytes; ask it at any time.
+type Reader struct {
+	dialect *dialect.Dialect
+	dir     string // where relative paths in the log start
+	rules   []*dialect.Rule
+	mods    map[string]*record
+	order   []*record
+
+	partial  []byte // the line that has begun and not ended
+	overlong bool   // the rest of it is passed over
+	partAt   time.Duration
+
+	lines   int
+	ready   bool
+	readyAt time.Duration
+	stopped string // why the server gave up, in its own words
+	open    *record
+	opener  *dialect.Rule // the rule whose reason the next line holds
+	unknown int           // failures that no mod could be found for
+	buf     text.Captures
+	onLine  func(Line)
+}
+
+// Line is one line of the log with what it means.
+type Line struct {
+	Number int
+	At     time.Duration
+	Text   string // as it came, at most MaxLine bytes; to be cleaned before it is shown
+	Means  dialect.Meaning
+	Mods   []string // the mods that it speaks of
+}
+
+// record is what the log has said about one mod.
+type record struct {
+	expected Expected
+	known    bool // by the survey
+	began    time.Duration
+	ended    time.Duration
+	hasBegun bool
+	loaded   bool
+	failed   bool
+	reason   string
+	loadMS   float64
+	hasMS    bool
+	evidence []Evidence
+}
+
+// NewReader makes a reader for a start of a server. dir is where relative paths
+// in the log start. onLine may be nil; it is called for every line.
+func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(Line)) *Reader {
+	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), onLine: onLine}
+	for i := range d.Log.Rules {
+		r.rules = append(r.rules, &d.Log.Rules[i])
+	}
+	for _, e := range expected {
+		rec := &record{expected: e, known: true}
+		r.mods[e.Name] = rec
+		r.order = append(r.order, rec)
+	}
+	return r
+}
+
+// Ready reports whether the server has said that it is ready.
+func (r *Reader) Ready() bool { return r.ready }
+
+// Lines is how many lines have been read.
+func (r *Reader) Lines() int { return r.lines }
+
+// Feed reads the next bytes of the log, which arrived at the given time after
+// the start.
+func (r *Reader) Feed(chunk []byte, at time.Duration) {
+	for len(chunk) > 0 {
+		if len(r.partial) == 0 && !r.overlong {
+			r.partAt = at
+		}
+		end := bytes.IndexByte(chunk, '\n')
+		if end < 0 {
+			r.keep(chunk)
+			return
+		}
+		if len(r.partial) == 0 && !r.overlong && end <= MaxLine {
+			r.line(chunk[:end], at)
+		} else {
+			r.keep(chunk[:end])
+			r.line(r.partial, r.partAt)
+			r.partial, r.overlong = r.partial[:0], false
+		}
+		chunk = chunk[end+1:]
+	}
+}
+
+// keep holds on to a piece of a line, up to MaxLine.
+func (r *Reader) keep(piece []byte) {
+	if room := MaxLine - len(r.partial); len(piece) > room {
+		piece, r.overlong = piece[:room], true
+	}
+	r.partial = append(r.partial, piece...)
+}
+
+// Flush reads what is left when the log has ended without a line ending.
+func (r *Reader) Flush() {
+	if len(r.partial) > 0 {
+		r.line(r.partial, r.partAt)
+		r.partial, r.overlong = r.partial[:0], false
+	}
+}
+
+func (r *Reader) line(raw []byte, at time.Duration) {
+	r.lines++
+	raw = bytes.TrimRight(raw, "\r")
+	if bytes.IndexByte(raw, 0x1b) >= 0 {
+		raw = []byte(text.Clean(string(raw)))
+	}
+	message, stamp, level := raw, []byte(nil), []byte(nil)
+	if p := r.dialect.Log.PrefixPattern(); p != nil {
+		if caps, end, ok := p.MatchPrefix(raw, r.buf); ok {
+			r.buf, stamp, level, message = caps, p.Get("time", raw, caps), p.Get("level", raw, caps), raw[end:]
+		}
+	}
+	message = bytes.TrimRight(message, " \t")
+	line := Line{Number: r.lines, At: at}
+	if r.opener != nil {
+		r.closeReason(message, &line, raw, stamp)
+	}
+	for _, rule := range r.rules {
+		if rule.Level != "" && rule.Level != string(level) {
+			continue
+		}
+		caps, ok := rule.Pattern().Match(message, r.buf)
+		r.buf = caps
+		if ok {
+			line.Means = rule.Means
+			r.apply(rule, message, caps, &line, raw, stamp)
+			break
+		}
+	}
+	if r.onLine != nil {
+		line.Text = string(raw)
+		r.onLine(line)
+	}
+}
+
+// closeReason takes the reason of a failure from the line after it.
+func (r *Reader) closeReason(message []byte, line *Line, raw, stamp []byte) {
+	reason := text.Clean(string(message))
+	if r.open != nil {
+		r.open.reason = reason
+		r.witness(r.open, line, raw, stamp)
+	}
+	if r.opener.Fatal && r.stopped == "" {
+		r.stopped = reason
+	}
+	r.open, r.opener = nil, nil
+}
+
+func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, line *Line, raw, stamp []byte) {
+	p := rule.Pattern()
+	get := func(name string) string { return string(p.Get(name, message, caps)) }
+	reason := text.Clean(strings.TrimSpace(get("reason")))
+	switch rule.Means {
+	case dialect.MeansReady:
+		if !r.ready {
+			r.ready, r.readyAt = true, line.At
+		}
+	case dialect.MeansStopped:
+		if r.stopped == "" {
+			r.stopped = reason
+			if r.stopped == "" {
+				r.stopped = text.Clean(string(message))
+			}
+		}
+	case dialect.MeansLoading:
+		rec := r.record(get("mod"))
+		rec.began, rec.hasBegun = line.At, true
+		r.witness(rec, line, raw, stamp)
+	case dialect.MeansLoaded:
+		for _, name := range names(get("mod"), get("mods")) {
+			rec := r.record(name)
+			rec.loaded, rec.ended = true, line.At
+			rec.setLoad(get("ms"), get("s"))
+			r.witness(rec, line, raw, stamp)
+		}
+	case dialect.MeansFailed, dialect.MeansNeeds, dialect.MeansMissing:
+		r.applyFailure(rule, get, reason, line, raw, stamp)
+	}
+}
+
+func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reason string, line *Line, raw, stamp []byte) {
+	var who []*record
+	switch rule.Means {
+	case dialect.MeansNeeds:
+		who = []*record{r.record(get("mod"))}
+		if wanted := names("", get("mods")); len(wanted) > 0 {
+			reason = "it needs " + text.Clean(strings.Join(wanted, ", "))
+		}
+	case dialect.MeansMissing:
+		reason = "it is registered, and the server could not find it"
+		fallthrough
+	default:
+		for _, name := range names(get("mod"), get("mods")) {
+			who = append(who, r.record(name))
+		}
+	}
+	if file := get("path"); file != "" {
+		if rec := r.byPath(file); rec != nil {
+			who = append(who, rec)
+		} else {
+			r.unknown++
+		}
+	}
+	for _, rec := range who {
+		if !rec.failed {
+			rec.failed, rec.ended, rec.reason = true, line.At, reason
+		}
+		r.witness(rec, line, raw, stamp)
+	}
+	switch {
+	case rule.Next:
+		r.opener, r.open = rule, nil
+		if len(who) > 0 {
+			r.open = who[0]
+		}
+	case rule.Fatal && r.stopped == "":
+		r.stopped = reason
+	}
+}
+
+// record finds what is kept about a mod, by its name in the log.
+func (r *Reader) record(name string) *record {
+	rec := r.mods[name]
+	if rec == nil {
+		rec = &record{expected: Expected{Name: name}}
+		r.mods[name] = rec
+		r.order = append(r.order, rec)
+	}
+	return rec
+}
+
+// byPath finds the mod that a file belongs to: the one whose folder holds it;
+// failing that (a path may be cut short or seen from elsewhere) the one whose
+// folder's name is the last to occur in it.
+func (r *Reader) byPath(file string) *record {
+	if !path.IsAbs(file) {
+		file = path.Join(r.dir, file)
+	}
+	file = path.Clean(file)
+	var best *record
+	for _, rec := range r.order {
+		if p := rec.expected.Path; p != "" && strings.HasPrefix(file, p+"/") && (best == nil || len(p) > len(best.expected.Path)) {
+			best = rec
+		}
+	}
+	if best != nil {
+		return best
+	}
+	at := -1
+	for _, rec := range r.order {
+		if rec.expected.Path == "" {
+			continue
+		}
+		if i := strings.LastIndex(file, "/"+path.Base(rec.expected.Path)+"/"); i > at {
+			best, at = rec, i
+		}
+	}
+	return best
+}
+
+// witness keeps a line as evidence about a mod.
+func (r *Reader) witness(rec *record, line *Line, raw, stamp []byte) {
+	line.Mods = append(line.Mods, rec.expected.Name)
+	e := Evidence{Source: "log", Line: line.Number, Time: r.time(stamp), Text: text.Clean(string(raw)), AtMS: ms(line.At)}
+	if len(rec.evidence) == maxEvidence {
+		rec.evidence[maxEvidence-1] = e
+		return
+	}
+	rec.evidence = append(rec.evidence, e)
+}
+
+// time gives a line's own time in a form that sorts, when it states a date too;
+// else as it stands.
+func (r *Reader) time(stamp []byte) string {
+	s := text.Clean(string(stamp))
+	if layout := r.dialect.Log.Time; layout != "" {
+		if t, err := time.Parse(layout, s); err == nil && t.Year() > 0 {
+			return t.Format("2006-01-02T15:04:05.999")
+		}
+	}
+	return s
+}
+
+func (rec *record) setLoad(inMS, inS string) {
+	if inMS != "" {
+		rec.loadMS, rec.hasMS = number(inMS), true
+	} else if inS != "" {
+		rec.loadMS, rec.hasMS = number(inS)*1000, true
+	}
+}
+
+func number(s string) float64 {
+	v, _ := strconv.ParseFloat(s, 64) // the pattern has let only digits through
+	return v
+}
+
+func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// names reads the names in a captured text: those in quotes when there are
+// quotes, else the words.
+func names(one, many string) (list []string) {
+	if one != "" {
+		list = append(list, one)
+	}
+	if many == "" {
+		return list
+	}
+	if i := strings.IndexAny(many, "\"'"); i >= 0 {
+		q := many[i : i+1]
+		for parts := strings.Split(many, q); len(parts) > 2; parts = parts[2:] {
+			list = append(list, parts[1])
+		}
+		return list
+	}
+	for _, word := range strings.FieldsFunc(many, func(c rune) bool { return strings.ContainsRune(" \t,;", c) }) {
+		list = append(list, word)
+	}
+	return list
+}

@@ -1,0 +1,118 @@
+package survey
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/mod"
+)
+
+// maxDepth bounds how deep bundles and category folders may be nested.
+const maxDepth = 8
+
+// scanner walks through the places of a server.
+type scanner struct {
+	fsys    fs.FS
+	dialect *dialect.Dialect
+	found   []Mod
+	strays  []Stray
+}
+
+// folder looks at every folder in dir, which is a place, a category folder or
+// a bundle.
+func (s *scanner) folder(place int, dir, bundle string, depth int) {
+	entries, err := fs.ReadDir(s.fsys, rel(dir))
+	if err != nil || depth > maxDepth {
+		return
+	}
+	p := &s.dialect.Places[place]
+	for _, e := range entries {
+		name := e.Name()
+		if strings.HasPrefix(name, ".") || !s.isFolder(dir, e) {
+			continue
+		}
+		full := path.Join(dir, name)
+		inside, _ := fs.ReadDir(s.fsys, rel(full))
+		switch {
+		case p.Group != "" && strings.HasPrefix(name, p.Group) && !hasAny(inside, p.Mark),
+			hasAny(inside, p.Bundle):
+			s.strays = append(s.strays, Stray{Folder: name, Path: full, Bundle: true})
+			s.folder(place, full, name, depth+1)
+		case len(p.Mark) == 0 || hasAny(inside, p.Mark):
+			s.found = append(s.found, s.mod(place, full, bundle, inside))
+		default:
+			s.strays = append(s.strays, Stray{Folder: name, Path: full, Empty: len(inside) == 0, Inner: s.inner(p, full, inside)})
+		}
+	}
+}
+
+func (s *scanner) isFolder(dir string, e fs.DirEntry) bool {
+	if e.Type()&fs.ModeSymlink == 0 {
+		return e.IsDir()
+	}
+	info, err := fs.Stat(s.fsys, rel(path.Join(dir, e.Name())))
+	return err == nil && info.IsDir()
+}
+
+func (s *scanner) mod(place int, full, bundle string, inside []fs.DirEntry) Mod {
+	p := &s.dialect.Places[place]
+	m := Mod{Path: full, Folder: path.Base(full), Place: place, Bundle: bundle, Empty: len(inside) == 0,
+		Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
+	m.Manifest = mod.Read(s.dialect.Manifests, func(file string) ([]byte, error) {
+		first, _, _ := strings.Cut(file, "/")
+		if !has(inside, first) {
+			return nil, fs.ErrNotExist
+		}
+		data, err := Open(s.fsys, path.Join(full, file), mod.MaxManifest)
+		if pathError, ok := err.(*fs.PathError); ok {
+			err = fmt.Errorf("it cannot be read: %w", pathError.Err)
+		}
+		return data, err
+	})
+	m.Name, m.Title, m.Release = m.Manifest.Name, m.Manifest.Title, m.Manifest.Release
+	if m.Name == "" || s.dialect.Names.Agree {
+		m.Name = m.Folder
+	}
+	if p.Main != "" && !has(inside, p.Main) {
+		m.NoMain = true
+		m.Inner = s.inner(p, full, inside)
+	}
+	return m
+}
+
+// inner looks for the mod one folder further down, where an archive unpacked
+// with one folder too many leaves it. It has to be the only one there.
+func (s *scanner) inner(p *dialect.Place, full string, inside []fs.DirEntry) string {
+	marks := p.Mark
+	if p.Main != "" {
+		marks = append(slices.Clone(marks), p.Main)
+	}
+	hit := ""
+	for _, e := range inside {
+		if !e.IsDir() {
+			continue
+		}
+		deeper, err := fs.ReadDir(s.fsys, rel(path.Join(full, e.Name())))
+		if err != nil || !hasAny(deeper, marks) {
+			continue
+		}
+		if hit != "" {
+			return ""
+		}
+		hit = path.Join(full, e.Name())
+	}
+	return hit
+}
+
+func has(entries []fs.DirEntry, name string) bool {
+	_, ok := slices.BinarySearchFunc(entries, name, func(e fs.DirEntry, name string) int { return strings.Compare(e.Name(), name) })
+	return ok
+}
+
+func hasAny(entries []fs.DirEntry, names []string) bool {
+	return slices.ContainsFunc(names, func(n string) bool { return has(entries, n) })
+}

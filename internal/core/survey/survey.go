@@ -1,0 +1,288 @@
+// Package survey finds out what is on a server: its content, its
+// registrations, and what belongs to what. A Survey is a value from which
+// everything else is computed; it is not changed once taken.
+package survey
+
+import (
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"sort"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/mod"
+)
+
+// Input is what a survey is taken from.
+type Input struct {
+	Server  string // the name that the operator gave
+	Dialect *dialect.Dialect
+	Vars    dialect.Vars
+	FS      fs.FS // the whole file system; paths in it are absolute ones without the first slash
+}
+
+// Survey is what is on a server.
+type Survey struct {
+	Server  string
+	Dialect *dialect.Dialect
+	Vars    dialect.Vars
+	Lineup  *lineup.Lineup
+	Mods    []Mod // registered ones in load order, then the others by name; the server's own last
+	Strays  []Stray
+	Twins   []Twin
+
+	byName map[string]int
+}
+
+// Mod is one mod: registered, or present, or both.
+type Mod struct {
+	Name, Title, Release string
+	Path                 string // of its folder; "" when it is registered and not there
+	Folder               string // the last element of Path
+	Place                int    // of Dialect.Places, or -1
+	Bundle               string // the bundle or category folder that it is in
+	Manifest             mod.Manifest
+	Empty                bool   // its folder holds nothing
+	NoMain               bool   // its folder lacks the file that the dialect wants
+	Inner                string // a folder inside that looks like the mod itself
+
+	Registered bool
+	On         bool // will be loaded
+	Always     bool // loads by being where it is
+	Base       bool // the server's own content
+	Position   int  // in the load order, from 1; 0 for what is not registered
+	Section    string
+	Entries    []int // of Lineup.Entries
+	Group      bool  // registered through its category folder
+}
+
+// Needs are the names of the mods that this one cannot do without.
+func (m *Mod) Needs() []string { return m.Manifest.Needs }
+
+// OptionalNeeds are the names of mods that have to come first if they are
+// there.
+func (m *Mod) OptionalNeeds() []string { return m.Manifest.OptionalNeeds }
+
+// Stray is a folder in a place for mods that is none.
+type Stray struct {
+	Folder string // its name
+	Path   string
+	Empty  bool
+	Inner  string // the path of a mod one folder further down
+	Bundle bool   // it is a bundle or a category folder: its mods are registered, not it
+}
+
+// Twin is a mod that another of the same name hides.
+type Twin struct{ Name, Path, HiddenBy string }
+
+// Find returns the mod with a name, or nil.
+func (s *Survey) Find(name string) *Mod {
+	if i, ok := s.byName[name]; ok {
+		return &s.Mods[i]
+	}
+	return nil
+}
+
+// ByPath returns the mod whose folder holds the path, or nil.
+func (s *Survey) ByPath(name string) *Mod {
+	var best *Mod
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		if m.Path != "" && (name == m.Path || strings.HasPrefix(name, m.Path+"/")) && (best == nil || len(m.Path) > len(best.Path)) {
+			best = m
+		}
+	}
+	return best
+}
+
+// Open reads at most limit bytes of a file by its absolute path.
+func Open(fsys fs.FS, name string, limit int64) ([]byte, error) {
+	f, err := fsys.Open(rel(name))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "read", Path: name, Err: errNotFile}
+	}
+	data, err := io.ReadAll(io.LimitReader(f, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		err = &fs.PathError{Op: "read", Path: name, Err: errTooLarge}
+	}
+	return data, err
+}
+
+type surveyError string
+
+func (e surveyError) Error() string { return string(e) }
+
+const (
+	errNotFile  = surveyError("is not a regular file")
+	errTooLarge = surveyError("is larger than a file of its kind may be")
+)
+
+func rel(name string) string {
+	name = strings.TrimPrefix(path.Clean(name), "/")
+	if name == "" {
+		return "."
+	}
+	return name
+}
+
+// Take surveys a server. What cannot be read becomes part of the survey, for
+// check to tell; there is no error.
+func Take(in Input) *Survey {
+	return With(in, lineup.Read(in.Dialect, in.Vars, func(name string) ([]byte, error) {
+		return Open(in.FS, name, lineup.MaxFile)
+	}))
+}
+
+// With surveys a server's content against a given line-up, as it would be after
+// a change.
+func With(in Input, l *lineup.Lineup) *Survey {
+	s := &Survey{Server: in.Server, Dialect: in.Dialect, Vars: in.Vars, Lineup: l, byName: map[string]int{}}
+	scan := &scanner{fsys: in.FS, dialect: in.Dialect}
+	for i := range in.Dialect.Places {
+		if dir, ok := in.Vars.Expand(in.Dialect.Places[i].Path); ok {
+			scan.folder(i, dir, "", 0)
+		}
+	}
+	s.Strays = scan.strays
+	s.join(scan.found)
+	return s
+}
+
+// join brings content and registrations together.
+func (s *Survey) join(found []Mod) {
+	wanted := map[string]bool{}
+	for _, e := range s.Lineup.Entries {
+		wanted[e.Name] = wanted[e.Name] || e.On
+	}
+	chosen := s.choose(found, wanted)
+	groups := map[string][]string{}
+	for _, m := range chosen {
+		if m.Bundle != "" {
+			groups[m.Bundle] = append(groups[m.Bundle], m.Name)
+		}
+	}
+	for i, e := range s.Lineup.Entries {
+		names := []string{e.Name}
+		if e.Group && len(groups[e.Name]) > 0 {
+			names = groups[e.Name]
+			sort.Strings(names)
+		}
+		for _, name := range names {
+			s.register(chosen[name], name, i, e)
+		}
+	}
+	rest := make([]string, 0, len(chosen))
+	for name := range chosen {
+		if _, ok := s.byName[name]; !ok {
+			rest = append(rest, name)
+		}
+	}
+	sort.Strings(rest)
+	for _, name := range rest {
+		m := *chosen[name]
+		if m.Always {
+			m.Registered, m.On = true, true
+		}
+		s.byName[name] = len(s.Mods)
+		s.Mods = append(s.Mods, m)
+	}
+	s.arrange()
+}
+
+// choose settles which of several mods with one name counts.
+func (s *Survey) choose(found []Mod, wanted map[string]bool) map[string]*Mod {
+	rank := func(m *Mod) int {
+		switch {
+		case m.Base:
+			return 2
+		case m.Always:
+			return 1
+		case wanted[m.Name]:
+			return 0
+		}
+		return 3
+	}
+	chosen := map[string]*Mod{}
+	for i := range found {
+		m := &found[i]
+		old := chosen[m.Name]
+		if old == nil {
+			chosen[m.Name] = m
+			continue
+		}
+		if rank(m) < rank(old) {
+			old, m = m, old
+			chosen[old.Name] = old
+		}
+		s.Twins = append(s.Twins, Twin{m.Name, m.Path, old.Path})
+	}
+	return chosen
+}
+
+func (s *Survey) register(content *Mod, name string, entry int, e lineup.Entry) {
+	i, ok := s.byName[name]
+	if !ok {
+		m := Mod{Name: name, Place: -1}
+		if content != nil {
+			m = *content
+		}
+		i = len(s.Mods)
+		s.byName[name] = i
+		s.Mods = append(s.Mods, m)
+	}
+	m := &s.Mods[i]
+	first := len(m.Entries) == 0
+	m.Entries = append(m.Entries, entry)
+	m.Registered = true
+	// The place in the order is that of the first line that counts.
+	if first || e.On && !m.On {
+		m.Section, m.Group, m.Position = "", e.Group, 1+entry
+		if e.Section >= 0 {
+			m.Section = s.Lineup.Sections[e.Section].Title
+		}
+	}
+	if s.Dialect.Registrations[e.Registration].Shape == dialect.ShapeKey {
+		m.On = e.On // of several keys the last counts
+	} else {
+		m.On = m.On || e.On
+	}
+	m.On = m.On || m.Always
+}
+
+// arrange puts the mods in order and numbers them.
+func (s *Survey) arrange() {
+	class := func(m *Mod) int {
+		switch {
+		case m.Base:
+			return 3
+		case !m.Registered:
+			return 2
+		case !m.On && s.Dialect.Order == dialect.OrderServer:
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(s.Mods, func(a, b Mod) int {
+		if c := class(&a) - class(&b); c != 0 {
+			return c
+		}
+		return a.Position - b.Position
+	})
+	position := 0
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		m.Position = 0
+		if m.Registered {
+			position++
+			m.Position = position
+		}
+		s.byName[m.Name] = i
+	}
+}

@@ -1,0 +1,205 @@
+// Package host is the outside world: Initium's home, files, processes and the
+// keeper that owns a running server.
+package host
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/google/renameio/v2"
+	"github.com/pelletier/go-toml/v2"
+
+	"initium/internal/core/proof"
+)
+
+// Home is the folder that holds all that Initium keeps.
+type Home struct{ Dir string }
+
+// FindHome is $INITIUM_HOME, else initium in the operator's XDG data folder.
+// The folder need not exist yet.
+func FindHome() (Home, error) {
+	if dir := os.Getenv("INITIUM_HOME"); dir != "" {
+		abs, err := filepath.Abs(dir)
+		return Home{abs}, err
+	}
+	base := os.Getenv("XDG_DATA_HOME")
+	if base == "" {
+		user, err := os.UserHomeDir()
+		if err != nil {
+			return Home{}, fmt.Errorf("find a home for Initium: %w; set INITIUM_HOME to a folder", err)
+		}
+		base = filepath.Join(user, ".local", "share")
+	}
+	return Home{filepath.Join(base, "initium")}, nil
+}
+
+// Record is the small file that Initium keeps about a server.
+type Record struct {
+	Name    string            `toml:"name"`
+	Dir     string            `toml:"dir"`
+	Dialect string            `toml:"dialect"`
+	Set     map[string]string `toml:"set"` // given values that the operator supplied
+	Adopted time.Time         `toml:"adopted"`
+}
+
+var serverName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
+
+// CheckName refuses what cannot be the name of a server.
+func CheckName(name string) error {
+	if !serverName.MatchString(name) {
+		return fmt.Errorf("%q cannot be the name of a server: use letters, digits, . _ and -, at most 64, beginning with a letter or digit", name)
+	}
+	return nil
+}
+
+// DialectDir is where the operator's own dialects are.
+func (h Home) DialectDir() string { return filepath.Join(h.Dir, "dialects") }
+
+func (h Home) serverDir(name string) string { return filepath.Join(h.Dir, "servers", name) }
+
+func (h Home) recordFile(name string) string {
+	return filepath.Join(h.serverDir(name), "server.toml")
+}
+
+// ErrUnknownServer is wrapped by errors about a server that was not adopted.
+var ErrUnknownServer = errors.New("no such server")
+
+// Record reads what is kept about a server. The error wraps ErrUnknownServer
+// when it was never adopted.
+func (h Home) Record(name string) (Record, error) {
+	var r Record
+	if err := CheckName(name); err != nil {
+		return r, fmt.Errorf("%w: %w", ErrUnknownServer, err)
+	}
+	data, err := os.ReadFile(h.recordFile(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return r, fmt.Errorf("%w: %s is not adopted; adopt its folder first (initium adopt DIR --as %s)", ErrUnknownServer, name, name)
+	}
+	if err != nil {
+		return r, err
+	}
+	if err := toml.Unmarshal(data, &r); err != nil {
+		return r, fmt.Errorf("read %s: %w", h.recordFile(name), err)
+	}
+	r.Name = name
+	return r, nil
+}
+
+// PutRecord keeps a record.
+func (h Home) PutRecord(r Record) error {
+	data, err := toml.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return writeNew(h.recordFile(r.Name), data)
+}
+
+// Servers lists the names of all adopted servers.
+func (h Home) Servers() ([]string, error) {
+	entries, err := os.ReadDir(filepath.Join(h.Dir, "servers"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var names []string
+	for _, e := range entries {
+		if _, err := os.Stat(h.recordFile(e.Name())); err == nil {
+			names = append(names, e.Name())
+		}
+	}
+	return names, err
+}
+
+// writeNew writes a private file of Initium's own, all or nothing.
+func writeNew(name string, data []byte) error {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return err
+	}
+	return renameio.WriteFile(name, data, 0o600)
+}
+
+func writeJSON(name string, v any) error {
+	data, err := json.MarshalIndent(v, "", "  ")
+	if err != nil {
+		return err
+	}
+	return writeNew(name, append(data, '\n'))
+}
+
+func readJSON(name string, v any) error {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(data, v); err != nil {
+		return fmt.Errorf("read %s: %w", name, err)
+	}
+	return nil
+}
+
+// StartDir is the folder of one start of a server.
+type StartDir string
+
+// NewStart makes the folder for the next start of a server.
+func (h Home) NewStart(server string) (StartDir, int, error) {
+	numbers, err := h.Starts(server)
+	if err != nil {
+		return "", 0, err
+	}
+	next := 1
+	if n := len(numbers); n > 0 {
+		next = numbers[n-1] + 1
+	}
+	dir := h.Start(server, next)
+	return dir, next, os.MkdirAll(string(dir), 0o700)
+}
+
+// Start is the folder of a start by its number.
+func (h Home) Start(server string, number int) StartDir {
+	return StartDir(filepath.Join(h.serverDir(server), "starts", fmt.Sprintf("%05d", number)))
+}
+
+// Starts lists the numbers of all kept starts, oldest first.
+func (h Home) Starts(server string) ([]int, error) {
+	entries, err := os.ReadDir(filepath.Join(h.serverDir(server), "starts"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	var numbers []int
+	for _, e := range entries {
+		if n, err := strconv.Atoi(e.Name()); err == nil {
+			numbers = append(numbers, n)
+		}
+	}
+	slices.Sort(numbers)
+	return numbers, nil
+}
+
+// Log is the path of the kept log: the bytes as the server wrote them.
+func (d StartDir) Log() string { return filepath.Join(string(d), "log") }
+
+func (d StartDir) times() string { return filepath.Join(string(d), "log.times") }
+func (d StartDir) spec() string  { return filepath.Join(string(d), "start.json") }
+func (d StartDir) run() string   { return filepath.Join(string(d), "run.json") }
+func (d StartDir) exit() string  { return filepath.Join(string(d), "exit.json") }
+func (d StartDir) proof() string { return filepath.Join(string(d), "proof.json") }
+
+// PutProof keeps the proof of a start.
+func (d StartDir) PutProof(p *proof.Proof) error { return writeJSON(d.proof(), p) }
+
+// Proof reads the proof of a start. The error is fs.ErrNotExist when it was
+// never judged.
+func (d StartDir) Proof() (*proof.Proof, error) {
+	p := new(proof.Proof)
+	if err := readJSON(d.proof(), p); err != nil {
+		return nil, err
+	}
+	return p, nil
+}
