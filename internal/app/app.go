@@ -3,7 +3,6 @@
 package app
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -37,8 +36,15 @@ func New() (*App, error) {
 	return &App{home, exe}, nil
 }
 
-// ErrUsage is wrapped by errors about a wish that makes no sense as it was put.
-var ErrUsage = errors.New("cannot be done as asked")
+// UsageError is a wish that cannot be carried out as it was put.
+type UsageError struct{ Err error }
+
+func (e UsageError) Error() string { return e.Err.Error() }
+
+// Unwrap returns the cause.
+func (e UsageError) Unwrap() error { return e.Err }
+
+func usage(format string, args ...any) error { return UsageError{fmt.Errorf(format, args...)} }
 
 // DialectEntry is a dialect that is known, with the file that it comes from and
 // what is wrong with it.
@@ -113,7 +119,7 @@ func (a *App) Dialect(name string) (DialectEntry, error) {
 		}
 		names = append(names, e.Name)
 	}
-	return DialectEntry{}, fmt.Errorf("%w: there is no dialect %q; there are: %s", ErrUsage, text.Clean(name), strings.Join(names, ", "))
+	return DialectEntry{}, usage("there is no dialect %q; there are: %s", text.Clean(name), strings.Join(names, ", "))
 }
 
 // CheckDialect reads a dialect file and says what is wrong with it.
@@ -148,9 +154,9 @@ func (a *App) recognise(dir string) (string, error) {
 	case 1:
 		return hits[0], nil
 	case 0:
-		return "", fmt.Errorf("%w: no dialect recognises %s; name one with --dialect (initium dialect list)", ErrUsage, dir)
+		return "", usage("no dialect recognises %s; name one with --dialect (initium dialect list)", dir)
 	}
-	return "", fmt.Errorf("%w: several dialects recognise %s: %s; name one with --dialect", ErrUsage, dir, strings.Join(hits, ", "))
+	return "", usage("several dialects recognise %s: %s; name one with --dialect", dir, strings.Join(hits, ", "))
 }
 
 func recognises(d *dialect.Dialect, dir string) bool {
@@ -197,10 +203,10 @@ func (a *App) Adopt(ad Adoption) (host.Record, error) {
 		ad.As = filepath.Base(dir)
 	}
 	if err := host.CheckName(ad.As); err != nil {
-		return host.Record{}, fmt.Errorf("%w: %w; choose one with --as", ErrUsage, err)
+		return host.Record{}, usage("%w; choose one with --as", err)
 	}
 	if old, err := a.Home.Record(ad.As); err == nil && old.Dir != dir {
-		return host.Record{}, fmt.Errorf("%w: the name %s is taken by the server in %s; choose another with --as", ErrUsage, ad.As, old.Dir)
+		return host.Record{}, usage("the name %s is taken by the server in %s; choose another with --as", ad.As, old.Dir)
 	}
 	set, err := givenValues(entry.Dialect, ad.Set)
 	if err != nil {
@@ -220,15 +226,15 @@ func givenValues(d *dialect.Dialect, set map[string]string) (map[string]string, 
 			for _, g := range d.Givens {
 				known = append(known, g.Name)
 			}
-			return nil, fmt.Errorf("%w: %s takes no value %q; it takes: %s", ErrUsage, d.Title, text.Clean(name), strings.Join(known, ", "))
+			return nil, usage("%s takes no value %q; it takes: %s", d.Title, text.Clean(name), strings.Join(known, ", "))
 		}
 		if value == "" || strings.ContainsAny(value, "\x00\n\r") {
-			return nil, fmt.Errorf("%w: the value of %s is empty or more than one line", ErrUsage, name)
+			return nil, usage("the value of %s is empty or more than one line", name)
 		}
 		switch g.Kind {
 		case dialect.KindPort:
 			if err := checkPort(value); err != nil {
-				return nil, fmt.Errorf("%w: %s: %w", ErrUsage, name, err)
+				return nil, usage("%s: %w", name, err)
 			}
 		case dialect.KindFolder, dialect.KindFile:
 			value = absolute(value)

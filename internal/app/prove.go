@@ -19,10 +19,20 @@ const pollEvery = 25 * time.Millisecond
 
 // ProveOptions say how a start is proved.
 type ProveOptions struct {
-	Within      time.Duration // the limit for becoming ready; 0 for the dialect's
-	KeepRunning bool
-	OnStep      func(Step) // called from the caller's goroutine whenever something is new; may be nil
+	Within time.Duration // the limit for becoming ready; 0 for the dialect's
+	Keep   Keep
+	OnStep func(Step) // called from the caller's goroutine whenever something is new; may be nil
 }
+
+// Keep says whether a server goes on running after its start was judged.
+type Keep int
+
+// A server is stopped, goes on when it is proved, or goes on in any case.
+const (
+	KeepNever Keep = iota
+	KeepProved
+	KeepAlways
+)
 
 // Step is where a start stands.
 type Step struct {
@@ -86,7 +96,8 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	if err := st.dir.PutProof(p); err != nil {
 		return p, fmt.Errorf("keep the proof: %w", err)
 	}
-	if end.Exit == nil && (!opt.KeepRunning || end.Stopped) {
+	keep := opt.Keep == KeepAlways || opt.Keep == KeepProved && p.Verdict == proof.Proved
+	if end.Exit == nil && (!keep || end.Stopped) {
 		st.step(Step{Stopping: true})
 		if _, err := st.dir.Stop(context.WithoutCancel(ctx)); err != nil {
 			return p, fmt.Errorf("stop %s: %w", name, err)
@@ -229,7 +240,7 @@ func (a *App) Stop(ctx context.Context, name string) (host.Exit, error) {
 		return host.Exit{}, err
 	}
 	if !a.Home.IsRunning(name) {
-		return host.Exit{}, fmt.Errorf("%w: %s is not running", ErrUsage, name)
+		return host.Exit{}, usage("%s is not running", name)
 	}
 	numbers, err := a.Home.Starts(name)
 	if err != nil || len(numbers) == 0 {
@@ -290,13 +301,13 @@ func (a *App) summary(name string) Summary {
 			sum.Since = r.Started
 		}
 	}
-	sum.Changed = sum.Proved != nil && changedSince(look.Survey, sum.Proved)
+	sum.Changed = sum.Proved != nil && ChangedSince(look.Survey, sum.Proved)
 	return sum
 }
 
-// changedSince tells whether the mods that are on, their releases, or an order
+// ChangedSince tells whether the mods that are on, their releases, or an order
 // that matters, are other than they were at a start.
-func changedSince(s *survey.Survey, p *proof.Proof) bool {
+func ChangedSince(s *survey.Survey, p *proof.Proof) bool {
 	var then, now []string
 	for _, m := range p.Mods {
 		if m.Registered {

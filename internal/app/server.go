@@ -1,9 +1,7 @@
 package app
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"strconv"
@@ -184,12 +182,12 @@ func (a *App) Plan(name string, changes []lineup.Change) (*plan.Plan, *survey.Su
 	now := survey.Take(s.input())
 	for _, c := range changes {
 		if err := sensible(now, c); err != nil {
-			return nil, nil, fmt.Errorf("%w: %w", ErrUsage, err)
+			return nil, nil, UsageError{err}
 		}
 	}
 	p, after, err := plan.Make(now.Lineup, changes)
 	if err != nil {
-		return nil, nil, fmt.Errorf("%w: %w", ErrUsage, err)
+		return nil, nil, UsageError{err}
 	}
 	return p, survey.With(s.input(), after), nil
 }
@@ -203,15 +201,7 @@ func sensible(s *survey.Survey, c lineup.Change) error {
 	m := s.Find(c.Mod)
 	switch {
 	case c.Op == lineup.OpRegister && m == nil:
-		for _, stray := range s.Strays {
-			if stray.Bundle && stray.Folder == c.Mod {
-				if l := s.Lineup; len(l.Dialect.Registrations) > 0 && l.Dialect.Registrations[0].Shape == dialect.ShapeLine {
-					return nil // a category folder
-				}
-				return fmt.Errorf("%s is a bundle; register the mods in it one by one", c.Mod)
-			}
-		}
-		return fmt.Errorf("there is no mod %q on this server; a name has to be exact, capitals too", c.Mod)
+		return unknownMod(s, c.Mod)
 	case c.Op == lineup.OpRegister && m.Base:
 		return fmt.Errorf("%s is the server's own and loads by itself", c.Mod)
 	case m != nil && m.Group && c.Op != lineup.OpRegister && len(s.Lineup.Find(c.Mod)) == 0:
@@ -223,7 +213,7 @@ func sensible(s *survey.Survey, c lineup.Change) error {
 // Apply carries a plan out. The old files are kept in Initium's home.
 func (a *App) Apply(name string, p *plan.Plan) error {
 	if p.Empty() {
-		return fmt.Errorf("%w: there is nothing to change; it is so already", ErrUsage)
+		return usage("there is nothing to change; it is so already")
 	}
 	var why []string
 	for _, c := range p.Changes {
@@ -241,7 +231,21 @@ func (a *App) Change(name string, changes ...lineup.Change) (*plan.Plan, error) 
 	return p, a.Apply(name, p)
 }
 
-// IsNotExist tells errors about something that is not there.
-func IsNotExist(err error) bool {
-	return errors.Is(err, fs.ErrNotExist) || errors.Is(err, host.ErrUnknownServer)
+// unknownMod says why a name cannot be registered; nil when it is a category
+// folder that can.
+func unknownMod(s *survey.Survey, name string) error {
+	for _, stray := range s.Strays {
+		if stray.Bundle && stray.Folder == name {
+			if l := s.Lineup; len(l.Dialect.Registrations) > 0 && l.Dialect.Registrations[0].Shape == dialect.ShapeLine {
+				return nil
+			}
+			return fmt.Errorf("%s is a bundle; register the mods in it one by one", name)
+		}
+	}
+	for i := range s.Mods {
+		if m := &s.Mods[i]; m.Path != "" && m.Folder == name || strings.EqualFold(m.Name, name) {
+			return fmt.Errorf("there is no mod %q on this server; the one that you mean is called %s", name, m.Name)
+		}
+	}
+	return fmt.Errorf("there is no mod %q on this server; a name has to be exact, capitals too", name)
 }

@@ -68,7 +68,8 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	for _, line := range strings.Split(err.Error(), "\n") {
 		fmt.Fprintln(errOut, "initium:", text.Clean(line))
 	}
-	if errors.Is(err, app.ErrUsage) || errors.Is(err, host.ErrUnknownServer) || errors.Is(err, errArgs) {
+	var wrong app.UsageError
+	if errors.As(err, &wrong) || errors.Is(err, host.ErrUnknownServer) || errors.Is(err, errArgs) {
 		return ExitUsage
 	}
 	return ExitError

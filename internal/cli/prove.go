@@ -15,12 +15,15 @@ import (
 
 func (e *env) prove() *cobra.Command {
 	var opt app.ProveOptions
-	var asJSON bool
+	var asJSON, keep bool
 	cmd := &cobra.Command{
 		Use:   "prove SERVER",
 		Short: "Start a server, judge every mod by its log, and stop it; exit status 1 if it is not proved",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if keep {
+				opt.Keep = app.KeepAlways
+			}
 			if !asJSON {
 				opt.OnStep = e.progress()
 			}
@@ -43,7 +46,7 @@ func (e *env) prove() *cobra.Command {
 	}
 	cmd.Flags().DurationVar(&opt.Within, "timeout", 0, "how long the server may take to become ready; the dialect says when left out")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
-	cmd.Flags().BoolVar(&opt.KeepRunning, "keep-running", false, "let the server go on afterwards; initium stop SERVER stops it")
+	cmd.Flags().BoolVar(&keep, "keep-running", false, "let the server go on afterwards; initium stop SERVER stops it")
 	return cmd
 }
 

@@ -244,7 +244,18 @@ func (e *env) check() *cobra.Command {
 
 func (e *env) printFindings(look *app.Look) {
 	dir := look.Server.Record.Dir
+	var unregistered []string
 	for _, f := range look.Findings {
+		if f.Code == "not-registered" {
+			unregistered = append(unregistered, f.Mod)
+		}
+	}
+	const fewEnough = 5
+	many := len(unregistered) > fewEnough
+	for _, f := range look.Findings {
+		if many && f.Code == "not-registered" {
+			continue
+		}
 		where := short(dir, f.File)
 		if f.Line > 0 {
 			where += fmt.Sprintf(":%d:%d", f.Line, f.Column)
@@ -256,6 +267,10 @@ func (e *env) printFindings(look *app.Look) {
 		if f.Remedy != "" {
 			fmt.Fprintf(e.out, "         remedy: %s\n", f.Remedy)
 		}
+	}
+	if many {
+		fmt.Fprintf(e.out, "%-8s %d mods are there and not registered: %s and more (--json lists all)\n",
+			check.Note, len(unregistered), strings.Join(unregistered[:fewEnough], ", "))
 	}
 	fmt.Fprintf(e.out, "%d errors, %d warnings, %d notes\n", check.Count(look.Findings, check.Error),
 		check.Count(look.Findings, check.Warning), check.Count(look.Findings, check.Note))

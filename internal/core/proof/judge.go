@@ -156,7 +156,11 @@ func (r *Reader) reason(p *Proof, end End) string {
 		}
 	}
 	if confirmed < registered {
-		return fmt.Sprintf("%d of %d registered mods are not confirmed", registered-confirmed, registered)
+		verb := "are"
+		if registered-confirmed == 1 {
+			verb = "is"
+		}
+		return fmt.Sprintf("%d of %d registered mods %s not confirmed", registered-confirmed, registered, verb)
 	}
 	for _, m := range p.Mods {
 		if m.Outcome == Failed {

@@ -1,0 +1,268 @@
+package tui
+
+import (
+	tea "charm.land/bubbletea/v2"
+
+	"initium/internal/core/lineup"
+)
+
+// keyHelp is a key with what it does here.
+type keyHelp struct{ key, does string }
+
+// key carries a key press out.
+func (m *model) key(k string) tea.Cmd {
+	if k == "ctrl+c" {
+		return m.close()
+	}
+	if m.help {
+		m.help = false
+		return nil
+	}
+	if k == "?" {
+		m.help = true
+		return nil
+	}
+	switch m.view {
+	case viewServers:
+		return m.serversKey(k)
+	case viewBoard:
+		return m.boardKey(k)
+	case viewPlan:
+		return m.planKey(k)
+	case viewWatch:
+		return m.watchKey(k)
+	case viewLog:
+		return m.logKey(k)
+	}
+	return nil
+}
+
+// close ends the screen. A start that is being watched is given up first, so
+// that no half-started server stays behind.
+func (m *model) close() tea.Cmd {
+	if m.watch != nil && !m.watch.over() {
+		m.watch.cancel()
+		m.watch.stopping, m.quit = true, true
+		m.say("Stopping the server, then closing …")
+		return nil
+	}
+	return tea.Quit
+}
+
+func (m *model) serversKey(k string) tea.Cmd {
+	l := &m.servers
+	switch k {
+	case "q":
+		return m.close()
+	case "up", "k":
+		l.selected = max(l.selected-1, 0)
+	case "down", "j":
+		l.selected = max(min(l.selected+1, len(l.list)-1), 0)
+	case "r":
+		return m.reload()
+	case "enter":
+		if l.selected < len(l.list) {
+			return m.open(l.list[l.selected].Name)
+		}
+	}
+	return nil
+}
+
+// open shows a server's board.
+func (m *model) open(name string) tea.Cmd {
+	m.server, m.view, m.board, m.notice = name, viewBoard, board{}, ""
+	return m.reload()
+}
+
+func (m *model) boardKey(k string) tea.Cmd {
+	b := &m.board
+	switch k {
+	case "q":
+		return m.close()
+	case "esc":
+		m.view, m.notice = viewServers, ""
+		return m.reload()
+	}
+	if b.look == nil {
+		return nil
+	}
+	switch k {
+	case "up", "k":
+		b.step(-1)
+	case "down", "j":
+		b.step(1)
+	case "pgup":
+		b.step(-m.bodyHeight() / 2)
+	case "pgdown":
+		b.step(m.bodyHeight() / 2)
+	case "home":
+		b.step(-len(b.rows))
+	case "end":
+		b.step(len(b.rows))
+	case "t":
+		b.trouble()
+	}
+	if m.stuck {
+		return nil
+	}
+	switch k {
+	case "s":
+		m.notice = ""
+		if b.look.Running {
+			return m.stopServer()
+		}
+		m.watch, m.view = newWatch(m.ctx, m.app, b), viewWatch
+		return m.watch.next()
+	case "l":
+		return m.openLog()
+	case "m", "1", "2", "3", "4", "5", "6", "7", "8", "9":
+		return m.mend(k)
+	case "o", "a":
+		return m.toggle(k)
+	}
+	return nil
+}
+
+// mend plans a remedy of the selected row: the first, or the one with a number.
+func (m *model) mend(k string) tea.Cmd {
+	n := 0
+	if k != "m" {
+		n = int(k[0] - '1')
+	}
+	fixes := m.board.fixes()
+	if n >= len(fixes) {
+		if len(fixes) == 0 {
+			m.say("There is no remedy for this row that Initium could carry out; t goes to the next trouble.")
+		}
+		return nil
+	}
+	return m.wish(fixes[n].text, fixes[n].changes)
+}
+
+// toggle plans to switch the selected mod on or off, or to add it.
+func (m *model) toggle(k string) tea.Cmd {
+	mod := m.board.mod()
+	if mod == nil {
+		return nil
+	}
+	c := lineup.Change{Op: lineup.OpOff, Mod: mod.Name}
+	switch {
+	case !mod.Registered && k == "a":
+		c.Op = lineup.OpRegister
+	case !mod.Registered || k == "a":
+		return nil
+	case !mod.On:
+		c.Op = lineup.OpOn
+	}
+	return m.wish(c.String(), []lineup.Change{c})
+}
+
+func (m *model) planKey(k string) tea.Cmd {
+	switch k {
+	case "enter":
+		if !m.stuck {
+			return m.apply()
+		}
+	case "esc", "q":
+		m.view, m.notice = viewBoard, ""
+	case "up", "k":
+		m.plan.first--
+	case "down", "j":
+		m.plan.first++
+	}
+	m.plan.first = max(m.plan.first, 0)
+	return nil
+}
+
+func (m *model) watchKey(k string) tea.Cmd {
+	w := m.watch
+	if m.scrollLog(&w.log, k) {
+		return nil
+	}
+	switch k {
+	case "x":
+		if !w.over() {
+			w.stopping = true
+			w.cancel()
+		}
+	case "enter", "esc":
+		if w.over() {
+			m.view, m.notice = viewBoard, ""
+		}
+	case "q":
+		return m.close()
+	}
+	return nil
+}
+
+func (m *model) logKey(k string) tea.Cmd {
+	if m.scrollLog(&m.log, k) {
+		return nil
+	}
+	switch k {
+	case "esc", "enter", "l":
+		m.view = viewBoard
+	case "q":
+		return m.close()
+	}
+	return nil
+}
+
+func (m *model) scrollLog(l *logView, k string) bool {
+	h := m.bodyHeight()
+	if m.view == viewWatch {
+		h -= 3
+	}
+	switch k {
+	case "up", "k":
+		l.scroll(-1, h)
+	case "down", "j":
+		l.scroll(1, h)
+	case "pgup":
+		l.scroll(-h, h)
+	case "pgdown":
+		l.scroll(h, h)
+	case "home":
+		l.scroll(-len(l.lines), h)
+	case "end":
+		l.scroll(len(l.lines), h)
+	default:
+		return false
+	}
+	return true
+}
+
+func (m *model) click(at tea.Mouse) tea.Cmd {
+	line := at.Y - headHeight
+	switch m.view {
+	case viewServers:
+		if i := line - 1; i >= 0 && i < len(m.servers.list) {
+			if i == m.servers.selected {
+				return m.open(m.servers.list[i].Name)
+			}
+			m.servers.selected = i
+		}
+	case viewBoard:
+		if line >= 1 && line < m.boardHeight() {
+			m.board.click(line - 1)
+		}
+	}
+	return nil
+}
+
+func (m *model) wheel(at tea.Mouse) {
+	by := 3
+	if at.Button == tea.MouseWheelUp {
+		by = -3
+	}
+	switch m.view {
+	case viewBoard:
+		m.board.step(by)
+	case viewPlan:
+		m.plan.first = max(m.plan.first+by, 0)
+	case viewWatch:
+		m.watch.log.scroll(by, m.bodyHeight()-3)
+	case viewLog:
+		m.log.scroll(by, m.bodyHeight())
+	}
+}

@@ -1,0 +1,64 @@
+package tui
+
+import (
+	"fmt"
+	"time"
+
+	"initium/internal/core/check"
+	"initium/internal/core/proof"
+)
+
+// mark is how an outcome is drawn: a shape, a word and an ink, always together.
+type mark struct {
+	shape, word string
+	ink         ink
+}
+
+func outcomeMark(o proof.Outcome) mark {
+	switch o {
+	case proof.Confirmed:
+		return mark{"◆", "confirmed", inkGood}
+	case proof.Failed:
+		return mark{"✕", "failed", inkBad}
+	case proof.Silent:
+		return mark{"◌", "silent", inkWarn}
+	case proof.Unlisted:
+		return mark{"◇", "unlisted", inkOther}
+	}
+	return mark{" ", "", inkDim}
+}
+
+func severityMark(s check.Severity) mark {
+	switch s {
+	case check.Error:
+		return mark{"!", "error", inkBad}
+	case check.Warning:
+		return mark{"~", "warning", inkWarn}
+	}
+	return mark{"·", "note", inkDim}
+}
+
+// load writes a loading time.
+func load(ms float64) string {
+	if ms >= 10_000 {
+		return fmt.Sprintf("%.1f s", ms/1000)
+	}
+	return fmt.Sprintf("%.0f ms", ms)
+}
+
+// clock writes a moment as people say it today or on another day.
+func clock(t time.Time) string {
+	t = t.Local()
+	if now := time.Now(); t.Year() == now.Year() && t.YearDay() == now.YearDay() {
+		return t.Format("15:04")
+	}
+	return t.Format("2 Jan 15:04")
+}
+
+// count writes a number with its noun.
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,208 @@
+package tui
+
+import "sort"
+
+// need says that the mod in row From cannot load before the one in row To.
+type need struct {
+	from, to  int
+	optional  bool
+	unordered bool // the rows do not stand in load order
+}
+
+// rails draws who needs whom as lines between rows. Every mod that is needed
+// has a trunk, a vertical line from its row to the rows of those that need it;
+// its own end is a ring.
+type rails struct {
+	lanes  int
+	trunks []trunk
+}
+
+type trunk struct {
+	row      int   // of the mod that is needed
+	users    []int // rows of those that need it
+	lane     int   // -1 when there is no room
+	low, top int   // the rows that it spans
+	wrong    bool  // one of the users stands above it
+}
+
+// newRails gives each trunk a lane. When all fit, the lanes do not depend on the
+// selected row, so nothing jumps; else only trunks that point the wrong way and
+// those of the selected row get one.
+func newRails(needs []need, lanes, selected int) rails {
+	r := rails{lanes: lanes, trunks: gather(needs)}
+	if !r.place(func(*trunk) bool { return true }) {
+		r.place(func(t *trunk) bool { return t.wrong || t.touches(selected) })
+	}
+	return r
+}
+
+func gather(needs []need) []trunk {
+	byRow := map[int]*trunk{}
+	for _, n := range needs {
+		t := byRow[n.to]
+		if t == nil {
+			t = &trunk{row: n.to, low: n.to, top: n.to}
+			byRow[n.to] = t
+		}
+		t.users = append(t.users, n.from)
+		t.top, t.low = min(t.top, n.from), max(t.low, n.from)
+		t.wrong = t.wrong || n.from < n.to && !n.unordered
+	}
+	trunks := make([]trunk, 0, len(byRow))
+	for _, t := range byRow {
+		trunks = append(trunks, *t)
+	}
+	sort.Slice(trunks, func(i, j int) bool {
+		a, b := trunks[i], trunks[j]
+		if a.wrong != b.wrong {
+			return a.wrong
+		}
+		if la, lb := a.low-a.top, b.low-b.top; la != lb {
+			return la < lb // short ones next to the names, so that lines cross less
+		}
+		return a.row < b.row
+	})
+	return trunks
+}
+
+// place gives lanes to the wanted trunks and reports whether all got one.
+func (r *rails) place(wanted func(*trunk) bool) bool {
+	taken := make([][]trunk, r.lanes)
+	all := true
+next:
+	for i := range r.trunks {
+		t := &r.trunks[i]
+		t.lane = -1
+		if !wanted(t) {
+			continue
+		}
+	lane:
+		for lane := range taken {
+			for _, other := range taken[lane] {
+				if t.top <= other.low && other.top <= t.low {
+					continue lane
+				}
+			}
+			t.lane = lane
+			taken[lane] = append(taken[lane], *t)
+			continue next
+		}
+		all = false
+	}
+	return all
+}
+
+func (t *trunk) touches(row int) bool {
+	if t.row == row {
+		return true
+	}
+	for _, u := range t.users {
+		if u == row {
+			return true
+		}
+	}
+	return false
+}
+
+// each calls f for every line that has a lane: from the mod in row t.row to one
+// that needs it, in a column, with the rank that the line has in the picture.
+func (r *rails) each(selected int, f func(t *trunk, user, col, rank int)) {
+	for i := range r.trunks {
+		t := &r.trunks[i]
+		if t.lane < 0 {
+			continue
+		}
+		for _, user := range t.users {
+			rank := 1
+			switch {
+			case t.wrong && user < t.row:
+				rank = 3
+			case t.row == selected || user == selected:
+				rank = 2
+			}
+			f(t, user, 1+2*t.lane, rank)
+		}
+	}
+}
+
+// The directions in which a cell's line runs on.
+const (
+	goesUp = 1 << iota
+	goesDown
+	goesLeft
+	goesRight
+)
+
+var thinLines = map[int]string{
+	goesUp: "│", goesDown: "│", goesUp | goesDown: "│", goesLeft: "─", goesRight: "─", goesLeft | goesRight: "─",
+	goesUp | goesLeft: "╯", goesDown | goesLeft: "╮", goesUp | goesRight: "╰", goesDown | goesRight: "╭",
+	goesUp | goesDown | goesLeft: "┤", goesUp | goesDown | goesRight: "├",
+	goesUp | goesLeft | goesRight: "┴", goesDown | goesLeft | goesRight: "┬", goesUp | goesDown | goesLeft | goesRight: "┼",
+}
+
+var heavyLines = map[int]string{
+	goesUp: "┃", goesDown: "┃", goesUp | goesDown: "┃", goesLeft: "━", goesRight: "━", goesLeft | goesRight: "━",
+	goesUp | goesLeft: "┛", goesDown | goesLeft: "┓", goesUp | goesRight: "┗", goesDown | goesRight: "┏",
+	goesUp | goesDown | goesLeft: "┫", goesUp | goesDown | goesRight: "┣",
+	goesUp | goesLeft | goesRight: "┻", goesDown | goesLeft | goesRight: "┳", goesUp | goesDown | goesLeft | goesRight: "╋",
+}
+
+// railCell is one cell of the picture.
+type railCell struct {
+	goes  int
+	rank  int // which of several lines in a cell is seen: 1 plain, 2 of the selected row, 3 wrong way
+	giver bool
+}
+
+// draw puts the rows from first to last on the canvas; row first is drawn at y.
+// width is that of the whole column.
+func (r *rails) draw(c *canvas, x, y, width, first, last, selected int) {
+	grid := make([]railCell, width*max(last-first, 0))
+	add := func(row, col, goes, rank int) *railCell {
+		if row < first || row >= last || col < 0 || col >= width {
+			return &railCell{}
+		}
+		g := &grid[(row-first)*width+col]
+		g.goes |= goes
+		g.rank = max(g.rank, rank)
+		return g
+	}
+	// First the trunks, then where rows join them, then the way from each row to
+	// its trunk: that one passes behind the trunks that the row has no part in.
+	r.each(selected, func(t *trunk, user, col, rank int) {
+		for row := max(min(t.row, user), first); row < min(max(t.row, user), last); row++ {
+			add(row, col, goesDown, rank)
+			add(row+1, col, goesUp, rank)
+		}
+	})
+	r.each(selected, func(t *trunk, user, col, rank int) {
+		add(t.row, col, goesLeft, rank).giver = true
+		add(user, col, goesLeft, rank)
+	})
+	r.each(selected, func(t *trunk, user, col, rank int) {
+		for _, row := range []int{t.row, user} {
+			for at := range col {
+				const through = goesUp | goesDown
+				if g := add(row, at, 0, 0); g.goes&(through|goesLeft) != through {
+					add(row, at, goesLeft|goesRight, rank)
+				}
+			}
+		}
+	})
+	for i, g := range grid {
+		lines, k := thinLines, inkFaint
+		switch g.rank {
+		case 0:
+			continue
+		case 2:
+			k = inkFocus
+		case 3:
+			lines, k = heavyLines, inkBad
+		}
+		s := lines[g.goes]
+		if g.giver {
+			s = "○"
+		}
+		c.put(x+i%width, y+i/width, s, k)
+	}
+}

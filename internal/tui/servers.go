@@ -1,0 +1,98 @@
+package tui
+
+import (
+	"fmt"
+
+	"initium/internal/app"
+	"initium/internal/core/proof"
+)
+
+// serverList is all adopted servers at a glance.
+type serverList struct {
+	list     []app.Summary
+	loaded   bool
+	selected int
+}
+
+func (l *serverList) draw(c *canvas, y, h int) {
+	if !l.loaded {
+		c.put(2, y, "looking at the servers …", inkDim)
+		return
+	}
+	if len(l.list) == 0 {
+		c.put(2, y, "No server is adopted yet.", inkTitle)
+		y = c.paragraph(2, y+2, c.w-4, 3, "Adopt one from a shell; nothing is written into its folder:", inkText)
+		c.put(4, y+1, "initium adopt FOLDER", inkKey)
+		c.put(2, y+3, "Or see the demo first:", inkText)
+		c.put(4, y+5, "initium demo", inkKey)
+		return
+	}
+	wide := c.w >= 100
+	x := struct{ kind, state, port, mods, start int }{26, 42, 66, 74, 84}
+	if !wide {
+		x.kind, x.state, x.port, x.mods, x.start = 0, 22, 38, 46, 53
+	}
+	head := func(at int, s string) {
+		if at > 0 {
+			c.put(at, y, s, inkDim)
+		}
+	}
+	c.put(4, y, "server", inkDim)
+	head(x.kind, "kind")
+	head(x.state, "state")
+	head(x.port, "port")
+	head(x.mods, "mods")
+	head(x.start, "last start")
+	y++
+	for i, s := range l.list {
+		row := y + i
+		if i >= h-1 {
+			break
+		}
+		if i == l.selected {
+			c.lift(row, 0, c.w)
+			c.put(0, row, "▌", inkFocus)
+		}
+		c.putWithin(4, row, 20, s.Name, inkTitle)
+		if s.Problem != "" {
+			c.putWithin(x.state, row, c.w-x.state-1, s.Problem, inkBad)
+			continue
+		}
+		if wide {
+			c.putWithin(x.kind, row, 15, clean(s.Dialect), inkText)
+		}
+		state, k := "stopped", inkDim
+		if s.Running {
+			state, k = "running", inkGood
+			if wide {
+				state += " since " + clock(s.Since)
+			}
+		}
+		c.putWithin(x.state, row, x.port-x.state-1, state, k)
+		c.put(x.port, row, clean(s.Port), inkText)
+		c.put(x.mods, row, fmt.Sprint(s.Registered), inkText)
+		at := drawLastStart(c, x.start, row, s)
+		if s.Errors > 0 {
+			c.putWithin(at+2, row, c.w-at-3, "! "+count(s.Errors, "error", "errors"), inkBad)
+		}
+	}
+}
+
+func drawLastStart(c *canvas, x, y int, s app.Summary) int {
+	switch {
+	case s.Last == nil:
+		return c.put(x, y, "never started", inkDim)
+	case s.Last.Verdict != proof.Proved:
+		return c.put(x, y, "✕ not proved, "+clock(*s.Last.Started), inkBad)
+	case s.Changed:
+		return c.put(x, y, "◇ changed since the proof", inkWarn)
+	}
+	return c.put(x, y, "◆ proved, "+clock(*s.Last.Started), inkGood)
+}
+
+func (l *serverList) keys() []keyHelp {
+	if len(l.list) == 0 {
+		return []keyHelp{{"q", "close"}}
+	}
+	return []keyHelp{{"↑ ↓", "choose"}, {"Enter", "open"}, {"r", "look again"}, {"?", "help"}, {"q", "close"}}
+}

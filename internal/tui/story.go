@@ -1,0 +1,135 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+)
+
+// drawStory tells about the selected row: what it is, what happened to it, the
+// evidence, and what can be done.
+func (b *board) drawStory(c *canvas, y, h int) {
+	r := b.row()
+	if r.mod == nil || h < 1 {
+		return
+	}
+	m := r.mod
+	x := c.put(2, y, clean(m.Name), inkTitle)
+	x = c.put(x+1, y, clean(m.Release), inkDim)
+	if m.Title != "" && m.Title != m.Name {
+		x = c.put(x+2, y, clean(m.Title), inkDim)
+	}
+	if r.outcome != nil {
+		mark := outcomeMark(r.outcome.Outcome)
+		x = c.put(x+3, y, mark.shape+" "+mark.word, mark.ink)
+		c.putWithin(x+2, y, c.w-x-3, r.outcome.Reason, inkText)
+	}
+	end := y + h
+	y++
+	remedies := b.remedies(r)
+	room := end - len(remedies)
+	for _, line := range b.storyLines(r) {
+		if y >= max(room, end-h+2) {
+			break
+		}
+		c.put(2, y, line.label, line.ink)
+		c.putWithin(12, y, c.w-13, line.text, line.textInk)
+		y++
+	}
+	fix := 0
+	for _, rem := range remedies {
+		if y >= end {
+			break
+		}
+		label, words := "by hand", rem.text
+		k := inkDim
+		if len(rem.changes) > 0 {
+			fix++
+			label, k = fmt.Sprintf("remedy %d", fix), inkKey
+		}
+		if rem.root != "" {
+			words += fmt.Sprintf("   (mends %s, which this one waits for)", rem.root)
+		}
+		c.put(2, y, label, k)
+		c.putWithin(12, y, c.w-13, words, inkText)
+		y++
+	}
+}
+
+type storyLine struct {
+	label, text  string
+	ink, textInk ink
+}
+
+func (b *board) storyLines(r boardRow) (lines []storyLine) {
+	add := func(label, text string, k, textInk ink) { lines = append(lines, storyLine{label, text, k, textInk}) }
+	for _, f := range r.findings {
+		mark := severityMark(f.Severity)
+		text := f.Message
+		if f.Line > 0 {
+			text += fmt.Sprintf("   (%s, line %d)", strings.TrimPrefix(f.File, b.look.Server.Record.Dir+"/"), f.Line)
+		}
+		add(mark.shape+" "+mark.word, text, mark.ink, inkText)
+	}
+	if r.outcome != nil {
+		for _, e := range r.outcome.Evidence {
+			k := inkText
+			if r.outcome.Outcome == proof.Failed {
+				k = inkTitle
+			}
+			add(fmt.Sprintf("log %d", e.Line), e.Text, inkDim, k)
+		}
+	}
+	m := r.mod
+	if needs := b.needsText(m); needs != "" {
+		add("needs", needs, inkDim, inkText)
+	}
+	if users := b.usersText(m); users != "" {
+		add("needed by", users, inkDim, inkText)
+	}
+	if m.Path != "" {
+		add("folder", clean(m.Path), inkDim, inkDim)
+	}
+	if len(m.Entries) > 0 {
+		e := b.look.Survey.Lineup.Entries[m.Entries[0]]
+		file, line, _ := b.look.Survey.Lineup.Place(e)
+		text := fmt.Sprintf("%s, line %d", strings.TrimPrefix(file, b.look.Server.Record.Dir+"/"), line)
+		if m.Group {
+			text += ", through " + e.Name
+		}
+		add("declared", clean(text), inkDim, inkDim)
+	}
+	return lines
+}
+
+func (b *board) needsText(m *survey.Mod) string {
+	var words []string
+	for _, name := range m.Needs() {
+		word := clean(name)
+		switch n := b.look.Survey.Find(name); {
+		case n == nil || n.Path == "":
+			word += " (not there)"
+		case !n.On && !n.Base:
+			word += " (off)"
+		case n.Base:
+			word += " (the server's own)"
+		}
+		words = append(words, word)
+	}
+	for _, name := range m.OptionalNeeds() {
+		words = append(words, clean(name)+" (if there)")
+	}
+	return strings.Join(words, ", ")
+}
+
+func (b *board) usersText(m *survey.Mod) string {
+	var words []string
+	for _, n := range b.needs {
+		if r := b.rows[n.to]; r.mod == m {
+			words = append(words, clean(b.rows[n.from].mod.Name))
+		}
+	}
+	return strings.Join(words, ", ")
+}
