@@ -47,7 +47,7 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 		fmt.Fprintln(errOut, "initium:", err)
 		return ExitError
 	}
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
 	e := &env{a, in, out, errOut}
 	root := e.root()

@@ -251,7 +251,7 @@ func (b *board) columns(w int) columns {
 	c.railWidth = min(max(w/8, 7), 21) | 1
 	c.axis = c.rails + c.railWidth + 1
 	rest := w - c.axis
-	c.axisWidth = rest * 11 / 20
+	c.axisWidth = rest - 2 - max(rest*9/20, min(24, rest*2/3))
 	c.outcome = c.axis + c.axisWidth + 2
 	return c
 }
@@ -394,7 +394,7 @@ func (b *board) keys() []keyHelp {
 			keys = append(keys, keyHelp{"o", "switch on"})
 		}
 	}
-	return append(keys, keyHelp{"t", "next trouble"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"}, keyHelp{"?", "help"}, keyHelp{"q", "close"})
+	return append(keys, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"t", "next trouble"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
 }
 
 // fixes are the remedies of the selected row that Initium can carry out.

@@ -23,7 +23,10 @@ type planRow struct {
 
 func newPlanView(why, dir string, p *plan.Plan) *planView {
 	v := &planView{why: why, dir: dir, plan: p}
-	for _, f := range p.Files {
+	for i, f := range p.Files {
+		if i > 0 {
+			v.rows = append(v.rows, planRow{})
+		}
 		name := strings.TrimPrefix(f.Path, dir+"/")
 		if f.New {
 			name += " (a new file)"
@@ -32,7 +35,6 @@ func newPlanView(why, dir string, p *plan.Plan) *planView {
 		for _, r := range f.Rows(3) {
 			v.rows = append(v.rows, planRow{row: r})
 		}
-		v.rows = append(v.rows, planRow{row: plan.Row{Kind: plan.Gap}})
 	}
 	return v
 }

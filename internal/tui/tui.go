@@ -5,6 +5,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"os"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -50,7 +51,7 @@ type model struct {
 // Run shows the screen until the operator closes it: on a server, or on the
 // list of servers when name is "".
 func Run(ctx context.Context, a *app.App, name string) error {
-	m := &model{ctx: ctx, app: a, palette: newPalette(true), w: 80, h: 24, server: name}
+	m := &model{ctx: ctx, app: a, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, server: name}
 	if name != "" {
 		m.view = viewBoard
 	}
@@ -143,7 +144,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	case tea.WindowSizeMsg:
 		m.w, m.h = msg.Width, msg.Height
 	case tea.BackgroundColorMsg:
-		m.palette = newPalette(msg.IsDark())
+		if groundOf(os.Getenv) == groundUnknown {
+			m.palette = newPalette(map[bool]ground{true: groundDark, false: groundLight}[msg.IsDark()])
+		}
 	case tea.KeyPressMsg:
 		return m, m.key(msg.String())
 	case tea.MouseClickMsg:

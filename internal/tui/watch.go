@@ -66,11 +66,11 @@ func (w *watch) over() bool { return w.result != nil || w.err != nil }
 func (w *watch) phase() (string, ink) {
 	switch {
 	case w.err != nil:
-		return "could not be started", inkBad
+		return "✕ could not be started", inkBad
 	case w.result != nil && w.result.Verdict == proof.Proved:
-		return "proved", inkGood
+		return "◆ proved", inkGood
 	case w.result != nil:
-		return "not proved", inkBad
+		return "✕ not proved", inkBad
 	case w.step.Stopping || w.stopping:
 		return "being stopped", inkWarn
 	case w.step.Settling:
