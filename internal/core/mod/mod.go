@@ -136,12 +136,15 @@ func readLines(form *dialect.Manifest, data []byte) (f facts) {
 	f.needsStated = true
 	for _, line := range text.Lines(data) {
 		need := strings.TrimSpace(string(line.Text.In(data)))
-		switch {
-		case need == "" || form.Comment != "" && strings.HasPrefix(need, form.Comment):
-		case form.OptionalMark != "" && strings.HasSuffix(need, form.OptionalMark):
-			f.optional = append(f.optional, strings.TrimSuffix(need, form.OptionalMark))
-		default:
-			f.needs = append(f.needs, need)
+		if form.Comment != "" && strings.HasPrefix(need, form.Comment) {
+			continue
+		}
+		into := &f.needs
+		if form.OptionalMark != "" && strings.HasSuffix(need, form.OptionalMark) {
+			into, need = &f.optional, strings.TrimSpace(strings.TrimSuffix(need, form.OptionalMark))
+		}
+		if need != "" {
+			*into = append(*into, need)
 		}
 	}
 	return f
@@ -221,8 +224,8 @@ func word(v any) string {
 	return fmt.Sprint(v)
 }
 
-// words reads a list of names: a list of strings, the keys of a table, or one
-// string with separators.
+// words reads a list of names: a list of strings, or one string with
+// separators.
 func words(v any, separator string) (list []string, ok bool) {
 	switch v := v.(type) {
 	case string:
@@ -233,7 +236,9 @@ func words(v any, separator string) (list []string, ok bool) {
 			if !ok {
 				return nil, false
 			}
-			list = append(list, s)
+			if s = strings.TrimSpace(s); s != "" {
+				list = append(list, s)
+			}
 		}
 		return list, true
 	}

@@ -1,0 +1,155 @@
+package dialect_test
+
+import (
+	"errors"
+	"io/fs"
+	"strings"
+	"testing"
+
+	"initium/dialects"
+	"initium/internal/core/dialect"
+)
+
+// small is a dialect with nothing to spare.
+const small = `name = "small"
+
+[[place]]
+path = "{dir}/mods"
+
+[[registration]]
+name  = "list"
+file  = "{dir}/list"
+shape = "line"
+line  = "use {mod}"
+
+[start]
+command = ["{dir}/run"]
+
+[[log.rule]]
+means = "ready"
+line  = "up"
+`
+
+func TestShippedDialects(t *testing.T) {
+	entries, err := fs.ReadDir(dialects.FS, ".")
+	if err != nil || len(entries) < 2 {
+		t.Fatalf("%d dialects, %v", len(entries), err)
+	}
+	for _, e := range entries {
+		data, err := dialects.FS.ReadFile(e.Name())
+		if err != nil {
+			t.Fatal(err)
+		}
+		d, err := dialect.Parse(e.Name(), data)
+		if err != nil {
+			t.Errorf("%s:\n%v", e.Name(), err)
+			continue
+		}
+		if d.Name+".toml" != e.Name() {
+			t.Errorf("%s is named %q", e.Name(), d.Name)
+		}
+	}
+}
+
+func TestDefaults(t *testing.T) {
+	d, err := dialect.Parse("small.toml", []byte(small))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d.Title != "small" || d.Order != dialect.OrderListed || d.Start.Directory != "{dir}" || d.Stop.Signal != "TERM" ||
+		d.Start.Within == 0 || d.Places[0].Loads != dialect.LoadsRegistered || d.Registrations[0].Format != dialect.FormatScript {
+		t.Errorf("defaults are not filled in: %+v", d)
+	}
+}
+
+func TestProblemsNameFileLineAndKey(t *testing.T) {
+	for _, test := range []struct{ from, to, want string }{
+		{`name = "small"`, `name = "Small Server"`, `x.toml:1: name: is "Small Server"; use small letters, digits and -`},
+		{`name = "small"`, `nam = "small"`, `x.toml:1: nam: a dialect has no such key`},
+		{`name = "small"`, `name = `, `x.toml:1: `},
+		{`name = "small"`, "name = \"small\"\norder = \"random\"", `x.toml:2: order: is "random"; it may be "listed", "server"`},
+		{`path = "{dir}/mods"`, `path = "{dri}/mods"`, `x.toml:4: place[0].path: {dri} is not known here`},
+		{`path = "{dir}/mods"`, `mark = ["../x"]`, `x.toml:3: place[0].path: is needed`},
+		{`path = "{dir}/mods"`, "path = \"{dir}/mods\"\nmark = [\"../x\"]", `place[0]: "../x" has to be a file below the mod's folder`},
+		{`line  = "use {mod}"`, `line = "use"`, `x.toml:10: registration[0].line: has to hold {mod} as a word of its own`},
+		{`line  = "use {mod}"`, `line = "use-{mod}"`, `x.toml:10: registration[0].line: has to hold {mod} as a word of its own`},
+		{`shape = "line"`, `shape = "circle"`, `x.toml:9: registration[0].shape: is "circle"`},
+		{`shape = "line"`, `shape = "key"`, `registration[0].on: is needed`},
+		{`command = ["{dir}/run"]`, `directory = "{dir}"`, `x.toml:12: start.command: is needed`},
+		{`means = "ready"`, `means = "perhaps"`, `x.toml:16: log.rule[0].means: is "perhaps"`},
+		{`means = "ready"`, `means = "loaded"`, `x.toml:17: log.rule[0].line: a rule that means "loaded" has to hold {mod} or {mods}`},
+		{`means = "ready"`, `means = "loaded"`, `log: a rule that means "ready" is needed`},
+		{`line  = "up"`, `line = "up {mod"`, `x.toml:17: log.rule[0].line: character 4: a { without its }`},
+		{`line  = "up"`, "line = \"up\"\nlevel = \"x\"", `x.toml:18: log.rule[0].level: log.prefix has no {level}`},
+		{`[start]`, "[stop]\nsignal = \"KILL\"\n[start]", `stop.signal: is "KILL"`},
+		{`[start]`, "[stop]\npatience = \"soon\"\n[start]", `x.toml:13: `},
+		{`[start]`, "[[given]]\nname = \"port\"\nkind = \"harbour\"\n[start]", `x.toml:14: given[0].kind: is "harbour"`},
+		{`[start]`, "[[given]]\nname = \"dir\"\n[start]", `x.toml:13: given[0].name: "dir" is there already`},
+		{`[start]`, "[[value]]\nname = \"key\"\nregistration = \"other\"\n[start]", `value[0].registration: names "other"`},
+		{`[start]`, "[[manifest]]\nfile = \"/etc/passwd\"\nformat = \"toml\"\n[start]", `manifest[0].file: "/etc/passwd" has to be a file below the mod's folder`},
+		{`[start]`, "[names]\nallowed = \"z-a\"\n[start]", `names.allowed: the range z-a runs backwards`},
+	} {
+		if !strings.Contains(small, test.from) {
+			t.Fatalf("the small dialect has no %q", test.from)
+		}
+		_, err := dialect.Parse("x.toml", []byte(strings.Replace(small, test.from, test.to, 1)))
+		var problems dialect.Problems
+		if !errors.As(err, &problems) {
+			t.Errorf("%q: error is %v", test.to, err)
+			continue
+		}
+		if !strings.Contains(err.Error(), test.want) {
+			t.Errorf("%q is answered with\n%v\nwant\n%s", test.to, err, test.want)
+		}
+	}
+}
+
+func TestExpand(t *testing.T) {
+	vars := dialect.Vars{"dir": "/srv", "port": "1", "none": ""}
+	for in, want := range map[string]string{"{dir}/x": "/srv/x", "plain": "plain", "{{{port}}}": "{1}", "a{port}b{port}": "a1b1"} {
+		if got, ok := vars.Expand(in); !ok || got != want {
+			t.Errorf("Expand(%q) = %q, %v; want %q", in, got, ok, want)
+		}
+	}
+	for _, in := range []string{"{none}", "{other}", "{dir"} {
+		if got, ok := vars.Expand(in); ok {
+			t.Errorf("Expand(%q) = %q", in, got)
+		}
+	}
+}
+
+func TestForbidden(t *testing.T) {
+	n := dialect.Names{Allowed: "a-z0-9_-"}
+	for name, want := range map[string]rune{"tide_tables": 0, "a-b": 0, "A": 'A', "a b": ' ', "é": 'é', "a.b": '.'} {
+		if r, _ := n.Forbidden(name); r != want {
+			t.Errorf("Forbidden(%q) = %q, want %q", name, r, want)
+		}
+	}
+	if _, bad := (dialect.Names{}).Forbidden("any thing"); bad {
+		t.Error("a family without a rule forbids something")
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte(small))
+	for _, name := range []string{"harrow-sound.toml", "minetest.toml"} {
+		data, err := dialects.FS.ReadFile(name)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(data)
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		d, err := dialect.Parse("x.toml", data)
+		if (d == nil) == (err == nil) {
+			t.Fatalf("dialect %v with error %v", d, err)
+		}
+		if err == nil {
+			for i := range d.Log.Rules {
+				if d.Log.Rules[i].Pattern() == nil {
+					t.Fatal("a rule without a pattern")
+				}
+			}
+		}
+	})
+}

@@ -1,0 +1,94 @@
+package mod_test
+
+import (
+	"io/fs"
+	"strings"
+	"testing"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/mod"
+)
+
+var forms = []dialect.Manifest{
+	{File: "about.conf", Format: dialect.FormatKeyValue, Comment: "#", Assign: "=", Name: "name", Release: "release", Needs: "depends", OptionalNeeds: "likes", Separator: ","},
+	{File: "about.toml", Format: dialect.FormatTOML, Name: "mod.name", Title: "mod.title", Release: "mod.release", Needs: "waits_for", OptionalNeeds: "likes"},
+	{File: "about.json", Format: dialect.FormatJSON, Name: "name", Release: "release", Needs: "needs", Separator: " "},
+	{File: "needs.txt", Format: dialect.FormatLines, OptionalMark: "?", Comment: "#"},
+}
+
+func read(files map[string]string) mod.Manifest {
+	return mod.Read(forms, func(file string) ([]byte, error) {
+		if data, ok := files[file]; ok {
+			return []byte(data), nil
+		}
+		return nil, fs.ErrNotExist
+	})
+}
+
+func TestRead(t *testing.T) {
+	for name, test := range map[string]struct {
+		files map[string]string
+		want  string // name title release | needs | optional
+	}{
+		"nothing":             {nil, "   |  | "},
+		"key and value":       {map[string]string{"about.conf": "name = a\nrelease = 1.2\ndepends = b, c ,\nlikes=d\n"}, "a  1.2 | b c | d"},
+		"table":               {map[string]string{"about.toml": "waits_for = ['b']\n[mod]\nname = 'a'\ntitle = 'A'\nrelease = 3\n"}, "a A 3 | b | "},
+		"json":                {map[string]string{"about.json": `{"name": "a", "release": 1.5, "needs": "b c"}`}, "a  1.5 | b c | "},
+		"json with mark":      {map[string]string{"about.json": "\xef\xbb\xbf{\"name\": \"a\"}"}, "a   |  | "},
+		"lines":               {map[string]string{"needs.txt": "b\n c? \n# d\n\ne\r\n"}, "   | b e | c"},
+		"first wins":          {map[string]string{"about.conf": "name = a\n", "about.json": `{"name": "z", "release": "2"}`}, "a  2 |  | "},
+		"needs are one fact":  {map[string]string{"about.conf": "likes = x\n", "needs.txt": "y\n"}, "   |  | x"},
+		"needs from the next": {map[string]string{"about.conf": "name = a\n", "needs.txt": "y\n"}, "a   | y | "},
+	} {
+		m := read(test.files)
+		got := m.Name + " " + m.Title + " " + m.Release + " | " + strings.Join(m.Needs, " ") + " | " + strings.Join(m.OptionalNeeds, " ")
+		if got != test.want || m.Problem != nil {
+			t.Errorf("%s: %q, problem %v; want %q", name, got, m.Problem, test.want)
+		}
+	}
+}
+
+func TestProblems(t *testing.T) {
+	for name, test := range map[string]struct {
+		file, data string
+		line       int
+		message    string
+	}{
+		"toml":        {"about.toml", "a = 1\nb = \n", 2, ""},
+		"json":        {"about.json", "{\n\"name\": }", 2, "invalid character"},
+		"key":         {"about.conf", "name = a\nwhat is this\n", 2, "expected a key"},
+		"wrong kind":  {"about.toml", "waits_for = 3\n", 1, "waits_for has to be a list"},
+		"wrong items": {"about.toml", "waits_for = [1]\n", 1, "waits_for has to be a list"},
+		"utf-16":      {"about.conf", "\xff\xfen\x00", 1, "UTF-16"},
+		"binary":      {"about.json", "\x00\x01", 1, "zero byte"},
+	} {
+		m := read(map[string]string{test.file: test.data, "needs.txt": "still_read\n"})
+		if m.Problem == nil || m.Problem.File != test.file || m.Problem.Line != test.line || !strings.Contains(m.Problem.Message, test.message) {
+			t.Errorf("%s: problem %+v, want line %d with %q", name, m.Problem, test.line, test.message)
+		}
+		if len(m.Needs) != 1 {
+			t.Errorf("%s: the next manifest was not read: %+v", name, m)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add(0, []byte("name = a\ndepends = b\n"))
+	f.Add(1, []byte("waits_for = ['b']\n"))
+	f.Add(2, []byte(`{"needs": "b c", "name": {"x": []}}`))
+	f.Add(3, []byte("a\nb?\n"))
+	f.Fuzz(func(t *testing.T, form int, data []byte) {
+		if form < 0 || form >= len(forms) {
+			return
+		}
+		m := read(map[string]string{forms[form].File: string(data)})
+		if m.Problem != nil && (m.Problem.Line < 1 || m.Problem.Message == "") {
+			t.Fatalf("a problem without a place or a word: %+v", m.Problem)
+		}
+		for _, need := range append(m.Needs, m.OptionalNeeds...) {
+			if need == "" {
+				t.Fatal("an empty need")
+			}
+		}
+	})
+}

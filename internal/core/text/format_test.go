@@ -1,0 +1,247 @@
+package text_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"initium/internal/core/text"
+)
+
+var style = text.ScriptStyle{Comment: "#", Quote: `"'`}
+
+// words writes what a script was read as: words in brackets, one line each.
+func words(doc string, statements []text.Statement) string {
+	var lines []string
+	for _, s := range statements {
+		var b strings.Builder
+		for _, w := range s.Words {
+			fmt.Fprintf(&b, "[%s]", w.Value)
+		}
+		if s.Comment.Len() > 0 {
+			b.WriteString(string(s.Comment.In([]byte(doc))))
+		}
+		if s.Fault != nil {
+			fmt.Fprintf(&b, "!%d:%d", s.Fault.Line, s.Fault.Column)
+		}
+		lines = append(lines, b.String())
+	}
+	return strings.Join(lines, "|")
+}
+
+func TestScript(t *testing.T) {
+	for _, test := range []struct{ doc, want string }{
+		{"berth a\n", "[berth][a]"},
+		{"  berth\ta  # note\r\n\r\n#x", "[berth][a]# note||#x"},
+		{`berth "salt wind"`, "[berth][salt wind]"},
+		{`berth 'it is "so"'`, `[berth][it is "so"]`},
+		{`berth "open`, "!1:7"},
+		{"a#b #c", "[a#b]#c"},
+		{`berth "a#b"`, "[berth][a#b]"},
+		{`x "" y`, "[x][][y]"},
+		{"\xef\xbb\xbfberth a", "[berth][a]"},
+	} {
+		if got := words(test.doc, text.Script([]byte(test.doc), style)); got != test.want {
+			t.Errorf("Script(%q) = %s, want %s", test.doc, got, test.want)
+		}
+	}
+}
+
+func TestUncomment(t *testing.T) {
+	for _, test := range []struct{ doc, words, without string }{
+		{"# berth a", "[berth][a]", "berth a"},
+		{"#berth a # why", "[berth][a]# why", "berth a # why"},
+		{"  #  berth a", "[berth][a]", "   berth a"},
+		{"berth a # berth b", "", ""},
+		{"##", "", ""},
+	} {
+		doc := []byte(test.doc)
+		hidden, mark, ok := text.Uncomment(doc, text.Script(doc, style)[0], style)
+		if ok != (test.words != "") {
+			t.Errorf("Uncomment(%q) ok = %v", test.doc, ok)
+			continue
+		}
+		if !ok {
+			continue
+		}
+		if got := words(test.doc, []text.Statement{hidden}); got != test.words {
+			t.Errorf("Uncomment(%q) = %s, want %s", test.doc, got, test.words)
+		}
+		if got, _ := text.Apply(doc, []text.Edit{text.Delete(mark)}); string(got) != test.without {
+			t.Errorf("Uncomment(%q) leaves %q, want %q", test.doc, got, test.without)
+		}
+	}
+}
+
+func FuzzScript(f *testing.F) {
+	for _, s := range []string{"berth a\r\n# b\n", `x "y z`, "\xef\xbb\xbf#", "'"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, doc string) {
+		data := []byte(doc)
+		at := text.Begin(data)
+		for _, s := range text.Script(data, style) {
+			if s.Line.Start != at || s.Line.Text.Start != at || s.Line.Text.End > s.Line.End {
+				t.Fatalf("line %v does not follow on %d", s.Line, at)
+			}
+			at = s.Line.End
+			word := s.Line.Start
+			for _, w := range s.Words {
+				if w.Start < word || w.End > s.Line.Text.End {
+					t.Fatalf("word %v out of order in line %v of %q", w, s.Line, doc)
+				}
+				word = w.End
+				raw := string(w.In(data))
+				if w.Value != raw && w.Value != raw[1:len(raw)-1] {
+					t.Fatalf("word %q has the value %q", raw, w.Value)
+				}
+			}
+		}
+		if at != len(data) {
+			t.Fatalf("lines end at %d of %d", at, len(data))
+		}
+	})
+}
+
+var keyValueStyle = text.KeyValueStyle{Comment: "#", Assign: "="}
+
+func TestKeyValue(t *testing.T) {
+	for _, test := range []struct{ doc, want, faults string }{
+		{"a = 1\nb=2\n\n# c = 3\n  d  =  4 \r\n", "a:1|b:2|d:4", ""},
+		{"a = b = c", "a:b = c", ""},
+		{"a =", "a:", ""},
+		{"just words\na = 1", "a:1", "1:1"},
+		{" = 1", "", "1:2"},
+		{"t = \"\"\"\nx = 1\n\"\"\"\nb = 2", "t:\"\"\"\nx = 1\n\"\"\"|b:2", ""},
+		{"a = 1\nt = \"\"\"\nb = 2", "a:1", "2:5"},
+	} {
+		doc := []byte(test.doc)
+		pairs, faults := text.KeyValue(doc, keyValueStyle)
+		var got, bad []string
+		for _, p := range pairs {
+			got = append(got, string(p.Key.In(doc))+":"+string(p.Value.In(doc)))
+		}
+		for _, f := range faults {
+			bad = append(bad, fmt.Sprintf("%d:%d", f.Line, f.Column))
+		}
+		if strings.Join(got, "|") != test.want || strings.Join(bad, "|") != test.faults {
+			t.Errorf("KeyValue(%q) = %q, faults %v; want %q, %q", test.doc, got, bad, test.want, test.faults)
+		}
+	}
+}
+
+func FuzzKeyValue(f *testing.F) {
+	for _, s := range []string{"a = 1\n", "t = \"\"\"\nx\n\"\"\"", "=", "\xef\xbb\xbfa=b"} {
+		f.Add(s, "new value")
+	}
+	f.Fuzz(func(t *testing.T, s, value string) {
+		doc := []byte(s)
+		pairs, _ := text.KeyValue(doc, keyValueStyle)
+		if strings.ContainsAny(value, "\n\r\v\f") || strings.TrimSpace(value) != value || value == `"""` {
+			return
+		}
+		for i, p := range pairs {
+			if strings.Contains(string(p.Value.In(doc)), "\n") {
+				continue
+			}
+			got, err := text.Apply(doc, []text.Edit{{Span: p.Value, New: value}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			again, _ := text.KeyValue(got, keyValueStyle)
+			if len(again) != len(pairs) || string(again[i].Value.In(got)) != value || string(again[i].Key.In(got)) != string(p.Key.In(doc)) {
+				t.Fatalf("setting value %d of %q to %q gives %q", i, s, value, got)
+			}
+		}
+	})
+}
+
+func TestPattern(t *testing.T) {
+	for _, test := range []struct {
+		pattern, line string
+		want          string // captures parted by |, "no" for no match
+	}{
+		{"ready", "ready", ""},
+		{"ready", "ready!", "no"},
+		{`Mod "{mod}" loaded after {ms} ms`, `Mod "stairs" loaded after 12 ms`, "stairs|12"},
+		{`Mod "{mod}" loaded after {ms} ms`, `Mod "a b" loaded after 12 ms`, "no"},
+		{`Mod "{mod}" loaded after {ms} ms`, `Mod "a" loaded after x ms`, "no"},
+		{`Mod "{mod}" loaded after {ms} ms`, `chat: Mod "a" loaded after 1 ms`, "no"},
+		{"{mod} is turned away: {reason}", "ferry is turned away: ", "ferry|"},
+		{"{mod} is turned away: {reason}", "ferry is turned away: a: b", "ferry|a: b"},
+		{"{any}from mod '{mod}' in {reason}", "x from mod 'y' in z in w", "x |y|z in w"},
+		{"took {s} s", "took 1.25 s", "1.25"},
+		{"took {s} s", "took 1.2.5 s", "no"},
+		{"{{x}} {mod}", "{x} y", "y"},
+		{"{path}:", "/a/b.lua:", "/a/b.lua"},
+		{"{path}:", ":", "no"},
+		{"x{mods}", "x", "no"},
+	} {
+		p, err := text.ParsePattern(test.pattern, nil)
+		if err != nil {
+			t.Errorf("ParsePattern(%q): %v", test.pattern, err)
+			continue
+		}
+		got := "no"
+		if caps, ok := p.Match([]byte(test.line), nil); ok {
+			var parts []string
+			for _, c := range caps {
+				parts = append(parts, string(c.In([]byte(test.line))))
+			}
+			got = strings.Join(parts, "|")
+		}
+		if got != test.want {
+			t.Errorf("%q on %q gives %q, want %q", test.pattern, test.line, got, test.want)
+		}
+	}
+}
+
+func TestPatternPrefix(t *testing.T) {
+	p, err := text.ParsePattern("[{time}] {level}: ", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	line := []byte("[12:00:01.5] berth: a: b")
+	caps, end, ok := p.MatchPrefix(line, nil)
+	if !ok || string(line[end:]) != "a: b" || string(p.Get("level", line, caps)) != "berth" || string(p.Get("time", line, caps)) != "12:00:01.5" {
+		t.Errorf("MatchPrefix = %v, %d, %v", caps, end, ok)
+	}
+	if _, _, ok := p.MatchPrefix([]byte("no prefix: here"), nil); ok {
+		t.Error("a line without the prefix matches")
+	}
+}
+
+func TestPatternFaults(t *testing.T) {
+	for pattern, want := range map[string]string{
+		"{mod":       "a { without its }",
+		"mod}":       "a } without its {",
+		"{mod}{ms}":  "two placeholders need some text",
+		"{nonsense}": "{nonsense} is not known here",
+	} {
+		if _, err := text.ParsePattern(pattern, []string{"mod", "ms"}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("ParsePattern(%q): %v, want %q", pattern, err, want)
+		}
+	}
+}
+
+func FuzzPattern(f *testing.F) {
+	f.Add("{mod} is {any} now {ms}", "a", "b c", "3")
+	f.Add("x {reason}", "", "", "")
+	f.Fuzz(func(t *testing.T, source, mod, anything, ms string) {
+		p, err := text.ParsePattern(source, []string{"mod", "any", "ms"})
+		if err != nil {
+			return
+		}
+		line := []byte(p.Fill(func(name string) string { return map[string]string{"mod": mod, "any": anything, "ms": ms}[name] }))
+		caps, ok := p.Match(line, nil)
+		if !ok {
+			return
+		}
+		// Whatever was captured, the pattern filled with it is the line again.
+		i := 0
+		again := p.Fill(func(string) string { i++; return string(caps[i-1].In(line)) })
+		if again != string(line) {
+			t.Fatalf("%q took %v from %q, which gives %q", source, caps, line, again)
+		}
+	})
+}

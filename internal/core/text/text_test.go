@@ -1,0 +1,218 @@
+package text_test
+
+import (
+	"bytes"
+	"errors"
+	"strings"
+	"testing"
+
+	"initium/internal/core/text"
+)
+
+func TestApplyAndInvert(t *testing.T) {
+	doc := []byte("one two three\n")
+	edits := []text.Edit{
+		{Span: text.Span{Start: 8, End: 13}, New: "3"},
+		text.Insert(0, ">"),
+		text.Insert(0, "> "),
+		text.Delete(text.Span{Start: 3, End: 7}),
+	}
+	got, err := text.Apply(doc, edits)
+	if err != nil || string(got) != ">> one 3\n" {
+		t.Fatalf("Apply = %q, %v", got, err)
+	}
+	back, err := text.Invert(doc, edits)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, err := text.Apply(got, back); err != nil || !bytes.Equal(again, doc) {
+		t.Fatalf("inverse gives %q, %v", again, err)
+	}
+	if string(doc) != "one two three\n" {
+		t.Fatalf("the document was changed: %q", doc)
+	}
+}
+
+func TestApplyRefuses(t *testing.T) {
+	for name, edits := range map[string][]text.Edit{
+		"overlap": {text.Delete(text.Span{Start: 0, End: 3}), text.Delete(text.Span{Start: 2, End: 4})},
+		"beyond":  {text.Delete(text.Span{Start: 3, End: 9})},
+		"reverse": {text.Delete(text.Span{Start: 3, End: 2})},
+		"before":  {text.Delete(text.Span{Start: -1, End: 2})},
+	} {
+		if _, err := text.Apply([]byte("12345"), edits); !errors.Is(err, text.ErrOverlap) {
+			t.Errorf("%s: Apply gives %v, want ErrOverlap", name, err)
+		}
+	}
+}
+
+func TestLines(t *testing.T) {
+	for _, test := range []struct {
+		doc  string
+		want string // the texts of the lines, parted by |
+	}{
+		{"", ""},
+		{"a", "a"},
+		{"a\n", "a"},
+		{"a\nb", "a|b"},
+		{"a\r\nb\r\n\r\n", "a|b|"},
+		{"\xef\xbb\xbfa\nb\n", "a|b"},
+		{"a\rb\n", "a\rb"},
+	} {
+		var texts []string
+		var whole strings.Builder
+		for _, line := range text.Lines([]byte(test.doc)) {
+			texts = append(texts, string(line.Text.In([]byte(test.doc))))
+			whole.Write(line.Span.In([]byte(test.doc)))
+		}
+		if got := strings.Join(texts, "|"); got != test.want {
+			t.Errorf("Lines(%q) = %q, want %q", test.doc, got, test.want)
+		}
+		if rest := test.doc[text.Begin([]byte(test.doc)):]; whole.String() != rest {
+			t.Errorf("Lines(%q) together are %q", test.doc, whole.String())
+		}
+	}
+}
+
+func TestInsertAndDeleteLine(t *testing.T) {
+	for _, test := range []struct{ doc, before, after string }{
+		{"a\nb\n", "x\na\nb\n", "a\nb\nx\n"},
+		{"a\nb", "x\na\nb", "a\nb\nx"},
+		{"a\r\nb\r\n", "x\r\na\r\nb\r\n", "a\r\nb\r\nx\r\n"},
+		{"a\r\nb", "x\r\na\r\nb", "a\r\nb\r\nx"},
+		{"", "x\n", "x\n"},
+		{"\xef\xbb\xbf", "\xef\xbb\xbfx\n", "\xef\xbb\xbfx\n"},
+		{"\xef\xbb\xbfa\n", "\xef\xbb\xbfx\na\n", "\xef\xbb\xbfa\nx\n"},
+	} {
+		doc := []byte(test.doc)
+		for _, at := range []struct {
+			offset int
+			want   string
+		}{{text.Begin(doc), test.before}, {len(doc), test.after}} {
+			got, err := text.Apply(doc, []text.Edit{text.InsertLine(doc, at.offset, "x")})
+			if err != nil || string(got) != at.want {
+				t.Errorf("InsertLine(%q, %d) gives %q, %v; want %q", doc, at.offset, got, err, at.want)
+			}
+			for _, line := range text.Lines(got) {
+				if string(line.Text.In(got)) != "x" {
+					continue
+				}
+				back, err := text.Apply(got, []text.Edit{text.DeleteLine(got, line.Span)})
+				if err != nil || string(back) != test.doc {
+					t.Errorf("DeleteLine from %q gives %q, %v; want %q", got, back, err, test.doc)
+				}
+			}
+		}
+	}
+}
+
+func TestPosition(t *testing.T) {
+	doc := []byte("ab\r\nc\n\nd")
+	for _, test := range []struct{ offset, line, column int }{{0, 1, 1}, {1, 1, 2}, {4, 2, 1}, {6, 3, 1}, {7, 4, 1}, {8, 4, 2}, {99, 4, 2}} {
+		if line, column := text.Position(doc, test.offset); line != test.line || column != test.column {
+			t.Errorf("Position(%d) = %d:%d, want %d:%d", test.offset, line, column, test.line, test.column)
+		}
+	}
+}
+
+func TestNotText(t *testing.T) {
+	for doc, bad := range map[string]bool{"berth a\n": false, "": false, "\xef\xbb\xbfa": false, "\xff\xfea\x00": true, "\xfe\xff\x00a": true, "a\x00b": true, "caf\xe9": false} {
+		if got := text.NotText([]byte(doc)) != nil; got != bad {
+			t.Errorf("NotText(%q) = %v", doc, got)
+		}
+	}
+}
+
+func TestClean(t *testing.T) {
+	for in, want := range map[string]string{
+		"plain":                 "plain",
+		"tab\there":             "tab here",
+		"\x1b[31mred\x1b[0m":    "red",
+		"\x1b]0;title\x07after": "after",
+		"\x1b]8;;http://x\x1b\\link\x1b]8;;\x1b\\": "link",
+		"\x1bPq#0\x1b\\x":                          "x",
+		"\x1b(Bx":                                  "x",
+		"bell\x07":                                 "bell\ufffd",
+		"back\x08space":                            "back\ufffdspace",
+		"c1\u009b31m":                              "c1\ufffd31m",
+		"over\u202eridden":                         "over\ufffdridden",
+		"zero\u200bwidth":                          "zero\ufffdwidth",
+		"\xff\xfe":                                 "\ufffd\ufffd",
+		"ended\r\n":                                "ended",
+		"two\nlines":                               "two\ufffdlines",
+		"\x1b":                                     "",
+		"\x1b[":                                    "",
+		"grüße, 港":                                 "grüße, 港",
+	} {
+		if got := text.Clean(in); got != want {
+			t.Errorf("Clean(%q) = %q, want %q", in, got, want)
+		}
+	}
+	if got := text.Clean(strings.Repeat("é", text.MaxShown)); len(got) > text.MaxShown+8 {
+		t.Errorf("Clean keeps %d bytes", len(got))
+	}
+}
+
+func FuzzClean(f *testing.F) {
+	for _, s := range []string{"\x1b[31mx", "\x1b]0;t\x07", "a\u202eb", "\xc3\x28", "\x1b\x1b[\x1b"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		got := text.Clean(s)
+		for _, r := range got {
+			if r < 0x20 || r >= 0x7f && r < 0xa0 || r == 0x202e || r == 0x200b {
+				t.Fatalf("Clean(%q) lets %U through", s, r)
+			}
+		}
+		if again := text.Clean(got); again != got && len(s) < text.MaxShown {
+			t.Fatalf("Clean(%q) = %q, cleaned again %q", s, got, again)
+		}
+	})
+}
+
+func TestDiff(t *testing.T) {
+	lines := func(words string) []byte {
+		if words == "" {
+			return nil
+		}
+		return []byte(strings.ReplaceAll(words, " ", "\n") + "\n")
+	}
+	for _, test := range []struct {
+		old, new string
+		changed  int // lines that go and come
+	}{
+		{"", "", 0}, {"a b c", "a b c", 0}, {"a b c", "a c", 1}, {"a c", "a b c", 1}, {"", "a b", 2}, {"a b", "", 2},
+		{"a b c d e", "a d b c e", 2}, {"a b c", "x y z", 6}, {"a b a b a", "b a b", 2}, {"a b c d", "d a b c", 2},
+	} {
+		old, want := lines(test.old), lines(test.new)
+		changed := 0
+		for _, c := range text.Diff(old, want) {
+			changed += c.OldTo - c.OldFrom + c.NewTo - c.NewFrom
+		}
+		if changed != test.changed {
+			t.Errorf("Diff(%q, %q) changes %d lines, want %d", test.old, test.new, changed, test.changed)
+		}
+		if got, err := text.Apply(old, text.EditsBetween(old, want)); err != nil || !bytes.Equal(got, want) {
+			t.Errorf("EditsBetween(%q, %q) gives %q, %v", test.old, test.new, got, err)
+		}
+	}
+}
+
+func FuzzDiff(f *testing.F) {
+	f.Add([]byte("a\nb\n"), []byte("b\r\na"))
+	f.Add([]byte("x"), []byte(""))
+	f.Fuzz(func(t *testing.T, old, want []byte) {
+		edits := text.EditsBetween(old, want)
+		got, err := text.Apply(old, edits)
+		if err != nil || !bytes.Equal(got, want) {
+			t.Fatalf("edits from %q give %q, %v; want %q", old, got, err, want)
+		}
+		back, err := text.Invert(old, edits)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if again, err := text.Apply(got, back); err != nil || !bytes.Equal(again, old) {
+			t.Fatalf("inverse gives %q, %v; want %q", again, err, old)
+		}
+	})
+}
