@@ -274,6 +274,9 @@ func (c *checker) log(d *Dialect) {
 	l := &d.Log
 	if l.Prefix != "" {
 		l.prefix = c.pattern("log.prefix", l.Prefix, []string{"time", "level", "any"})
+		if l.prefix != nil && l.Time != "" {
+			l.prefix.Shape("time", l.Time)
+		}
 		if strings.HasSuffix(l.Prefix, "}") && !strings.HasSuffix(l.Prefix, "}}") {
 			c.bad("log.prefix", "has to end with the text before the message, not with a placeholder")
 		}

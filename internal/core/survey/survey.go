@@ -188,7 +188,7 @@ func (s *Survey) join(found []Mod) {
 	for _, name := range rest {
 		m := *chosen[name]
 		if m.Always {
-			m.Registered, m.On = true, true
+			m.Registered, m.On, m.Position = true, true, 1+len(s.Lineup.Entries)
 		}
 		s.byName[name] = len(s.Mods)
 		s.Mods = append(s.Mods, m)

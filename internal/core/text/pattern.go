@@ -23,6 +23,7 @@ type Pattern struct {
 	source   string
 	literals []string // one more than names: before, between and after them
 	names    []string
+	sample   map[string]string
 }
 
 // ParsePattern reads a pattern. known lists the placeholder names that are
@@ -62,6 +63,17 @@ func ParsePattern(source string, known []string) (*Pattern, error) {
 	return p, nil
 }
 
+// Shape says what a placeholder looks like: it holds the text that follows it in
+// the pattern as often as the sample does, and begins with a digit when the
+// sample does. Without it, `{time} {level}: ` could not be told from any line
+// with a blank and a colon.
+func (p *Pattern) Shape(name, sample string) {
+	if p.sample == nil {
+		p.sample = map[string]string{}
+	}
+	p.sample[name] = sample
+}
+
 // String is the pattern as it was written.
 func (p *Pattern) String() string { return p.source }
 
@@ -93,6 +105,16 @@ func (p *Pattern) MatchPrefix(line []byte, buf Captures) (caps Captures, end int
 	for i, name := range p.names {
 		next := p.literals[i+1]
 		cut := indexAfter(line, at, next, name)
+		if sample := p.sample[name]; sample != "" && cut >= 0 {
+			if isDigit(sample[0]) && !isDigit(line[at]) {
+				return caps, 0, false
+			}
+			for range strings.Count(sample, next) {
+				if cut = indexAfter(line, cut+len(next), next, name); cut < 0 {
+					break
+				}
+			}
+		}
 		if cut < 0 || !allows(name, line[at:cut]) {
 			return caps, 0, false
 		}
@@ -101,6 +123,8 @@ func (p *Pattern) MatchPrefix(line []byte, buf Captures) (caps Captures, end int
 	}
 	return caps, at, true
 }
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
 
 func (p *Pattern) match(line []byte, buf Captures) (caps Captures, end int, ok bool) {
 	caps = buf[:0]

@@ -1,0 +1,241 @@
+package proof_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/proof"
+)
+
+const source = `name = "s"
+[[place]]
+path = "{dir}/mods"
+[start]
+command = ["x"]
+[log]
+prefix = "{time} {level}: "
+time = "2006-01-02 15:04:05"
+[[log.rule]]
+means = "ready"
+line = "open"
+[[log.rule]]
+means = "loading"
+line = "begin {mod}"
+[[log.rule]]
+means = "loaded"
+level = "info"
+line = "done {mod}"
+[[log.rule]]
+means = "loaded"
+line = "loaded {mod} in {ms} ms"
+[[log.rule]]
+means = "loaded"
+line = "all of: {mods}"
+[[log.rule]]
+means = "missing"
+line = "not found: {mods}"
+[[log.rule]]
+means = "needs"
+line = "{mod} wants {mods}"
+[[log.rule]]
+means = "failed"
+line = "broken: {mod}: {reason}"
+[[log.rule]]
+means = "failed"
+line = "script {path}:"
+next = true
+fatal = true
+[[log.rule]]
+means = "stopped"
+line = "giving up: {reason}"
+`
+
+func parse(t testing.TB) *dialect.Dialect {
+	t.Helper()
+	d, err := dialect.Parse("s.toml", []byte(source))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+var expected = []proof.Expected{
+	{Name: "a", Path: "/srv/mods/a", Registered: true},
+	{Name: "b", Path: "/srv/mods/b-folder", Registered: true},
+	{Name: "spare", Path: "/srv/mods/spare"},
+	{Name: "core", Path: "/srv/own/core", Base: true},
+}
+
+func read(t testing.TB, log string, end proof.End) *proof.Proof {
+	r := proof.NewReader(parse(t), "/srv", expected, nil)
+	r.Feed([]byte(log), 1500*time.Millisecond)
+	r.Flush()
+	return r.Judge(end)
+}
+
+// sum writes a proof down: "verdict; a confirmed 12; b failed (why)".
+func sum(p *proof.Proof) string {
+	words := []string{string(p.Verdict)}
+	for _, m := range p.Mods {
+		word := m.Name + " " + string(m.Outcome)
+		if m.LoadMS != nil {
+			word += fmt.Sprintf(" %g", *m.LoadMS)
+		}
+		if m.Outcome == proof.Failed {
+			word += " (" + m.Reason + ")"
+		}
+		words = append(words, word)
+	}
+	return strings.Join(words, "; ")
+}
+
+func TestJudge(t *testing.T) {
+	exit := func(status int) proof.End { return proof.End{Exit: &status} }
+	for name, test := range map[string]struct {
+		log    string
+		end    proof.End
+		want   string
+		reason string
+	}{
+		"proved":                       {"loaded a in 12 ms\n2026-01-02 10:00:00 info: done b\nopen\n", proof.End{}, "proved; a confirmed 12; b confirmed", ""},
+		"a list of all":                {"all of: \"a\", \"b\"\nopen", proof.End{}, "proved; a confirmed; b confirmed", ""},
+		"a bare list":                  {"all of: a, b core\nopen", proof.End{}, "proved; a confirmed; b confirmed", ""},
+		"base is no finding, spare is": {"all of: a b core spare\nopen", proof.End{}, "proved; a confirmed; b confirmed; spare unlisted", ""},
+		"unknown is unlisted":          {"all of: a b ghost\nopen", proof.End{}, "proved; a confirmed; b confirmed; ghost unlisted", ""},
+		"silent":                       {"loaded a in 1 ms\nopen\n", proof.End{}, "not proved; a confirmed 1; b silent", "1 of 2 registered mods is not confirmed"},
+		"not without its level":        {"loaded a in 1 ms\n2026-01-02 10:00:00 chat: done b\nopen\n", proof.End{}, "not proved; a confirmed 1; b silent", "1 of 2"},
+		"missing":                      {"not found: 'b'\nloaded a in 1 ms\nopen\n", proof.End{}, "not proved; a confirmed 1; b failed (it is registered, and the server could not find it)", "1 of 2"},
+		"needs":                        {"b wants x, y\nloaded a in 1 ms\nopen\n", proof.End{}, "not proved; a confirmed 1; b failed (it needs x, y)", "1 of 2"},
+		"broken":                       {"broken: b: too old\nopen\n", proof.End{}, "not proved; a silent; b failed (too old)", "2 of 2"},
+		"failed after it loaded":       {"all of: a b\nopen\nbroken: b: crash in a timer\n", proof.End{}, "not proved; a confirmed; b failed (crash in a timer)", "1 of 2"},
+		"a file of a mod":              {"script /srv/mods/b-folder/x/init:\nline 3: boom\n", exit(1), "not proved; a silent; b failed (line 3: boom)", "exit status 1: line 3: boom"},
+		"a relative file":              {"script mods/b-folder/init:\nboom\n", exit(1), "not proved; a silent; b failed (boom)", "boom"},
+		"a shortened file":             {"script ...ods/b-folder/init:\nboom\n", exit(1), "not proved; a silent; b failed (boom)", "boom"},
+		"a file of nobody":             {"all of: a b\nscript /elsewhere/init:\nboom\nopen\n", proof.End{}, "not proved; a confirmed; b confirmed", "belongs to no known mod"},
+		"base fails":                   {"all of: a b\nbroken: core: x\nopen\n", proof.End{}, "not proved; a confirmed; b confirmed; core failed (x)", "core failed"},
+		"stopped":                      {"giving up: port taken\n", exit(5), "not proved; a silent; b silent", "before it was ready, with exit status 5: port taken"},
+		"a signal":                     {"", exit(-1), "not proved; a silent; b silent", "ended by a signal before it was ready"},
+		"ready and gone":               {"all of: a b\nopen\n", exit(0), "not proved; a confirmed; b confirmed", "right after it was ready"},
+		"time is up":                   {"all of: a b\n", proof.End{Limit: 30 * time.Second}, "not proved; a confirmed; b confirmed", "within 30s"},
+		"given up":                     {"all of: a b\n", proof.End{Stopped: true}, "not proved; a confirmed; b confirmed", "stopped before"},
+		"nothing":                      {"", proof.End{}, "not proved; a silent; b silent", "has not said that it is ready"},
+		"colours and CR":               {"\x1b[32mloaded a in 5 ms\x1b[0m\r\nall of: b\r\nopen\r\n", proof.End{}, "proved; a confirmed 5; b confirmed", ""},
+		"in the middle is not it":      {"chat: loaded a in 5 ms\nall of: b\nopen\n", proof.End{}, "not proved; a silent; b confirmed", "1 of 2"},
+	} {
+		p := read(t, test.log, test.end)
+		if got := sum(p); got != test.want {
+			t.Errorf("%s: %s\nwant %s", name, got, test.want)
+		}
+		if !strings.Contains(p.Reason, test.reason) || (p.Reason == "") != (p.Verdict == proof.Proved) {
+			t.Errorf("%s: reason %q, want %q", name, p.Reason, test.reason)
+		}
+	}
+}
+
+func TestEvidenceAndTimes(t *testing.T) {
+	r := proof.NewReader(parse(t), "/srv", expected, nil)
+	feed := func(ms int, s string) { r.Feed([]byte(s), time.Duration(ms)*time.Millisecond) }
+	feed(10, "2026-01-02 10:00:00 info: begin a\n2026-01-02 10:0")
+	feed(90, "0:01 info: hm\n")
+	feed(120, "2026-01-02 10:00:01 info: done a\nloaded b in 50 ms\n")
+	feed(200, "open\n")
+	p := r.Judge(proof.End{})
+	a, b := p.Find("a"), p.Find("b")
+	if *a.LoadMS != 110 || *a.BeganMS != 10 || *a.EndedMS != 120 {
+		t.Errorf("a took %v, from %v to %v", *a.LoadMS, *a.BeganMS, *a.EndedMS)
+	}
+	if *b.LoadMS != 50 || *b.BeganMS != 70 || *b.EndedMS != 120 {
+		t.Errorf("b took %v, from %v to %v", *b.LoadMS, *b.BeganMS, *b.EndedMS)
+	}
+	if p.ReadyAfterMS != 200 || !p.Ready {
+		t.Errorf("ready after %d", p.ReadyAfterMS)
+	}
+	want := proof.Evidence{Source: "log", Line: 3, Time: "2026-01-02T10:00:01", Text: "2026-01-02 10:00:01 info: done a", AtMS: 120}
+	if len(a.Evidence) != 2 || a.Evidence[1] != want {
+		t.Errorf("evidence is %+v", a.Evidence)
+	}
+	data, err := json.Marshal(p)
+	if err != nil || !bytes.Contains(data, []byte(`"exit":null`)) || !bytes.Contains(data, []byte(`"evidence":[{"source":"log","line":1`)) {
+		t.Errorf("as JSON: %s, %v", data, err)
+	}
+}
+
+func TestStatus(t *testing.T) {
+	r := proof.NewReader(parse(t), "/srv", expected, nil)
+	r.Feed([]byte("begin b\nbroken: a: x\n"), 0)
+	s := r.Status()
+	if s.Done != 1 || s.Failed != 1 || s.Now != "b" || len(s.Owed) != 1 {
+		t.Errorf("status is %+v", s)
+	}
+}
+
+func TestHostileLog(t *testing.T) {
+	long := strings.Repeat("x", 3*proof.MaxLine)
+	p := read(t, long+"\nbroken: b: \x1b]0;owned\x07\u202egnp\x9b\nbroken: \x00: \xff\nopen\n"+long, proof.End{})
+	for _, m := range p.Mods {
+		text := m.Name + m.Reason
+		for _, e := range m.Evidence {
+			text += e.Text + e.Time
+			if len(e.Text) > 5000 {
+				t.Errorf("evidence of %d bytes", len(e.Text))
+			}
+		}
+		if strings.ContainsAny(text, "\x1b\x07\x00\u202e") {
+			t.Errorf("%q reaches the screen", text)
+		}
+	}
+	if p.Find("b").Evidence[0].Line != 2 {
+		t.Errorf("a line of megabytes counts as %d lines", p.Find("b").Evidence[0].Line-1)
+	}
+}
+
+// FuzzFeed cuts a log into two pieces anywhere, which must not change what is
+// read from it, and looks that nobody is confirmed without evidence.
+func FuzzFeed(f *testing.F) {
+	f.Add([]byte("loaded a in 12 ms\r\nbroken: b: x\nopen\n"), uint16(5))
+	f.Add([]byte("script mods/a/init:\nboom\n\x1b[1mopen"), uint16(20))
+	d := parse(f)
+	f.Fuzz(func(t *testing.T, log []byte, cut uint16) {
+		whole := proof.NewReader(d, "/srv", expected, nil)
+		whole.Feed(log, 0)
+		whole.Flush()
+		parts := proof.NewReader(d, "/srv", expected, nil)
+		at := min(int(cut), len(log))
+		parts.Feed(log[:at], 0)
+		parts.Feed(log[at:], 0)
+		parts.Flush()
+		one, _ := json.Marshal(whole.Judge(proof.End{}))
+		two, _ := json.Marshal(parts.Judge(proof.End{}))
+		if !bytes.Equal(one, two) {
+			t.Fatalf("cut at %d:\n%s\n%s", at, one, two)
+		}
+		for _, m := range whole.Judge(proof.End{}).Mods {
+			if m.Outcome != proof.Silent && len(m.Evidence) == 0 {
+				t.Fatalf("%s is %s without evidence", m.Name, m.Outcome)
+			}
+		}
+	})
+}
+
+// BenchmarkFeed reads a log in which one line in twenty speaks of a mod.
+func BenchmarkFeed(b *testing.B) {
+	var log bytes.Buffer
+	for i := range 20_000 {
+		if i%20 == 0 {
+			fmt.Fprintf(&log, "2026-01-02 10:00:00 info: loaded mod_%d in 12 ms\n", i/20%500)
+			continue
+		}
+		fmt.Fprintf(&log, "2026-01-02 10:00:00 info: something that the server says about itself, number %d\n", i)
+	}
+	d := parse(b)
+	b.SetBytes(int64(log.Len()))
+	for b.Loop() {
+		r := proof.NewReader(d, "/srv", expected, nil)
+		r.Feed(log.Bytes(), 0)
+	}
+}

@@ -1,0 +1,133 @@
+package survey_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/survey"
+)
+
+const source = `name = "s"
+[[place]]
+path = "{dir}/world"
+loads = "always"
+[[place]]
+path = "{dir}/mods"
+group = "+"
+bundle = ["pack"]
+[[place]]
+path = "{dir}/own"
+loads = "base"
+[[manifest]]
+file = "about"
+format = "key-value"
+name = "name"
+release = "release"
+[[registration]]
+name = "script"
+file = "{dir}/start"
+shape = "line"
+comment = "#"
+line = "use {mod}"
+section = "## {title}"
+[start]
+command = ["x"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`
+
+func take(t *testing.T, files map[string]string) *survey.Survey {
+	t.Helper()
+	d, err := dialect.Parse("s.toml", []byte(source))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fsys := fstest.MapFS{}
+	for name, data := range files {
+		fsys["srv/"+name] = &fstest.MapFile{Data: []byte(data)}
+	}
+	return survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys})
+}
+
+func sum(s *survey.Survey) string {
+	var words []string
+	for _, m := range s.Mods {
+		word := fmt.Sprintf("%d%s", m.Position, m.Name)
+		for mark, set := range map[string]bool{"-": m.Registered && !m.On, "?": m.Path == "", "*": m.Base} {
+			if set {
+				word += mark
+			}
+		}
+		if m.Section != "" {
+			word += "@" + m.Section
+		}
+		words = append(words, word)
+	}
+	return strings.Join(words, " ")
+}
+
+func TestTake(t *testing.T) {
+	for name, test := range map[string]struct {
+		files map[string]string
+		want  string
+	}{
+		"order and sections": {map[string]string{"start": "use b\n## One\nuse a\n# use c\nuse gone\n", "mods/a/x": "", "mods/b/x": "", "mods/c/x": "", "mods/d/x": ""},
+			"1b 2a@One 3c-@One 4gone?@One 0d"},
+		"names from manifests": {map[string]string{"start": "use real\n", "mods/folder/about": "name = real\nrelease = 2\n"}, "1real"},
+		"category line":        {map[string]string{"start": "use z\nuse +g\n", "mods/+g/b/x": "", "mods/+g/a/x": "", "mods/z/x": ""}, "1z 2a 3b"},
+		"bundle":               {map[string]string{"start": "use in\n", "mods/big/pack": "", "mods/big/in/x": "", "mods/big/out/x": ""}, "1in 0out"},
+		"always and base":      {map[string]string{"start": "use m\n", "world/w/x": "", "own/core/x": "", "mods/m/x": ""}, "1m 2w 0core*"},
+		"hidden folders":       {map[string]string{"start": "", "mods/.git/x": "", "mods/a/x": ""}, "0a"},
+		"no files at all":      {nil, ""},
+	} {
+		if got := sum(take(t, test.files)); got != test.want {
+			t.Errorf("%s: %q, want %q", name, got, test.want)
+		}
+	}
+}
+
+// TestTwins: a registered mod in a place of its own wins over one that loads
+// anyway, and that one over the server's.
+func TestTwins(t *testing.T) {
+	files := map[string]string{"start": "use x\n", "world/x/a": "", "mods/x/a": "", "own/x/a": "", "world/y/a": "", "mods/y/a": ""}
+	s := take(t, files)
+	if got := s.Find("x").Path; got != "/srv/mods/x" {
+		t.Errorf("x is the one in %s", got)
+	}
+	if got := s.Find("y").Path; got != "/srv/world/y" {
+		t.Errorf("y is the one in %s", got)
+	}
+	if len(s.Twins) != 3 {
+		t.Errorf("twins are %+v", s.Twins)
+	}
+}
+
+func TestByPath(t *testing.T) {
+	s := take(t, map[string]string{"start": "", "mods/a/x": "", "mods/ab/x": "", "mods/big/pack": "", "mods/big/in/x": ""})
+	for path, want := range map[string]string{"/srv/mods/a/init": "a", "/srv/mods/ab": "ab", "/srv/mods/big/in/d/e": "in", "/srv/mods/abc/x": "", "/srv": ""} {
+		got := ""
+		if m := s.ByPath(path); m != nil {
+			got = m.Name
+		}
+		if got != want {
+			t.Errorf("ByPath(%s) = %q, want %q", path, got, want)
+		}
+	}
+}
+
+func TestOpenRefuses(t *testing.T) {
+	fsys := fstest.MapFS{"a/big": {Data: make([]byte, 100)}}
+	if _, err := survey.Open(fsys, "/a/big", 99); err == nil || !strings.Contains(err.Error(), "larger") {
+		t.Errorf("a file over the limit: %v", err)
+	}
+	if _, err := survey.Open(fsys, "/a", 99); err == nil || !strings.Contains(err.Error(), "regular") {
+		t.Errorf("a folder: %v", err)
+	}
+	if data, err := survey.Open(fsys, "/a/big", 100); err != nil || len(data) != 100 {
+		t.Errorf("a file at the limit: %d bytes, %v", len(data), err)
+	}
+}
