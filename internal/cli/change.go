@@ -43,7 +43,18 @@ func whereFlags(cmd *cobra.Command, where *lineup.Where) {
 	cmd.Flags().StringVar(&where.Before, "before", "", "right before this mod")
 	cmd.Flags().StringVar(&where.After, "after", "", "right after this mod")
 	cmd.Flags().StringVar(&where.Section, "section", "", "at the end of this section")
-	cmd.MarkFlagsMutuallyExclusive("before", "after", "section")
+	cmd.PreRunE = func(*cobra.Command, []string) error {
+		given := 0
+		for _, s := range []string{where.Before, where.After, where.Section} {
+			if s != "" {
+				given++
+			}
+		}
+		if given > 1 {
+			return fmt.Errorf("%w: say one of --before, --after and --section", errArgs)
+		}
+		return nil
+	}
 }
 
 func (e *env) simple(op, short string) *cobra.Command {

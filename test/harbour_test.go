@@ -1,0 +1,317 @@
+package test
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// harbour is a stand-in server in a folder of its own.
+type harbour struct {
+	*operator
+	dir, port string
+}
+
+// newHarbour makes a server with the given lines in its startup script, after
+// its title, port and licence, and adopts it as h.
+func newHarbour(t *testing.T, lines string) *harbour {
+	t.Helper()
+	o := newOperator(t)
+	h := &harbour{o, filepath.Join(filepath.Dir(o.home), "server"), freePort(t)}
+	write(t, h.script(), fmt.Sprintf("let title \"Test\"\nlet port %s\nlet licence HS-1\n%s", h.port, lines))
+	if err := os.MkdirAll(filepath.Join(h.dir, "cargo"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	h.do(0, "adopt", h.dir, "--as", "h", "--set", "pace=0.02")
+	return h
+}
+
+func (h *harbour) script() string { return filepath.Join(h.dir, "harbour.start") }
+
+// cargo adds a mod: its folder below cargo, what it waits for, its deck script.
+func (h *harbour) cargo(folder, needs, deck string) {
+	name := filepath.Base(folder)
+	bill := fmt.Sprintf("name = %q\nrelease = \"1.0\"\n", name)
+	if needs != "" {
+		bill += fmt.Sprintf("waits_for = [\"%s\"]\n", strings.ReplaceAll(needs, " ", "\", \""))
+	}
+	write(h.t, filepath.Join(h.dir, "cargo", folder, "bill.toml"), bill)
+	if deck != "" {
+		write(h.t, filepath.Join(h.dir, "cargo", folder, "deck.script"), deck)
+	}
+}
+
+func (h *harbour) prove(status int, args ...string) *proofJSON {
+	h.t.Helper()
+	p := &proofJSON{}
+	h.json(status, p, append([]string{"prove", "h", "--json"}, args...)...)
+	return p
+}
+
+func TestDemoStory(t *testing.T) {
+	out := newOperator(t).do(0, "demo", "--run")
+	at := 0
+	for _, want := range []string{"Survey", "Lights and marks", "Check", "steam_ferry needs ferry_timetable, which loads after it",
+		"saltmarsh: not proved", "failed", "it needs ferry_timetable", "Remedy", "move ferry_timetable before steam_ferry",
+		"> berth ferry_timetable", "< berth ferry_timetable", "saltmarsh: proved, ready after"} {
+		i := strings.Index(out[at:], want)
+		if i < 0 {
+			t.Fatalf("the story has no %q after\n%s\nin\n%s", want, out[:at], out)
+		}
+		at += i
+	}
+}
+
+func TestProveOutcomes(t *testing.T) {
+	h := newHarbour(t, "berth tide\nberth +lights\nberth late\nberth early\nberth gone\nberth torn\nberth dry\nberth tug\n")
+	h.cargo("tide", "", "haul 50\nstore\n")
+	h.cargo("+lights/lamp", "tide", "haul 10\n")
+	h.cargo("late", "early", "haul 10\n")
+	h.cargo("early", "", "haul 10\n")
+	h.cargo("dry", "", "")
+	h.cargo("barge", "", "haul 10\n")
+	write(t, filepath.Join(h.dir, "cargo/torn/bill.toml"), "name = \n")
+	write(t, filepath.Join(h.dir, "cargo/torn/deck.script"), "")
+	write(t, filepath.Join(h.dir, "cargo/tug/bill.toml"), "tows = ['barge']\n")
+	write(t, filepath.Join(h.dir, "cargo/tug/deck.script"), "haul 5\n")
+	p := h.prove(1)
+	const want = "tide confirmed, lamp confirmed, late failed, early confirmed, gone failed, torn failed, dry silent, tug confirmed, barge unlisted"
+	if got := p.outcomes(); got != want {
+		t.Errorf("outcomes are %s\nwant %s", got, want)
+	}
+	if !p.Ready || p.Exit != nil || p.Verdict != "not proved" || p.Reason != "4 of 8 registered mods are not confirmed" {
+		t.Errorf("proof is %+v", p)
+	}
+	log := strings.Split(contents(t, p.Log), "\n")
+	for _, m := range p.Mods {
+		for _, e := range m.Evidence {
+			if log[e.Line-1] != e.Text || !strings.Contains(e.Text, m.Name) {
+				t.Errorf("%s: evidence %+v, but line %d of the log is %q", m.Name, e, e.Line, log[e.Line-1])
+			}
+		}
+		if (m.Outcome == "silent") != (len(m.Evidence) == 0) {
+			t.Errorf("%s is %s with %d pieces of evidence", m.Name, m.Outcome, len(m.Evidence))
+		}
+	}
+	if m := p.mod("tide"); m.LoadMS == nil || *m.LoadMS != 50 {
+		t.Errorf("tide loaded in %v", m.LoadMS)
+	}
+	if m := p.mod("late"); m.Reason != "it needs early" {
+		t.Errorf("late failed because %q", m.Reason)
+	}
+	if _, err := os.Stat(filepath.Join(h.dir, "stores/tide/ledger.txt")); err != nil {
+		t.Error("the mod made no folder at its first start")
+	}
+}
+
+func TestServerThatStops(t *testing.T) {
+	taken, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer taken.Close()
+	for name, test := range map[string]struct {
+		lines  string
+		exit   int
+		reason string
+	}{
+		"script error": {"berth wreck\nberth after\n", 3, "deck.script, line 2: unknown word \"hoist\""},
+		"licence":      {"let licence HS-PUT-YOURS-HERE\nberth after\n", 4, "the licence is still the one of the template"},
+		"port":         {fmt.Sprintf("let port %d\nberth after\n", taken.Addr().(*net.TCPAddr).Port), 5, "is taken"},
+		"no script":    {"also nowhere.start\n", 2, "nowhere.start is not there"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			h := newHarbour(t, test.lines)
+			h.cargo("wreck", "", "haul 1\nhoist\n")
+			h.cargo("after", "", "haul 1\n")
+			p := h.prove(1)
+			if p.Ready || p.Exit == nil || *p.Exit != test.exit || !strings.Contains(p.Reason, test.reason) {
+				t.Errorf("ready %v, exit %v, reason %q; want exit %d, %q", p.Ready, p.Exit, p.Reason, test.exit, test.reason)
+			}
+			if m := p.mod("after"); m.Name != "" && (m.Outcome != "silent" || !strings.Contains(m.Reason, "stopped before")) {
+				t.Errorf("after is %+v", m)
+			}
+			if name == "script error" && p.mod("wreck").Outcome != "failed" {
+				t.Errorf("wreck is %+v", p.mod("wreck"))
+			}
+		})
+	}
+}
+
+func TestTimeLimit(t *testing.T) {
+	h := newHarbour(t, "berth slow\n")
+	h.cargo("slow", "", "haul 600000\n")
+	began := time.Now()
+	p := h.prove(1, "--timeout", "400ms")
+	if p.Ready || !strings.Contains(p.Reason, "within 400ms") {
+		t.Errorf("proof is %+v", p)
+	}
+	if took := time.Since(began); took > 15*time.Second {
+		t.Errorf("it took %s", took)
+	}
+	if out := h.do(2, "stop", "h"); !strings.Contains(out, "not running") {
+		t.Errorf("the server was left behind: %s", out)
+	}
+}
+
+func TestChangesTouchOnlyTheirLines(t *testing.T) {
+	h := newHarbour(t, "")
+	const script = "\xef\xbb\xbf# Läden\r\nlet port 1\r\n\r\n# ~~ One ~~\r\n\tberth  a   # first\r\nberth b\r\n# ~~ Two ~~\r\n# berth c"
+	write(t, h.script(), script)
+	for _, name := range []string{"a", "b", "c", "d"} {
+		h.cargo(name, "", "haul 1\n")
+	}
+	if err := os.Chmod(h.script(), 0o640); err != nil {
+		t.Fatal(err)
+	}
+	for _, step := range []struct {
+		args string
+		want string
+	}{
+		{"off h a", strings.Replace(script, "\tberth  a", "\t# berth  a", 1)},
+		{"on h a", script},
+		{"register h d --section One", strings.Replace(script, "berth b\r\n", "berth b\r\nberth d\r\n", 1)},
+		{"unregister h d", script},
+		{"register h d --before a", strings.Replace(script, "\tberth  a", "\tberth d\r\n\tberth  a", 1)},
+		{"unregister h d", script},
+		{"register h d", script + "\r\nberth d"},
+		{"unregister h d", script},
+		{"move h b --before a", strings.Replace(strings.Replace(script, "berth b\r\n", "", 1), "\tberth  a", "\tberth b\r\n\tberth  a", 1)},
+	} {
+		h.do(0, strings.Fields(step.args)...)
+		if got := contents(t, h.script()); got != step.want {
+			t.Fatalf("%s gives\n%q, want\n%q", step.args, got, step.want)
+		}
+	}
+	if info, err := os.Stat(h.script()); err != nil || info.Mode().Perm() != 0o640 {
+		t.Errorf("the file's mode is %v, %v", info.Mode(), err)
+	}
+	kept, err := filepath.Glob(filepath.Join(h.home, "servers/h/kept/*/0.old"))
+	if err != nil || len(kept) != 9 || contents(t, kept[0]) != script {
+		t.Errorf("%d old files are kept, %v", len(kept), err)
+	}
+}
+
+func TestWrongUsageAndRefusals(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	before := contents(t, h.script())
+	for args, want := range map[string]struct {
+		status int
+		words  string
+	}{
+		"survey":                                {2, "accepts 1 arg"},
+		"frobnicate x y":                        {2, ""},
+		"check nobody":                          {2, "nobody is not adopted"},
+		"prove h --timeout soon":                {2, "invalid"},
+		"register h ghost":                      {2, `no mod "ghost"`},
+		"register h A":                          {2, "the one that you mean is called a"},
+		"register h a":                          {2, "registered already"},
+		"unregister h ghost":                    {2, "not registered"},
+		"move h a":                              {2, "say where"},
+		"move h a --before a":                   {2, "before or after itself"},
+		"register h x --before a --after a":     {2, "say one of"},
+		"adopt /nowhere/at/all":                 {3, "no such file"},
+		"adopt " + h.dir + " --as ../x":         {2, "cannot be the name"},
+		"adopt " + h.dir + " --dialect klingon": {2, "there is no dialect"},
+		"adopt " + h.dir + " --set harbor=1":    {2, "takes no value"},
+		"adopt " + h.dir + " --set port=99999":  {2, "is no port"},
+		"adopt " + h.dir + " --set port":        {2, "KEY=VALUE"},
+		"adopt " + h.home:                       {2, "no dialect recognises"},
+		"stop h":                                {2, "not running"},
+	} {
+		r := h.try(strings.Fields(args)...)
+		if r.status != want.status || !strings.Contains(r.err, want.words) {
+			t.Errorf("initium %s: exit status %d, %q; want %d, %q", args, r.status, r.err, want.status, want.words)
+		}
+	}
+	if after := contents(t, h.script()); after != before {
+		t.Errorf("a refused wish changed the script: %q", after)
+	}
+}
+
+func TestKeepRunningAndStop(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	if p := h.prove(0, "--keep-running"); p.Verdict != "proved" {
+		t.Fatalf("proof is %+v", p)
+	}
+	defer h.try("stop", "h")
+	conn, err := net.Dial("tcp", "127.0.0.1:"+h.port)
+	if err != nil {
+		t.Fatalf("the server does not go on: %v", err)
+	}
+	conn.Close()
+	if out := h.do(0, "servers"); !strings.Contains(out, "running since") {
+		t.Errorf("servers says\n%s", out)
+	}
+	if out := h.do(3, "prove", "h"); !strings.Contains(out, "running") {
+		t.Errorf("a second start says %s", out)
+	}
+	if out := h.do(0, "stop", "h"); !strings.Contains(out, "it stopped when asked, exit status 0") {
+		t.Errorf("stop says %s", out)
+	}
+	if _, err := net.Dial("tcp", "127.0.0.1:"+h.port); err == nil {
+		t.Error("the server still runs")
+	}
+}
+
+func TestStubbornServerIsEndedByForce(t *testing.T) {
+	h := newHarbour(t, "let stubborn yes\nberth a\n")
+	h.cargo("a", "", "haul 1\n")
+	h.prove(0, "--keep-running")
+	if out := h.do(0, "stop", "h"); !strings.Contains(out, "ended by force") {
+		t.Errorf("stop says %s", out)
+	}
+}
+
+func TestSurveyAndCheckJSON(t *testing.T) {
+	h := newHarbour(t, "# ~~ Deep ~~\nberth a\nberth b\n# berth c\n")
+	h.cargo("a", "b", "haul 1\n")
+	h.cargo("b", "", "haul 1\n")
+	h.cargo("c", "", "haul 1\n")
+	h.cargo("d", "", "haul 1\n")
+	var s surveyJSON
+	h.json(0, &s, "survey", "h", "--json")
+	if len(s.Mods) != 4 || s.Mods[0].Name != "a" || s.Mods[0].Section != "Deep" || s.Mods[0].Position != 1 || !s.Mods[0].On ||
+		s.Mods[0].Needs[0] != "b" || s.Mods[0].OptionalNeeds == nil || s.Mods[2].On || !s.Mods[2].Registered || s.Mods[3].Registered ||
+		s.Mods[1].Path != filepath.Join(h.dir, "cargo/b") || s.Mods[1].Release != "1.0" {
+		t.Errorf("survey is %+v", s)
+	}
+	var c checkJSON
+	h.json(1, &c, "check", "h", "--json")
+	if len(c.Findings) != 2 {
+		t.Fatalf("findings are %+v", c.Findings)
+	}
+	f := c.Findings[0]
+	if f.Code != "need-late" || f.Severity != "error" || f.Mod != "a" || f.File != h.script() || f.Line != 5 || f.Column != 7 || f.Remedy != "move a after b" {
+		t.Errorf("the finding is %+v", f)
+	}
+	if c.Findings[1].Code != "not-registered" || c.Findings[1].Severity != "note" {
+		t.Errorf("the note is %+v", c.Findings[1])
+	}
+}
+
+func TestOwnDialects(t *testing.T) {
+	o := newOperator(t)
+	if out := o.do(0, "dialect", "list"); !strings.Contains(out, "harrow-sound") || !strings.Contains(out, "minetest") {
+		t.Errorf("list says\n%s", out)
+	}
+	mine := o.do(0, "dialect", "show", "harrow-sound")
+	file := filepath.Join(o.home, "dialects", "mine.toml")
+	write(t, file, strings.Replace(mine, "\nname  = \"harrow-sound\"", "\nname = \"mine\"", 1))
+	if out := o.do(0, "dialect", "check", file); !strings.Contains(out, "mine: no faults") {
+		t.Errorf("check says %s", out)
+	}
+	if out := o.do(0, "dialect", "list"); !strings.Contains(out, file) {
+		t.Errorf("list says\n%s", out)
+	}
+	write(t, file, strings.Replace(mine, "order = \"listed\"", "order = \"sorted\"", 1))
+	if out := o.do(1, "dialect", "check", file); !strings.Contains(out, "mine.toml:6: order: is \"sorted\"") {
+		t.Errorf("check says %s", out)
+	}
+}

@@ -1,0 +1,206 @@
+// Package test drives the built program from the outside: its commands, its
+// screen in a terminal, and real servers.
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// program is the path of the built program.
+var program string
+
+func TestMain(m *testing.M) { os.Exit(run(m)) }
+
+func run(m *testing.M) int {
+	dir, err := os.MkdirTemp("", "initium-test-")
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer os.RemoveAll(dir)
+	program = filepath.Join(dir, "initium")
+	if out, err := exec.Command("go", "build", "-o", program, "initium/cmd/initium").CombinedOutput(); err != nil {
+		fmt.Fprintf(os.Stderr, "build the program: %v\n%s", err, out)
+		return 1
+	}
+	return m.Run()
+}
+
+// needs skips a test when a program is not installed, and says so in the file
+// that scripts/test lists at its end. In CI a missing program is a failure.
+func needs(t *testing.T, programs ...string) {
+	t.Helper()
+	for _, p := range programs {
+		if _, err := exec.LookPath(p); err == nil {
+			continue
+		}
+		if os.Getenv("CI") == "true" {
+			t.Fatalf("%s is not installed", p)
+		}
+		if file := os.Getenv("INITIUM_TEST_SKIPS"); file != "" {
+			f, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer f.Close()
+			fmt.Fprintf(f, "%s needs %s\n", t.Name(), p)
+		}
+		t.Skipf("%s is not installed", p)
+	}
+}
+
+// operator is one operator with a home of his own.
+type operator struct {
+	t    *testing.T
+	home string
+	env  []string
+}
+
+func newOperator(t *testing.T) *operator {
+	t.Helper()
+	dir := t.TempDir()
+	o := &operator{t: t, home: filepath.Join(dir, "home")}
+	o.env = append(os.Environ(), "INITIUM_HOME="+o.home, "HOME="+dir, "XDG_RUNTIME_DIR=")
+	return o
+}
+
+// result is what one command did.
+type result struct {
+	status   int
+	out, err string
+}
+
+func (o *operator) try(args ...string) result {
+	o.t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Env = o.env
+	var out, errOut bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errOut
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		o.t.Fatal(err)
+	}
+	return result{cmd.ProcessState.ExitCode(), out.String(), errOut.String()}
+}
+
+// do carries out a command that has to end with a status.
+func (o *operator) do(status int, args ...string) string {
+	o.t.Helper()
+	r := o.try(args...)
+	if r.status != status {
+		o.t.Fatalf("initium %s: exit status %d, want %d\n%s%s", strings.Join(args, " "), r.status, status, r.out, r.err)
+	}
+	return r.out + r.err
+}
+
+// json carries out a command and reads its output.
+func (o *operator) json(status int, v any, args ...string) {
+	o.t.Helper()
+	r := o.try(args...)
+	if r.status != status {
+		o.t.Fatalf("initium %s: exit status %d, want %d\n%s%s", strings.Join(args, " "), r.status, status, r.out, r.err)
+	}
+	if err := json.Unmarshal([]byte(r.out), v); err != nil {
+		o.t.Fatalf("initium %s: %v in\n%s", strings.Join(args, " "), err, r.out)
+	}
+}
+
+// The shapes of what --json prints.
+type (
+	proofJSON struct {
+		Server, Verdict, Reason, Log string
+		Ready                        bool
+		ReadyAfterMS                 int64 `json:"ready_after_ms"`
+		Exit                         *int
+		Mods                         []modJSON
+	}
+	modJSON struct {
+		Name, Outcome, Reason string
+		Registered            bool
+		LoadMS                *float64 `json:"load_ms"`
+		Evidence              []struct {
+			Source, Time, Text string
+			Line               int
+		}
+	}
+	checkJSON struct {
+		Findings []struct {
+			Code, Severity, Mod, File, Message, Remedy string
+			Line, Column                               int
+		}
+	}
+	surveyJSON struct {
+		Mods []struct {
+			Name, Release, Section, Path string
+			Registered, On, Base         bool
+			Position                     int
+			Needs                        []string
+			OptionalNeeds                []string `json:"optional_needs"`
+		}
+	}
+)
+
+func (p *proofJSON) mod(name string) modJSON {
+	for _, m := range p.Mods {
+		if m.Name == name {
+			return m
+		}
+	}
+	return modJSON{}
+}
+
+// outcomes writes a proof down, mod by mod.
+func (p *proofJSON) outcomes() string {
+	var words []string
+	for _, m := range p.Mods {
+		words = append(words, m.Name+" "+m.Outcome)
+	}
+	return strings.Join(words, ", ")
+}
+
+// freePort finds a port that nothing on this machine uses.
+func freePort(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
+}
+
+func write(t *testing.T, name, data string) {
+	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(name, []byte(data), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func contents(t *testing.T, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(data)
+}
+
+func decode(t *testing.T, out string, v any) {
+	t.Helper()
+	if err := json.Unmarshal([]byte(out), v); err != nil {
+		t.Fatalf("%v in\n%s", err, out)
+	}
+}

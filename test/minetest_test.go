@@ -1,0 +1,237 @@
+package test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// picks is how many random line-ups TestRandomPicks proves; INITIUM_PICKS
+// asks for another number.
+const picks = 10
+
+const minetestServer = "/usr/games/minetestserver"
+
+// world is a fresh world of the real server, adopted as w.
+type world struct {
+	*operator
+	dir string
+}
+
+func newWorld(t *testing.T) *world {
+	t.Helper()
+	needs(t, minetestServer)
+	o := newOperator(t)
+	w := &world{o, filepath.Join(filepath.Dir(o.home), "world")}
+	if err := os.MkdirAll(w.dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	w.do(0, "adopt", w.dir, "--dialect", "minetest", "--as", "w", "--set", "port="+freePort(t))
+	return w
+}
+
+func (w *world) prove(status int) *proofJSON {
+	w.t.Helper()
+	p := &proofJSON{}
+	w.json(status, p, "prove", "w", "--json")
+	return p
+}
+
+// own writes a mod into the world's own folder.
+func (w *world) own(name, conf, script string) {
+	dir := filepath.Join(w.dir, "worldmods", name)
+	write(w.t, filepath.Join(dir, "mod.conf"), "name = "+name+"\n"+conf)
+	write(w.t, filepath.Join(dir, "init.lua"), script)
+}
+
+func TestFreshWorld(t *testing.T) {
+	w := newWorld(t)
+	w.do(0, "register", "w", "basic_materials")
+	if got := contents(t, filepath.Join(w.dir, "world.mt")); !strings.HasPrefix(got, "gameid = minetest_game\n") || !strings.HasSuffix(got, "load_mod_basic_materials = true\n") {
+		t.Errorf("the new world file is\n%s", got)
+	}
+	w.do(0, "register", "w", "pipeworks")
+	p := w.prove(0)
+	if got := p.outcomes(); p.Verdict != "proved" || got != "basic_materials confirmed, pipeworks confirmed" {
+		t.Fatalf("%s: %s", p.Verdict, got)
+	}
+	m := p.mod("pipeworks")
+	if m.LoadMS == nil || len(m.Evidence) == 0 || !strings.Contains(m.Evidence[0].Text, `Mod "pipeworks" loaded after`) {
+		t.Errorf("pipeworks is %+v", m)
+	}
+	// The server has rewritten its file meanwhile; what it wrote is understood.
+	var s surveyJSON
+	w.json(0, &s, "survey", "w", "--json")
+	on := 0
+	for _, m := range s.Mods {
+		if m.On && !m.Base {
+			on++
+		}
+	}
+	if on != 2 || len(s.Mods) < 50 {
+		t.Errorf("%d of %d mods are on", on, len(s.Mods))
+	}
+}
+
+func TestRealMissingNeed(t *testing.T) {
+	w := newWorld(t)
+	w.do(0, "register", "w", "pipeworks")
+	var c checkJSON
+	w.json(1, &c, "check", "w", "--json")
+	if c.Findings[0].Code != "need-missing" || c.Findings[0].Mod != "pipeworks" {
+		t.Errorf("check foretells %+v", c.Findings[0])
+	}
+	p := w.prove(1)
+	m := p.mod("pipeworks")
+	if m.Outcome != "failed" || m.Reason != "it needs basic_materials" || !strings.Contains(m.Evidence[0].Text, "unsatisfied dependencies") || !p.Ready {
+		t.Errorf("pipeworks is %+v", m)
+	}
+}
+
+func TestRealMissingMod(t *testing.T) {
+	w := newWorld(t)
+	write(t, filepath.Join(w.dir, "world.mt"), "gameid = minetest_game\nload_mod_no_such_thing = true\nload_mod_mobs_redo = true\nload_mod_craftguide = yes\n")
+	var c checkJSON
+	w.json(1, &c, "check", "w", "--json")
+	var codes []string
+	for _, f := range c.Findings {
+		if f.Severity == "error" {
+			codes = append(codes, f.Code+" "+f.Mod)
+		}
+	}
+	if got := strings.Join(codes, ", "); got != "mod-missing no_such_thing, mod-renamed mobs_redo" {
+		t.Errorf("check says %s", got)
+	}
+	p := w.prove(1)
+	if got := p.outcomes(); got != "no_such_thing failed, mobs_redo failed, craftguide confirmed" {
+		t.Errorf("outcomes are %s", got)
+	}
+	if e := p.mod("no_such_thing").Evidence; len(e) != 1 || !strings.Contains(e[0].Text, "could not be found") {
+		t.Errorf("the evidence is %+v", e)
+	}
+}
+
+func TestRealScriptError(t *testing.T) {
+	for name, test := range map[string]struct{ script, reason string }{
+		"error":  {"error('out of rope')\n", "out of rope"},
+		"syntax": {"x = = 1\n", "unexpected symbol near '='"},
+		"timer":  {"minetest.register_globalstep(function() error('later') end)\n", "later"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			w := newWorld(t)
+			w.own("broken", "", test.script)
+			w.own("sound", "depends = broken\n", "")
+			w.do(0, "register", "w", "craftguide")
+			p := w.prove(1)
+			m := p.mod("broken")
+			if m.Outcome != "failed" || !strings.Contains(m.Reason, test.reason) || p.Exit == nil || *p.Exit == 0 {
+				t.Errorf("broken is %+v, exit %v", m, p.Exit)
+			}
+			if !strings.Contains(p.Reason, test.reason) {
+				t.Errorf("the reason is %q", p.Reason)
+			}
+			if name != "timer" && p.mod("sound").Outcome != "silent" {
+				t.Errorf("sound is %+v", p.mod("sound"))
+			}
+		})
+	}
+}
+
+func TestRealWorldWithoutGame(t *testing.T) {
+	w := newWorld(t)
+	write(t, filepath.Join(w.dir, "world.mt"), "# mine\nload_mod_craftguide = true\n")
+	var c checkJSON
+	w.json(1, &c, "check", "w", "--json")
+	if f := c.Findings[0]; f.Code != "setting-missing" || f.Remedy != "set gameid to minetest_game" {
+		t.Errorf("check says %+v", f)
+	}
+	if p := w.prove(1); p.mod("craftguide").Outcome != "failed" {
+		t.Errorf("craftguide is %+v", p.mod("craftguide"))
+	}
+}
+
+// TestRandomPicks proves random line-ups of all installed mods and compares
+// each outcome with what the log states, read here by other means.
+func TestRandomPicks(t *testing.T) {
+	w := newWorld(t)
+	var s surveyJSON
+	w.json(0, &s, "survey", "w", "--json")
+	var all []string
+	for _, m := range s.Mods {
+		if !m.Base {
+			all = append(all, m.Name)
+		}
+	}
+	if len(all) < 30 {
+		t.Skipf("only %d mods are installed", len(all))
+	}
+	count := picks
+	if n := os.Getenv("INITIUM_PICKS"); n != "" {
+		fmt.Sscan(n, &count)
+	}
+	random := rand.New(rand.NewPCG(2, 3))
+	for i := range count {
+		random.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+		chosen := slices.Clone(all[:1+random.IntN(25)])
+		if i%3 == 0 {
+			chosen = append(chosen, fmt.Sprintf("absent_%d", i))
+		}
+		file := "gameid = minetest_game\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n"
+		for _, name := range chosen {
+			file += "load_mod_" + name + " = true\n"
+		}
+		write(t, filepath.Join(w.dir, "world.mt"), file)
+		p := &proofJSON{}
+		r := w.try("prove", "w", "--json")
+		decode(t, r.out, p)
+		agree(t, p, chosen)
+		if (p.Verdict == "proved") != (r.status == 0) {
+			t.Errorf("%s with exit status %d", p.Verdict, r.status)
+		}
+	}
+}
+
+var (
+	loadedLine  = regexp.MustCompile(`(?m)Mod "([a-z0-9_]+)" loaded after`)
+	missingLine = regexp.MustCompile(`The following mods could not be found: (.*)`)
+	needsLine   = regexp.MustCompile(`mod "([a-z0-9_]+)" has unsatisfied`)
+	scriptLine  = regexp.MustCompile(`Failed to load and run script from .*/([a-z0-9_-]+)/init\.lua:`)
+)
+
+// agree compares a proof with the log that it was made from.
+func agree(t *testing.T, p *proofJSON, chosen []string) {
+	t.Helper()
+	log := contents(t, p.Log)
+	want := map[string]string{}
+	for _, m := range loadedLine.FindAllStringSubmatch(log, -1) {
+		want[m[1]] = "confirmed"
+	}
+	for _, m := range missingLine.FindAllStringSubmatch(log, -1) {
+		for _, name := range strings.Fields(m[1]) {
+			want[strings.Trim(name, `"`)] = "failed"
+		}
+	}
+	for _, m := range needsLine.FindAllStringSubmatch(log, -1) {
+		want[m[1]] = "failed"
+	}
+	if m := scriptLine.FindStringSubmatch(log); m != nil {
+		want[strings.NewReplacer("lucky-block", "lucky_block", "mobs_redo", "mobs").Replace(m[1])] = "failed"
+	}
+	for _, name := range chosen {
+		expect := want[name]
+		if expect == "" {
+			expect = "silent"
+		}
+		if got := p.mod(name); got.Outcome != expect {
+			t.Errorf("%s is %s (%s), the log says %s; log %s", name, got.Outcome, got.Reason, expect, p.Log)
+		}
+	}
+	if len(p.Mods) != len(chosen) {
+		t.Errorf("%d outcomes for %d mods", len(p.Mods), len(chosen))
+	}
+}
