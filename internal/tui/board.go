@@ -145,7 +145,7 @@ func (b *board) addUnlisted(rowOf map[string]int) {
 		}
 		if !titled {
 			titled = true
-			b.rows = append(b.rows, boardRow{title: "Loaded without being registered"})
+			b.rows = append(b.rows, boardRow{title: "In the log, and not registered"})
 		}
 		rowOf[o.Name] = len(b.rows)
 		b.rows = append(b.rows, boardRow{mod: m, outcome: o})

@@ -75,7 +75,7 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 	}
 	for _, e := range expected {
 		rec := &record{expected: e, known: true}
-		r.mods[e.Name] = rec
+		r.mods[text.Clean(e.Name)] = rec // the log is cleaned too before it is read
 		r.order = append(r.order, rec)
 	}
 	return r
@@ -248,6 +248,7 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 
 // record finds what is kept about a mod, by its name in the log.
 func (r *Reader) record(name string) *record {
+	name = text.Clean(name)
 	rec := r.mods[name]
 	if rec == nil {
 		rec = &record{expected: Expected{Name: name}}

@@ -1,0 +1,167 @@
+package host_test
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"initium/internal/core/plan"
+	"initium/internal/core/proof"
+	"initium/internal/host"
+)
+
+func TestRecords(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	if names, err := h.Servers(); err != nil || len(names) != 0 {
+		t.Errorf("an empty home has %v, %v", names, err)
+	}
+	r := host.Record{Name: "one", Dir: "/srv", Dialect: "d", Set: map[string]string{"port": "1"}, Adopted: time.Unix(1e9, 0).UTC()}
+	if err := h.PutRecord(r); err != nil {
+		t.Fatal(err)
+	}
+	got, err := h.Record("one")
+	if err != nil || got.Dir != r.Dir || got.Set["port"] != "1" || !got.Adopted.Equal(r.Adopted) {
+		t.Errorf("record is %+v, %v", got, err)
+	}
+	for _, name := range []string{"two", "", "../one", "a/b", ".hidden"} {
+		if _, err := h.Record(name); !errors.Is(err, host.ErrUnknownServer) {
+			t.Errorf("record %q gives %v", name, err)
+		}
+	}
+}
+
+func TestStarts(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	for want := 1; want <= 3; want++ {
+		dir, number, err := h.NewStart("s")
+		if err != nil || number != want {
+			t.Fatalf("start %d is numbered %d, %v", want, number, err)
+		}
+		if _, err := dir.Proof(); !errors.Is(err, fs.ErrNotExist) {
+			t.Errorf("a start without a proof gives %v", err)
+		}
+		if err := dir.PutProof(&proof.Proof{Server: "s", Number: number}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if numbers, err := h.Starts("s"); err != nil || !slices.Equal(numbers, []int{1, 2, 3}) {
+		t.Errorf("starts are %v, %v", numbers, err)
+	}
+	if p, err := h.Start("s", 2).Proof(); err != nil || p.Number != 2 {
+		t.Errorf("proof is %+v, %v", p, err)
+	}
+}
+
+// file makes a plan that changes one file from old to want.
+func file(path, old, want string) plan.File {
+	return plan.File{Path: path, Old: []byte(old), Want: []byte(want)}
+}
+
+func put(t *testing.T, name, data string, mode fs.FileMode) {
+	t.Helper()
+	if err := os.WriteFile(name, []byte(data), mode); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func want(t *testing.T, name, data string) {
+	t.Helper()
+	if got, err := os.ReadFile(name); err != nil || string(got) != data {
+		t.Errorf("%s holds %q, %v; want %q", filepath.Base(name), got, err, data)
+	}
+}
+
+func TestApply(t *testing.T) {
+	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
+	real, link, fresh := filepath.Join(dir, "real"), filepath.Join(dir, "link"), filepath.Join(dir, "fresh")
+	put(t, real, "old", 0o600)
+	if err := os.Symlink("real", link); err != nil {
+		t.Fatal(err)
+	}
+	p := &plan.Plan{Files: []plan.File{file(link, "old", "new"), {Path: fresh, New: true, Want: []byte("made")}}}
+	if err := h.Apply("s", "why", p); err != nil {
+		t.Fatal(err)
+	}
+	want(t, real, "new")
+	want(t, fresh, "made")
+	if info, err := os.Lstat(link); err != nil || info.Mode()&fs.ModeSymlink == 0 {
+		t.Error("the link is gone")
+	}
+	if info, err := os.Stat(real); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the mode is %v", info.Mode())
+	}
+	kept, err := filepath.Glob(filepath.Join(h.Dir, "servers/s/kept/*/0.old"))
+	if err != nil || len(kept) != 1 {
+		t.Fatalf("kept: %v, %v", kept, err)
+	}
+	want(t, kept[0], "old")
+	left, err := filepath.Glob(filepath.Join(dir, ".*"))
+	if err != nil || len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+func TestApplyRefusesWhatChanged(t *testing.T) {
+	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
+	one, two := filepath.Join(dir, "one"), filepath.Join(dir, "two")
+	put(t, one, "1", 0o644)
+	put(t, two, "changed by somebody", 0o644)
+	for name, second := range map[string]plan.File{
+		"changed":   file(two, "2", "22"),
+		"gone":      file(filepath.Join(dir, "gone"), "3", "33"),
+		"not fresh": {Path: two, New: true, Want: []byte("x")},
+	} {
+		if err := h.Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), second}}); err == nil {
+			t.Errorf("%s: no error", name)
+		} else if name == "changed" && !errors.Is(err, host.ErrStale) {
+			t.Errorf("%s: %v", name, err)
+		}
+		want(t, one, "1")
+		want(t, two, "changed by somebody")
+	}
+}
+
+// TestApplyPutsBack fails at the second of two files; the first has to be as it
+// was.
+func TestApplyPutsBack(t *testing.T) {
+	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
+	one, two := filepath.Join(dir, "one"), filepath.Join(dir, "two")
+	put(t, one, "1", 0o644)
+	put(t, two, "2", 0o444)
+	err := h.Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", "22")}})
+	if !errors.Is(err, fs.ErrPermission) || !strings.Contains(err.Error(), "read-only") {
+		t.Errorf("error is %v", err)
+	}
+	want(t, one, "1")
+	want(t, two, "2")
+}
+
+func TestPortHeld(t *testing.T) {
+	if got := host.PortHeld(1); got != "" {
+		t.Errorf("port 1 is held by %q", got)
+	}
+}
+
+func TestSocketFor(t *testing.T) {
+	base := t.TempDir()
+	t.Setenv("XDG_RUNTIME_DIR", base)
+	deep := host.StartDir("/" + strings.Repeat("very-deep/", 40))
+	path, err := host.SocketFor(deep)
+	if err != nil || len(filepath.Base(path)) > 40 {
+		t.Fatalf("the socket of a deep folder is %s, %v", path, err)
+	}
+	if info, err := os.Stat(filepath.Dir(path)); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("its folder has mode %v, %v", info.Mode(), err)
+	}
+	if err := os.Chmod(filepath.Dir(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := host.SocketFor(deep); err == nil {
+		t.Error("a folder that others may read is used")
+	}
+}

@@ -1,0 +1,213 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// terminal is the program in a real terminal of its own.
+type terminal struct {
+	t      *testing.T
+	socket string
+}
+
+// open runs the program in a terminal of a size. env are settings for it, as
+// NAME=VALUE.
+func open(t *testing.T, columns, rows int, env []string, args ...string) *terminal {
+	t.Helper()
+	needs(t, "tmux")
+	dir := t.TempDir()
+	x := &terminal{t, filepath.Join(dir, "s")}
+	conf := filepath.Join(dir, "conf")
+	write(t, conf, "set -g status off\nset -g default-terminal tmux-256color\nset -s escape-time 0\n")
+	command := []string{"-f", conf, "new-session", "-d", "-x", fmt.Sprint(columns), "-y", fmt.Sprint(rows), "-s", "x"}
+	for _, e := range env {
+		command = append(command, "-e", e)
+	}
+	command = append(command, "-e", "XDG_RUNTIME_DIR=", "-e", "TMPDIR="+dir)
+	x.tmux(append(command, append([]string{program}, args...)...)...)
+	x.tmux("set", "-g", "remain-on-exit", "on")
+	t.Cleanup(func() {
+		// The screen is asked to close, so that it stops what it started.
+		exec.Command("tmux", "-S", x.socket, "send-keys", "-t", "x", "C-c").Run()
+		for range 100 {
+			if out, err := exec.Command("tmux", "-S", x.socket, "list-panes", "-t", "x", "-F", "#{pane_dead}").Output(); err != nil || strings.TrimSpace(string(out)) == "1" {
+				break
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		exec.Command("tmux", "-S", x.socket, "kill-server").Run()
+	})
+	return x
+}
+
+func (x *terminal) tmux(args ...string) string {
+	x.t.Helper()
+	out, err := exec.Command("tmux", append([]string{"-S", x.socket}, args...)...).CombinedOutput()
+	if err != nil {
+		x.t.Fatalf("tmux %v: %v\n%s", args, err, out)
+	}
+	return string(out)
+}
+
+func (x *terminal) keys(keys ...string) {
+	x.t.Helper()
+	x.tmux(append([]string{"send-keys", "-t", "x"}, keys...)...)
+}
+
+func (x *terminal) picture() string { return x.tmux("capture-pane", "-p", "-t", "x") }
+
+// sees waits until all the words are on the screen at once.
+func (x *terminal) sees(words ...string) string {
+	x.t.Helper()
+	var picture string
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		picture = x.picture()
+		all := true
+		for _, w := range words {
+			all = all && strings.Contains(picture, w)
+		}
+		if all {
+			return picture
+		}
+	}
+	x.t.Fatalf("never saw %q; the screen is\n%s", words, picture)
+	return ""
+}
+
+func TestScreenFromFailureToProof(t *testing.T) {
+	x := open(t, 140, 43, nil, "demo")
+	x.sees("load order", "steam_ferry", "! error", "remedy 1  move ferry_timetable before steam_ferry", "never started")
+	x.keys("s")
+	x.sees("spoken for", "loading", "of 60 s at most")
+	x.sees("✕ not proved", "2 of 14 registered mods are not confirmed", "✕ steam_ferry")
+	x.keys("Enter")
+	picture := x.sees("✕ failed", "it needs ferry_timetable", "ready", "start 1,")
+	if n := strings.Count(picture, "◆ confirmed"); n != 12 {
+		t.Errorf("%d rows are confirmed:\n%s", n, picture)
+	}
+	x.keys("m")
+	x.sees("Plan", "comes     berth ferry_timetable", "goes      berth ferry_timetable", "Nothing is written yet")
+	x.keys("Enter")
+	x.sees("Done: move ferry_timetable before steam_ferry", "changed since start 1")
+	x.keys("s")
+	x.sees("◆ proved", "every registered mod is confirmed", "running")
+	x.keys("Enter")
+	picture = x.sees("◆ proved by start 2", "start 2,")
+	if n := strings.Count(picture, "◆ confirmed"); n != 14 {
+		t.Errorf("%d rows are confirmed:\n%s", n, picture)
+	}
+	x.keys("s")
+	x.sees("The server has stopped.", "stopped")
+}
+
+func TestScreenViewsAndKeys(t *testing.T) {
+	x := open(t, 140, 43, nil, "demo")
+	x.sees("remedy 1")
+	x.keys("?")
+	x.sees("What the shapes say", "unlisted: it loaded without being registered")
+	x.keys("Escape")
+	x.sees("load order")
+	x.keys("End")
+	x.sees("spare_anchor 0.2.0", "a add")
+	x.keys("a")
+	x.sees("Plan", "register spare_anchor", "comes     berth spare_anchor")
+	x.keys("Escape")
+	x.sees("load order")
+	x.keys("Up")
+	x.sees("o switch on", "carnival_bunting 0.4.0")
+	x.keys("o")
+	x.sees("goes      # berth carnival_bunting", "comes     berth carnival_bunting")
+	x.keys("Escape")
+	x.sees("load order")
+	x.keys("l")
+	x.sees("There is no log yet")
+	x.keys("t")
+	x.sees("steam_ferry 2.2.0  Steam ferry")
+	x.keys("Escape")
+	x.sees("1 server", "saltmarsh", "never started", "! 1 error")
+	x.keys("Enter")
+	x.sees("load order")
+}
+
+func TestScreenStopsAStart(t *testing.T) {
+	x := open(t, 100, 30, nil, "demo")
+	x.sees("remedy 1")
+	x.keys("s")
+	x.sees("loading sound_charts")
+	x.keys("x")
+	x.sees("✕ not proved", "the start was stopped before the server was ready")
+	x.keys("Enter")
+	x.sees("stopped", "not proved")
+}
+
+// TestScreenSizes resizes the window through many sizes and looks that every
+// picture has its shape and that nothing is cut without a mark.
+func TestScreenSizes(t *testing.T) {
+	x := open(t, 80, 24, []string{"NO_COLOR=1"}, "demo")
+	x.sees("load order", "! error")
+	for _, size := range [][2]int{{80, 24}, {200, 60}, {100, 30}, {60, 15}, {30, 8}, {10, 3}, {140, 43}, {80, 24}} {
+		x.tmux("resize-window", "-t", "x", "-x", fmt.Sprint(size[0]), "-y", fmt.Sprint(size[1]))
+		time.Sleep(300 * time.Millisecond)
+		picture := strings.TrimRight(x.picture(), "\n")
+		if lines := strings.Split(picture, "\n"); len(lines) > size[1] {
+			t.Errorf("%v: %d lines", size, len(lines))
+		}
+		if strings.Contains(picture, "panic") {
+			t.Fatalf("%v:\n%s", size, picture)
+		}
+	}
+	picture := x.sees("load order", "steam_ferry", "? help")
+	if escapes := x.tmux("capture-pane", "-e", "-p", "-t", "x"); strings.Contains(escapes, "38;2;") || strings.Contains(escapes, "38;5;") {
+		t.Errorf("colours under NO_COLOR:\n%q", escapes)
+	}
+	if !strings.Contains(picture, "▌") || !strings.Contains(picture, "┃") {
+		t.Errorf("without colour the selected row or the wrong way cannot be told:\n%s", picture)
+	}
+}
+
+func TestScreenWithoutServers(t *testing.T) {
+	x := open(t, 80, 24, []string{"INITIUM_HOME=" + t.TempDir()})
+	x.sees("No server is adopted yet.", "initium adopt FOLDER")
+	x.keys("q")
+}
+
+// TestScreenSurvivesHostileNames shows a server whose files are full of control
+// sequences.
+func TestScreenSurvivesHostileNames(t *testing.T) {
+	needs(t, "tmux")
+	h := newHarbour(t, "berth \x1b]0;gotcha\x07evil\nberth nice\n# ~~ \x1b[2JSection ~~\nberth last\n")
+	h.cargo("nice", "", "haul 1\ncall \x1b[31mred\x1b[2J\n")
+	h.cargo("last", "", "haul 1\n")
+	write(t, filepath.Join(h.dir, "cargo/last/bill.toml"), "name = \"last\"\ntitle = \"\\u001b[2Jtitle\"\nrelease = \"\\u009b31m1\"\n")
+	x := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
+	x.sees("nice", "last", "Section")
+	x.keys("s")
+	x.sees("✕ not proved")
+	x.keys("Enter", "End")
+	x.sees("last", "title", "◆ confirmed")
+	if title := x.tmux("display-message", "-p", "-t", "x", "#{pane_title}"); strings.Contains(title, "gotcha") {
+		t.Errorf("the window's title was set to %q", title)
+	}
+}
+
+// TestClosingTheWindowStopsNothing kills the screen while a proved server runs.
+func TestClosingTheWindowStopsNothing(t *testing.T) {
+	needs(t, "tmux")
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	x := open(t, 100, 30, []string{"INITIUM_HOME=" + h.home, "TMPDIR=" + os.TempDir()}, "h")
+	x.sees("never started")
+	x.keys("s")
+	x.sees("◆ proved")
+	x.tmux("kill-session", "-t", "x")
+	defer h.try("stop", "h")
+	if out := h.do(0, "servers"); !strings.Contains(out, "running since") {
+		t.Errorf("servers says\n%s", out)
+	}
+}
