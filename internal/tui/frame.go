@@ -173,7 +173,7 @@ func (m *model) drawHelp(c *canvas, y, h int) {
 		for _, k := range keys {
 			y++
 			c.put(x, y, k.key, inkKey)
-			c.putWithin(x+wide, y, min(c.w-x-wide-1, 44), k.does, inkText)
+			c.putWithin(x+wide, y, min(c.w-x-wide-1, 54), k.does, inkText)
 		}
 		return y + 2
 	}

@@ -27,6 +27,12 @@ func (l *serverList) draw(c *canvas, y, h int) {
 		c.put(4, y+5, "initium demo", inkKey)
 		return
 	}
+	const storyHeight = 6
+	if h > storyHeight+4 {
+		h -= storyHeight + 1
+		c.rule(y + h)
+		l.drawStory(c, y+h+1)
+	}
 	wide := c.w >= 100
 	x := struct{ kind, state, port, mods, start int }{26, 42, 66, 74, 84}
 	if !wide {
@@ -75,6 +81,40 @@ func (l *serverList) draw(c *canvas, y, h int) {
 		if s.Errors > 0 {
 			c.putWithin(at+2, row, c.w-at-3, "! "+count(s.Errors, "error", "errors"), inkBad)
 		}
+	}
+}
+
+// drawStory tells more about the selected server.
+func (l *serverList) drawStory(c *canvas, y int) {
+	if l.selected >= len(l.list) {
+		return
+	}
+	s := l.list[l.selected]
+	c.put(2, y, s.Name, inkTitle)
+	line := func(label, text string, k ink) {
+		if y++; y < c.h-footHeight {
+			c.put(2, y, label, inkDim)
+			c.putWithin(14, y, c.w-15, text, k)
+		}
+	}
+	line("folder", clean(s.Dir), inkText)
+	if s.Problem != "" {
+		line("trouble", s.Problem, inkBad)
+		return
+	}
+	if s.Last != nil && s.Last.Verdict != proof.Proved {
+		line("last start", fmt.Sprintf("start %d, not proved: %s", s.Last.Number, s.Last.Reason), inkText)
+	}
+	if s.Proved != nil {
+		line("last proof", fmt.Sprintf("start %d, %s, ready after %.2f s", s.Proved.Number, clock(*s.Proved.Started), float64(s.Proved.ReadyAfterMS)/1000), inkText)
+	} else {
+		line("last proof", "none yet", inkText)
+	}
+	if s.Changed {
+		line("changed", "the mods that are on, their releases or their order are other than at the last proof", inkWarn)
+	}
+	if s.Errors > 0 {
+		line("check", count(s.Errors, "error", "errors")+" known before a start; Enter shows them", inkText)
 	}
 }
 

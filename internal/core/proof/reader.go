@@ -341,8 +341,5 @@ func names(one, many string) (list []string) {
 		}
 		return list
 	}
-	for _, word := range strings.FieldsFunc(many, func(c rune) bool { return strings.ContainsRune(" \t,;", c) }) {
-		list = append(list, word)
-	}
-	return list
+	return append(list, strings.FieldsFunc(many, func(c rune) bool { return strings.ContainsRune(" \t,;", c) })...)
 }

@@ -179,7 +179,7 @@ func allows(name string, got []byte) bool {
 	case "any", "reason":
 		return true
 	case "mod", "level":
-		return len(got) > 0 && bytes.IndexAny(got, " \t") < 0
+		return len(got) > 0 && !bytes.ContainsAny(got, " \t")
 	case "ms", "s":
 		dot := false
 		for i, c := range got {
