@@ -55,8 +55,8 @@ func (h *harbour) prove(status int, args ...string) *proofJSON {
 func TestDemoStory(t *testing.T) {
 	out := newOperator(t).do(0, "demo", "--run")
 	at := 0
-	for _, want := range []string{"Survey", "Lights and marks", "Check", "steam_ferry needs ferry_timetable, which loads after it",
-		"saltmarsh: not proved", "failed", "it needs ferry_timetable", "Remedy", "move ferry_timetable before steam_ferry",
+	for _, want := range []string{"Survey", "Lights and marks", "Check", "paddle_ferry needs ferry_timetable, which loads after it",
+		"saltmarsh: not proved", "failed", "it needs ferry_timetable", "Remedy", "move ferry_timetable before paddle_ferry",
 		"> berth ferry_timetable", "< berth ferry_timetable", "saltmarsh: proved, ready after"} {
 		i := strings.Index(out[at:], want)
 		if i < 0 {

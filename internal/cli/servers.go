@@ -167,7 +167,7 @@ func (e *env) printSurvey(s *survey.Survey) error {
 	w := tabwriter.NewWriter(&rows, 0, 4, 2, ' ', 0)
 	var titles []string // of the section that begins with a row, "" for none
 	section, base := "", 0
-	fmt.Fprintln(w, "  #\tMOD\tRELEASE\tSTATE\tNEEDS")
+	fmt.Fprintln(w, "  #\tNAME\tRELEASE\tSTATE\tNEEDS")
 	for i := range s.Mods {
 		m := &s.Mods[i]
 		if m.Base {

@@ -227,8 +227,8 @@ func TestPatternFaults(t *testing.T) {
 func FuzzPattern(f *testing.F) {
 	f.Add("{mod} is {any} now {ms}", "a", "b c", "3")
 	f.Add("x {reason}", "", "", "")
-	f.Fuzz(func(t *testing.T, source, mod, anything, ms string) {
-		p, err := text.ParsePattern(source, []string{"mod", "any", "ms"})
+	f.Fuzz(func(t *testing.T, pattern, mod, anything, ms string) {
+		p, err := text.ParsePattern(pattern, []string{"mod", "any", "ms"})
 		if err != nil {
 			return
 		}
@@ -241,7 +241,7 @@ func FuzzPattern(f *testing.F) {
 		i := 0
 		again := p.Fill(func(string) string { i++; return string(caps[i-1].In(line)) })
 		if again != string(line) {
-			t.Fatalf("%q took %v from %q, which gives %q", source, caps, line, again)
+			t.Fatalf("%q took %v from %q, which gives %q", pattern, caps, line, again)
 		}
 	})
 }
