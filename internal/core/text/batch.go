@@ -1,0 +1,175 @@
+package text
+
+import (
+	"bytes"
+	"strings"
+)
+
+// ReadBatch reads a Windows batch file: rem and :: remarks, set NAME=value and
+// set "NAME=value", lines that go on after ^, words in double quotes, %NAME%.
+func ReadBatch(doc []byte) *Launch {
+	l := &Launch{Variables: map[string]Piece{}}
+	lines := Lines(doc)
+	for i := 0; i < len(lines); i++ {
+		from := lines[i].Text.Start
+		for i+1 < len(lines) && endsInCaret(lines[i].Text.In(doc)) {
+			i++
+		}
+		batchLine(doc, Span{from, lines[i].Text.End}, l)
+	}
+	return l
+}
+
+// endsInCaret tells a line that goes on: its last caret is not itself escaped.
+func endsInCaret(line []byte) bool {
+	n := len(line) - len(bytes.TrimRight(line, "^"))
+	return n%2 == 1
+}
+
+func batchLine(doc []byte, at Span, l *Launch) {
+	body := trim(doc, at)
+	if body.Len() > 0 && doc[body.Start] == '@' {
+		body.Start++
+	}
+	head := strings.ToLower(string(body.In(doc)))
+	switch {
+	case head == "" || head[0] == ':' || head == "rem" || strings.HasPrefix(head, "rem ") || strings.HasPrefix(head, "rem\t"):
+		return
+	case strings.HasPrefix(head, "set ") && !strings.HasPrefix(head[4:], "/"):
+		value := trim(doc, Span{body.Start + 4, body.End})
+		quote := byte(0)
+		if value.Len() >= 2 && doc[value.Start] == '"' && doc[value.End-1] == '"' {
+			value.Start, value.End, quote = value.Start+1, value.End-1, '"'
+		}
+		name, _, ok := bytes.Cut(value.In(doc), []byte("="))
+		if !ok {
+			return
+		}
+		p, use := batchPiece(doc, Span{value.Start + len(name) + 1, value.End}, quote)
+		if use == (Use{}) {
+			l.Variables[strings.ToUpper(strings.TrimSpace(string(name)))] = p
+		}
+		return
+	}
+	c := Command{Span: body}
+	for start := body.Start; start < body.End; {
+		if isBlank(doc[start]) || doc[start] == '\r' || doc[start] == '\n' {
+			start++
+			continue
+		}
+		if doc[start] == '^' && start+1 < body.End && (doc[start+1] == '\r' || doc[start+1] == '\n') {
+			start++
+			continue
+		}
+		if strings.IndexByte("&|", doc[start]) >= 0 { // another command on the same line
+			if len(c.Words) > 0 {
+				l.Commands = append(l.Commands, c)
+			}
+			c = Command{Span: Span{start, body.End}}
+			start++
+			continue
+		}
+		end := batchWordEnd(doc, start, body.End)
+		p, use := batchPiece(doc, Span{start, end}, 0)
+		c.Words, c.Uses = append(c.Words, p), append(c.Uses, use)
+		start = end
+	}
+	if len(c.Words) > 0 {
+		l.Commands = append(l.Commands, c)
+	}
+}
+
+func batchWordEnd(doc []byte, at, end int) int {
+	quoted := false
+	for ; at < end; at++ {
+		switch c := doc[at]; {
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '^' && at+1 < end:
+			if doc[at+1] == '\r' || doc[at+1] == '\n' {
+				return at
+			}
+			at++
+		case isBlank(c) || c == '\r' || c == '\n' || c == '&' || c == '|':
+			return at
+		}
+	}
+	return end
+}
+
+// batchPiece reads a word, or the value of a variable.
+func batchPiece(doc []byte, at Span, context byte) (Piece, Use) {
+	b, use := newPiece(at.Start, context, encodeBatch), Use{}
+	base := context
+	for i := at.Start; i < at.End; i++ {
+		switch c := doc[i]; {
+		case c == '"' && base == 0:
+			if context == 0 {
+				context = '"'
+				b.open(i+1, '"')
+			} else {
+				context = 0
+			}
+		case c == '^' && context == 0 && i+1 < at.End:
+			if doc[i+1] == '\r' || doc[i+1] == '\n' {
+				for i+1 < at.End && (doc[i+1] == '\r' || doc[i+1] == '\n') {
+					i++
+				}
+				continue
+			}
+			b.add(string(doc[i+1:i+2]), Span{i, i + 2}, context)
+			i++
+		case c == '%' && i+1 < at.End && doc[i+1] == '%':
+			b.add("%", Span{i, i + 2}, context)
+			i++
+		case c == '%':
+			end := bytes.IndexByte(doc[i+1:at.End], '%')
+			if end < 1 || use.Name != "" {
+				use.Mixed = true
+				b.add("%", Span{i, i + 1}, context)
+				continue
+			}
+			use.Name, use.At = strings.ToUpper(string(doc[i+1:i+1+end])), b.value.Len()
+			i += end + 1
+		default:
+			b.add(string(doc[i:i+1]), Span{i, i + 1}, context)
+		}
+	}
+	p := b.done(at.End)
+	if base == 0 && use == (Use{}) {
+		p.rewrite = rewriteBatch
+	}
+	use.Mixed = use.Mixed || use.Name != "" && use.At != len(p.Value)
+	return p, use
+}
+
+// rewriteBatch puts a word with blanks in quotes.
+func rewriteBatch(want string) (written string, needed bool, err error) {
+	if !strings.ContainsAny(want, " \t") {
+		return "", false, nil
+	}
+	written, err = encodeBatch('"', want)
+	return `"` + written + `"`, true, err
+}
+
+func encodeBatch(context byte, s string) (string, error) {
+	if err := refuse(s, "\"", "a batch file"); err != nil {
+		return "", err
+	}
+	s = strings.ReplaceAll(s, "%", "%%")
+	if context == '"' {
+		return s, nil
+	}
+	if strings.ContainsAny(s, " \t") {
+		return "", refuse(s, " \t", "a batch file outside quotes")
+	}
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if strings.IndexByte("&|<>^()", s[i]) >= 0 {
+			b.WriteByte('^')
+		}
+		b.WriteByte(s[i])
+	}
+	return b.String(), nil
+}

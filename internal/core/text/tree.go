@@ -1,0 +1,184 @@
+package text
+
+import (
+	"slices"
+	"strings"
+)
+
+// Node is a value in a structured document: JSON, YAML, TOML or XML.
+type Node struct {
+	Span
+	Kind    NodeKind
+	Piece   Piece    // of a string
+	Literal string   // of any other scalar
+	Members []Member // of an object
+	Items   []*Node  // of a list
+	Flow    bool     // a list in brackets, its items parted by commas
+	Lead    Span     // of an item of a list without brackets: its mark, such as "- "
+}
+
+// NodeKind is what a Node is.
+type NodeKind int
+
+// The kinds of nodes.
+const (
+	NodeScalar NodeKind = iota // a number, true, false, null
+	NodeString
+	NodeList
+	NodeObject
+)
+
+// Member is a key of an object with its value.
+type Member struct {
+	Name  string
+	Key   Span
+	Value *Node
+}
+
+// Get follows a path of keys parted by dots; a key that holds a dot itself is
+// found too. It returns nil when there is nothing.
+func (n *Node) Get(path string) *Node {
+	if path == "" || n == nil {
+		return n
+	}
+	for _, m := range slices.Backward(n.Members) { // of two with one name the last counts
+		if m.Name == path {
+			return m.Value
+		}
+		if rest, ok := strings.CutPrefix(path, m.Name+"."); ok {
+			if v := m.Value.Get(rest); v != nil {
+				return v
+			}
+		}
+	}
+	return nil
+}
+
+// InsertItem is the edit that puts an item, already in the document's notation,
+// into a list before item i, or at its end. A new item is laid out like its
+// neighbours.
+func (n *Node) InsertItem(doc []byte, i int, item string) Edit {
+	if !n.Flow {
+		return n.insertBlockItem(doc, i, item)
+	}
+	open := n.Start + 1
+	switch {
+	case len(n.Items) == 0:
+		return Insert(open, item)
+	case i < len(n.Items):
+		gap := " "
+		if i > 0 {
+			gap = blanksBefore(doc, n.Items[i].Start)
+		} else if len(n.Items) > 1 {
+			gap = blanksBefore(doc, n.Items[1].Start)
+		} else if g := blanksBefore(doc, n.Items[0].Start); strings.Contains(g, "\n") {
+			gap = g
+		}
+		return Insert(n.Items[i].Start, item+","+gap)
+	}
+	last := n.Items[len(n.Items)-1]
+	gap := blanksBefore(doc, last.Start)
+	if len(n.Items) == 1 && !strings.Contains(gap, "\n") {
+		gap = " "
+	}
+	return Insert(last.End, ","+gap+item)
+}
+
+// blanksBefore is the white space that ends at an offset.
+func blanksBefore(doc []byte, at int) string {
+	from := at
+	for from > 0 && (isSpace(doc[from-1]) || doc[from-1] == '\n') {
+		from--
+	}
+	return string(doc[from:at])
+}
+
+func (n *Node) insertBlockItem(doc []byte, i int, item string) Edit {
+	like := n.Items[min(i, len(n.Items)-1)]
+	mark := string(like.Lead.In(doc))
+	if i < len(n.Items) {
+		line := lineStart(doc, like.Lead.Start)
+		return InsertLine(doc, line, string(doc[line:like.Lead.Start])+mark+item)
+	}
+	line := lineStart(doc, like.Lead.Start)
+	return InsertLine(doc, lineEnd(doc, like.End), string(doc[line:like.Lead.Start])+mark+item)
+}
+
+func lineStart(doc []byte, at int) int {
+	for at > Begin(doc) && doc[at-1] != '\n' {
+		at--
+	}
+	return at
+}
+
+// lineEnd is the end of the line that an offset stands on, with its ending.
+func lineEnd(doc []byte, at int) int {
+	if at > 0 && at <= len(doc) && doc[at-1] == '\n' {
+		return at
+	}
+	for at < len(doc) && doc[at] != '\n' {
+		at++
+	}
+	return min(at+1, len(doc))
+}
+
+// RemoveItem are the edits that take an item out of a list, with the comma that
+// belongs to it. Comments stay.
+func (n *Node) RemoveItem(doc []byte, i int) []Edit {
+	item := n.Items[i]
+	if !n.Flow {
+		from := lineStart(doc, item.Lead.Start)
+		return []Edit{DeleteLine(doc, Span{from, lineEnd(doc, item.End)})}
+	}
+	comma := commaAfter(doc, item.End, n.End)
+	switch {
+	case len(n.Items) == 1 && comma < 0:
+		return []Edit{Delete(item.Span)}
+	case i < len(n.Items)-1 || len(n.Items) == 1:
+		end := comma + 1
+		for end < n.Items[min(i+1, len(n.Items)-1)].Start && (isSpace(doc[end]) || doc[end] == '\n') {
+			end++
+		}
+		return []Edit{Delete(Span{item.Start, item.End}), Delete(Span{comma, end})}
+	}
+	before := n.Items[i-1]
+	previous := commaAfter(doc, before.End, n.End)
+	from := item.Start - len(blanksBefore(doc, item.Start))
+	if comma >= 0 { // the list ends with a comma, and goes on doing so
+		return []Edit{Delete(Span{max(from, previous+1), item.End}), Delete(Span{comma, comma + 1})}
+	}
+	if from <= previous+1 {
+		return []Edit{Delete(Span{previous, item.End})}
+	}
+	return []Edit{Delete(Span{previous, previous + 1}), Delete(Span{from, item.End})}
+}
+
+// commaAfter finds the comma after a value, passing over blanks and comments; -1
+// when there is none before the end of the list.
+func commaAfter(doc []byte, at, end int) int {
+	for at < end {
+		switch {
+		case doc[at] == ',':
+			return at
+		case doc[at] == '#', doc[at] == '/' && doc[at+1] == '/':
+			at = lineEnd(doc, at)
+		case doc[at] == '/' && doc[at+1] == '*':
+			close := strings.Index(string(doc[at+2:end]), "*/")
+			if close < 0 {
+				return -1
+			}
+			at += close + 4
+		case isSpace(doc[at]) || doc[at] == '\n':
+			at++
+		default:
+			return -1
+		}
+	}
+	return -1
+}
+
+// ItemText is what an item is written as, to be put elsewhere in its list.
+func (n *Node) ItemText(doc []byte, i int) string { return string(n.Items[i].In(doc)) }
+
+// Quote writes a string the way that the strings of a document are written.
+type Quote func(s string) (string, error)
