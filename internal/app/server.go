@@ -60,7 +60,7 @@ func (s *Server) given(g *dialect.Given) (value, problem string) {
 		return exists(g.Kind, value)
 	}
 	if g.From != nil {
-		l := lineup.Read(s.Dialect, s.Vars, readFile)
+		l := lineup.Read(s.Dialect, s.Vars, readFile, nil)
 		if set, ok := l.Setting(g.From.Registration, g.From.Key); ok && set.Value != "" {
 			return set.Value, ""
 		}

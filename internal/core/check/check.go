@@ -50,6 +50,7 @@ func Run(s *survey.Survey, facts Facts) []Finding {
 	c := &checker{s: s, d: s.Dialect}
 	c.start(facts)
 	c.files()
+	c.places()
 	c.values()
 	for i := range s.Mods {
 		c.mod(&s.Mods[i])
@@ -137,6 +138,57 @@ func (c *checker) files() {
 		}
 		c.add(Finding{Code: p.Code, Severity: severity, File: l.Files[p.File].Path, Line: p.Line, Column: p.Column}, "%s", p.Message)
 	}
+}
+
+// places compares the lists that have to agree, and looks at the length of
+// launch lines.
+func (c *checker) places() {
+	l := c.s.Lineup
+	for i, f := range l.Files {
+		r := &c.d.Registrations[f.Registration]
+		if r.SameAs != "" && !f.Missing && readable(l, i) {
+			lead, copied := l.On(r.SameAs), l.On(r.Name)
+			if !slices.Equal(lead, copied) {
+				c.add(Finding{Code: "places-disagree", Severity: Error, File: f.Path}, "the %s and the %s do not agree: %s", r.SameAs, r.Name, difference(lead, copied)).
+					remedy(lineup.Change{Op: lineup.OpMatch, Registration: r.Name, To: r.SameAs})
+			}
+		}
+		length, limit, what := l.LaunchLimit(i)
+		switch {
+		case limit > 0 && length > limit:
+			c.add(Finding{Code: "launch-too-long", Severity: Error, File: f.Path}, "%s has %d characters; more than %d are cut off or refused", what, length, limit).
+				Remedy = "switch mods off, or hand the list over in a file if the server can read one"
+		case limit > 0 && length > limit*4/5:
+			c.add(Finding{Code: "launch-long", Severity: Warning, File: f.Path}, "%s has %d characters, of %d at most", what, length, limit).
+				Remedy = "keep it shorter: there is room for few more mods"
+		}
+	}
+}
+
+func readable(l *lineup.Lineup, file int) bool {
+	return !slices.ContainsFunc(l.Problems, func(p lineup.Problem) bool { return p.File == file })
+}
+
+// difference says how one list differs from another.
+func difference(lead, copied []string) string {
+	var words []string
+	for _, name := range lead {
+		if !slices.Contains(copied, name) {
+			words = append(words, name+" is only in the first")
+		}
+	}
+	for _, name := range copied {
+		if !slices.Contains(lead, name) {
+			words = append(words, name+" is only in the second")
+		}
+	}
+	if len(words) == 0 {
+		return "the order is another"
+	}
+	if more := len(words) - 3; more > 0 {
+		words = append(words[:3], fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(words, ", ")
 }
 
 func (c *checker) values() {

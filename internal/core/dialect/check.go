@@ -122,6 +122,11 @@ func (c *checker) places(d *Dialect, vars []string) {
 		c.need(key+".path", p.Path)
 		c.variables(key+".path", p.Path, vars)
 		oneOf(c, key+".loads", &p.Loads, LoadsRegistered, LoadsRegistered, LoadsAlways, LoadsBase)
+		if p.File != "" {
+			if pattern := c.pattern(key+".file", p.File, []string{"mod"}); pattern != nil && len(pattern.Names()) != 1 {
+				c.bad(key+".file", "has to hold {mod} once")
+			}
+		}
 		if p.Main != "" && !isBelow(p.Main) {
 			c.bad(key+".main", "%q has to be a file below the mod's folder", p.Main)
 		}
@@ -156,7 +161,10 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 		c.need(key+".file", r.File)
 		c.variables(key+".file", r.File, vars)
 		c.variables(key+".new", r.New, vars)
-		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey)
+		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection)
+		if same := d.Registration(r.SameAs); r.SameAs != "" && (same == nil || same == r) {
+			c.bad(key+".same_as", "names the registration %q, which this dialect has not", r.SameAs)
+		}
 		switch r.Shape {
 		case ShapeLine:
 			oneOf(c, key+".format", &r.Format, FormatScript, FormatScript)
@@ -184,8 +192,45 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 			if r.Assign == "" {
 				r.Assign = "="
 			}
+		case ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection:
+			c.listRegistration(r, key)
 		}
 	}
+}
+
+// launchFormats are those in which a list is found by a launch parameter.
+var launchFormats = []Format{FormatShell, FormatBatch, FormatUnit, FormatWords}
+
+func (c *checker) listRegistration(r *Registration, key string) {
+	c.need(key+".at", r.At)
+	switch r.Shape {
+	case ShapeList:
+		oneOf(c, key+".format", &r.Format, "", FormatKeyValue, FormatINI, FormatEnv, FormatJSON, FormatYAML, FormatTOML, FormatXML, FormatShell, FormatBatch, FormatUnit, FormatWords)
+		if slices.Contains(launchFormats, r.Format) && strings.Count(r.At, "{list}") != 1 {
+			c.bad(key+".at", "has to hold {list} once, where the value of the launch parameter stands")
+		}
+		c.need(key+".separator", r.Separator)
+	case ShapeParallel:
+		oneOf(c, key+".format", &r.Format, "", FormatKeyValue, FormatINI, FormatEnv, FormatJSON, FormatYAML, FormatTOML)
+		c.need(key+".numbers", r.Numbers)
+		c.need(key+".separator", r.Separator)
+	case ShapeItems:
+		oneOf(c, key+".format", &r.Format, "", FormatJSON, FormatYAML, FormatTOML, FormatXML)
+		if r.Item == "" {
+			r.Item = "{mod}"
+		}
+		if !strings.Contains(r.Item, "{mod}") {
+			c.bad(key+".item", "has to hold {mod}")
+		}
+	case ShapeWords:
+		oneOf(c, key+".format", &r.Format, "", launchFormats...)
+		if strings.Count(r.At, "{mod}") != 1 {
+			c.bad(key+".at", "has to hold {mod} once")
+		}
+	case ShapeSection:
+		oneOf(c, key+".format", &r.Format, FormatINI, FormatINI)
+	}
+	oneOf(c, key+".last", &r.Last, text.LastAsFound, text.LastAsFound, text.LastWanted, text.LastForbidden)
 }
 
 // words checks a pattern of blank-separated words in which each placeholder is

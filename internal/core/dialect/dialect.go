@@ -81,6 +81,7 @@ type Place struct {
 	Loads  Loads    `toml:"loads"`
 	Group  string   `toml:"group"`  // how the name of a category folder begins
 	Bundle []string `toml:"bundle"` // files that show a folder to be a bundle of mods
+	File   string   `toml:"file"`   // mods are single files: `{mod}.so`
 	Mark   []string `toml:"mark"`   // files of which a mod has at least one; empty: every folder is a mod
 	Main   string   `toml:"main"`   // a file without which a mod cannot load
 }
@@ -108,6 +109,8 @@ type Manifest struct {
 	Release       string `toml:"release"`
 	Needs         string `toml:"needs"`
 	OptionalNeeds string `toml:"optional_needs"`
+	Side          string `toml:"side"`
+	Number        string `toml:"number"`        // in a catalogue
 	Separator     string `toml:"separator"`     // between needs, where a value holds several
 	OptionalMark  string `toml:"optional_mark"` // after an optional need, where a line holds one
 }
@@ -119,9 +122,17 @@ type Format string
 const (
 	FormatKeyValue Format = "key-value" // key = value
 	FormatLines    Format = "lines"     // one need on a line (manifests only)
-	FormatTOML     Format = "toml"      // manifests only
-	FormatJSON     Format = "json"      // manifests only
-	FormatScript   Format = "script"    // words on lines (registrations only)
+	FormatTOML     Format = "toml"
+	FormatJSON     Format = "json"
+	FormatScript   Format = "script" // words on lines (registrations only, as are those below)
+	FormatINI      Format = "ini"
+	FormatYAML     Format = "yaml"
+	FormatXML      Format = "xml"
+	FormatShell    Format = "shell" // a start script for sh or bash
+	FormatBatch    Format = "batch" // a start script for Windows
+	FormatUnit     Format = "unit"  // a systemd service
+	FormatEnv      Format = "env"   // NAME=value
+	FormatWords    Format = "words" // a command line as it is pasted
 )
 
 // Names says what a mod may be called and where its name comes from.
@@ -138,6 +149,23 @@ type Registration struct {
 	Shape   Shape  `toml:"shape"`
 	Comment string `toml:"comment"`
 	New     string `toml:"new"` // what the file holds when Initium has to make it
+
+	Sides  []string `toml:"sides"`   // which mods belong here, by their side; empty for those that no other takes
+	SameAs string   `toml:"same_as"` // the registration whose list this one repeats
+
+	// What is written in place of a mod's bare name:
+	Options string `toml:"options"` // what parts the name from options after it
+	Paths   bool   `toml:"paths"`   // a path may stand for its last element
+	Suffix  string `toml:"suffix"`  // an ending that may be left out, such as that of a file
+
+	// Where a list is, for all shapes but a line for each mod:
+	At        string    `toml:"at"`        // a key, a path of keys, or the words of a launch parameter
+	Numbers   string    `toml:"numbers"`   // of parallel lists: where the other one is, with a catalogue number for each mod
+	Separator string    `toml:"separator"` // between the items of a list in one value
+	Mark      string    `toml:"mark"`      // before each of them
+	Last      text.Last `toml:"last"`      // whether a separator ends the list: "wanted", "forbidden", or as found
+	Item      string    `toml:"item"`      // of a structured list: what an item is written as
+	NameKey   string    `toml:"name_key"`  // and, when items are objects, which key names the mod
 
 	// A script:
 	Quote   string `toml:"quote"`
@@ -161,8 +189,13 @@ type Shape string
 
 // The shapes of registrations.
 const (
-	ShapeLine Shape = "line" // a line for each mod or category folder
-	ShapeKey  Shape = "key"  // a key for each mod with a yes or no
+	ShapeLine     Shape = "line"     // a line for each mod or category folder
+	ShapeKey      Shape = "key"      // a key for each mod with a yes or no
+	ShapeList     Shape = "list"     // a list in one value
+	ShapeParallel Shape = "parallel" // two lists in two values, names and catalogue numbers
+	ShapeItems    Shape = "items"    // a list in a structured document
+	ShapeWords    Shape = "words"    // a launch parameter for each mod
+	ShapeSection  Shape = "section"  // the keys of a section, in order
 )
 
 // Value is a setting of the server that is worth knowing.

@@ -22,6 +22,7 @@ const (
 	OpRename     Op = "rename" // register under another name
 	OpOnce       Op = "once"   // take all but the first of several registrations away
 	OpSet        Op = "set"    // give a setting a value
+	OpMatch      Op = "match"  // make a list that repeats another the same as that one
 )
 
 // Change is one change to a line-up.
@@ -29,7 +30,8 @@ type Change struct {
 	Op           Op     `json:"op"`
 	Mod          string `json:"mod,omitempty"`          // or, for OpSet, the setting
 	To           string `json:"to,omitempty"`           // the new name, or the value
-	Registration string `json:"registration,omitempty"` // for OpSet: whose file
+	Number       string `json:"number,omitempty"`       // for OpRegister: the mod's catalogue number
+	Registration string `json:"registration,omitempty"` // for OpSet: whose file; for OpRegister: which list, "" for the first
 	Where        Where  `json:"where,omitzero"`
 }
 
@@ -51,6 +53,8 @@ func (c Change) String() string {
 		return fmt.Sprintf("register %s as %s", mod, text.Clean(c.To))
 	case OpOnce:
 		return fmt.Sprintf("keep only the first registration of %s", mod)
+	case OpMatch:
+		return fmt.Sprintf("make the %s the same as the %s", c.Registration, text.Clean(c.To))
 	case OpSet:
 		return fmt.Sprintf("set %s to %s", mod, text.Clean(c.To))
 	}
@@ -82,33 +86,94 @@ func (l *Lineup) Apply(c Change) (*Lineup, error) {
 	if len(l.Dialect.Registrations) == 0 {
 		return nil, fmt.Errorf("the dialect %s has no registration that could be changed", l.Dialect.Name)
 	}
-	todo := edits{}
 	if c.Op == OpSet {
+		todo := edits{}
 		if err := l.set(todo, c); err != nil {
 			return nil, err
 		}
 		return l.with(todo)
 	}
+	if c.Op == OpMatch {
+		i := slices.IndexFunc(l.Dialect.Registrations, func(r dialect.Registration) bool { return r.Name == c.Registration })
+		if i < 0 || !isList(&l.Dialect.Registrations[i]) {
+			return nil, fmt.Errorf("there is no list %q that could be made the same as another", text.Clean(c.Registration))
+		}
+		return l.applyTo(i, c)
+	}
 	if err := l.writable(c); err != nil {
 		return nil, err
 	}
-	for i := range l.Dialect.Registrations {
-		r := &l.Dialect.Registrations[i]
-		if !slices.ContainsFunc(l.Files, func(f File) bool { return f.Registration == i && f.parsed }) {
-			return nil, fmt.Errorf("the %s cannot be read, so nothing is changed in it; see what check says", r.Name)
-		}
+	after := l
+	for _, i := range l.concerned(c) {
 		var err error
-		switch r.Shape {
-		case dialect.ShapeLine:
-			err = l.changeLine(todo, i, c)
-		case dialect.ShapeKey:
-			err = l.changeKey(todo, i, c)
-		}
-		if err != nil {
+		if after, err = after.applyTo(i, c); err != nil {
 			return nil, err
 		}
 	}
-	return l.with(todo)
+	return after, nil
+}
+
+// applyTo makes a change in one registration.
+func (l *Lineup) applyTo(i int, c Change) (*Lineup, error) {
+	r := &l.Dialect.Registrations[i]
+	if !slices.ContainsFunc(l.Files, func(f File) bool { return f.Registration == i && f.parsed }) {
+		return nil, fmt.Errorf("the %s cannot be read, so nothing is changed in it; see what check says", r.Name)
+	}
+	todo := edits{}
+	switch r.Shape {
+	case dialect.ShapeLine:
+		if err := l.changeLine(todo, i, c); err != nil {
+			return nil, err
+		}
+		return l.with(todo)
+	case dialect.ShapeKey:
+		if err := l.changeKey(todo, i, c); err != nil {
+			return nil, err
+		}
+		return l.with(todo)
+	}
+	after := *l
+	doc, parked, err := l.changeList(i, c)
+	if err != nil {
+		return nil, err
+	}
+	after.Parked = parked
+	root := l.root(i)
+	todo[root] = text.EditsBetween(l.Files[root].Bytes, doc)
+	return after.with(todo)
+}
+
+// concerned lists the registrations that a change is made in: for a new mod the
+// one that is asked for, else the first, with those that repeat its list; for a
+// registered mod those that name it, or repeat a list that does.
+func (l *Lineup) concerned(c Change) (list []int) {
+	rs := l.Dialect.Registrations
+	leads := func(r *dialect.Registration) string {
+		if r.SameAs != "" {
+			return r.SameAs
+		}
+		return r.Name
+	}
+	lead := map[string]bool{}
+	if c.Op == OpRegister {
+		name := c.Registration
+		if name == "" {
+			name = rs[0].Name
+		}
+		lead[name] = true
+	}
+	for _, e := range l.Find(c.Mod) {
+		lead[leads(&rs[e.Registration])] = true
+	}
+	if len(lead) == 0 {
+		lead[rs[0].Name] = true
+	}
+	for i := range rs {
+		if lead[leads(&rs[i])] {
+			list = append(list, i)
+		}
+	}
+	return list
 }
 
 // with is the line-up after edits.
@@ -133,7 +198,7 @@ func (l *Lineup) with(todo edits) (*Lineup, error) {
 			return data, nil
 		}
 		return source(path)
-	}), nil
+	}, l.Parked), nil
 }
 
 // writable refuses names that no registration of the family could hold.

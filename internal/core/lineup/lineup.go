@@ -30,6 +30,7 @@ type Lineup struct {
 	Sections []Section
 	Settings []Setting
 	Problems []Problem
+	Parked   []Parked // switched off in lists without comments
 
 	source Source
 }
@@ -59,9 +60,10 @@ type Entry struct {
 	Span         text.Span // the name
 	Section      int       // of Sections, or -1
 
-	value text.Span // in a key for each mod
-	start int       // where the statement begins, after indentation
-	mark  text.Span // the comment mark that switches it off
+	parked bool      // of Lineup.Parked: it stands in no file
+	value  text.Span // in a key for each mod
+	start  int       // where the statement begins, after indentation
+	mark   text.Span // the comment mark that switches it off
 }
 
 // Section is a titled part of a startup file.
@@ -85,9 +87,10 @@ type Problem struct {
 	text.Fault
 }
 
-// Read reads all registrations of a server.
-func Read(d *dialect.Dialect, vars dialect.Vars, source Source) *Lineup {
-	l := &Lineup{Dialect: d, Vars: vars, source: source}
+// Read reads all registrations of a server. parked is what Initium remembers of
+// mods that are switched off.
+func Read(d *dialect.Dialect, vars dialect.Vars, source Source, parked []Parked) *Lineup {
+	l := &Lineup{Dialect: d, Vars: vars, source: source, Parked: parked}
 	for i := range d.Registrations {
 		r := &d.Registrations[i]
 		name, ok := vars.Expand(r.File)
@@ -109,6 +112,8 @@ func Read(d *dialect.Dialect, vars dialect.Vars, source Source) *Lineup {
 			l.readScript(file, 1)
 		case dialect.ShapeKey:
 			l.readKeys(file)
+		default:
+			l.readList(file)
 		}
 	}
 	return l
@@ -324,6 +329,9 @@ func (l *Lineup) Setting(registration, name string) (s Setting, ok bool) {
 // Place says where an entry stands, for people.
 func (l *Lineup) Place(e Entry) (file string, line, column int) {
 	f := l.Files[e.File]
+	if e.parked {
+		return f.Path, 0, 0
+	}
 	line, column = text.Position(f.Bytes, e.Span.Start)
 	return f.Path, line, column
 }

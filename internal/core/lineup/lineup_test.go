@@ -72,7 +72,7 @@ func open(d *dialect.Dialect, files map[string]string) *lineup.Lineup {
 			return []byte(data), nil
 		}
 		return nil, fs.ErrNotExist
-	})
+	}, nil)
 }
 
 // sum writes a line-up down: sections in brackets, a minus before what is off.

@@ -25,6 +25,8 @@ type Manifest struct {
 	Name, Title, Release string
 	Needs                []string
 	OptionalNeeds        []string
+	Side                 string   // where it belongs: on the server, with the players, or both; in the family's words
+	Number               string   // in a catalogue
 	File                 string   // the first manifest file that was there, "" when none was
 	Problem              *Problem // why a manifest that is there cannot be read
 }
@@ -64,6 +66,8 @@ func Read(forms []dialect.Manifest, open func(file string) ([]byte, error)) Mani
 		take(&m.Name, got.name)
 		take(&m.Title, got.title)
 		take(&m.Release, got.release)
+		take(&m.Side, got.side)
+		take(&m.Number, got.number)
 		if !needsStated && got.needsStated {
 			m.Needs, m.OptionalNeeds, needsStated = got.needs, got.optional, true
 		}
@@ -86,9 +90,9 @@ func problemOf(file string, err error) *Problem {
 }
 
 type facts struct {
-	name, title, release string
-	needs, optional      []string
-	needsStated          bool
+	name, title, release, side, number string
+	needs, optional                    []string
+	needsStated                        bool
 }
 
 func readForm(form *dialect.Manifest, data []byte) (facts, error) {
@@ -123,6 +127,10 @@ func readKeyValue(form *dialect.Manifest, data []byte) (f facts, err error) {
 			f.title = value
 		case form.Release:
 			f.release = value
+		case form.Side:
+			f.side = value
+		case form.Number:
+			f.number = value
 		case form.Needs:
 			f.needs, f.needsStated = split(value, form.Separator), true
 		case form.OptionalNeeds:
@@ -158,6 +166,8 @@ func readTree(form *dialect.Manifest, data []byte, decode func([]byte) (map[stri
 	f.name = word(lookup(tree, form.Name))
 	f.title = word(lookup(tree, form.Title))
 	f.release = word(lookup(tree, form.Release))
+	f.side = word(lookup(tree, form.Side))
+	f.number = word(lookup(tree, form.Number))
 	for _, part := range []struct {
 		key  string
 		into *[]string

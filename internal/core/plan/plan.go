@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"slices"
 	"strings"
 
 	"initium/internal/core/lineup"
@@ -16,6 +17,8 @@ import (
 type Plan struct {
 	Changes []lineup.Change
 	Files   []File
+	Parked  []lineup.Parked // what Initium is to remember as switched off; nil for no change
+	Unpark  []lineup.Parked // and what it remembered before
 }
 
 // File is one file of a plan. Its path is absolute.
@@ -39,7 +42,12 @@ func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup
 		}
 	}
 	p := &Plan{Changes: changes}
+	seen := map[string]bool{} // two registrations may be in one file
 	for _, f := range after.Files {
+		if seen[f.Path] {
+			continue
+		}
+		seen[f.Path] = true
 		file := File{Path: f.Path, New: true, Want: f.Bytes}
 		for _, old := range before.Files {
 			if old.Path == f.Path && !old.Missing {
@@ -52,15 +60,18 @@ func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup
 		file.Edits = text.EditsBetween(file.Old, file.Want)
 		p.Files = append(p.Files, file)
 	}
+	if !slices.Equal(before.Parked, after.Parked) {
+		p.Parked, p.Unpark = append([]lineup.Parked{}, after.Parked...), append([]lineup.Parked{}, before.Parked...)
+	}
 	return p, after, nil
 }
 
 // Empty reports whether the plan would change nothing.
-func (p *Plan) Empty() bool { return len(p.Files) == 0 }
+func (p *Plan) Empty() bool { return len(p.Files) == 0 && p.Parked == nil }
 
 // Inverse is the plan that takes this one back.
 func (p *Plan) Inverse() *Plan {
-	inverse := &Plan{}
+	inverse := &Plan{Parked: p.Unpark, Unpark: p.Parked}
 	for _, f := range p.Files {
 		inverse.Files = append(inverse.Files, File{Path: f.Path, Old: f.Want, Want: f.Old, Edits: text.EditsBetween(f.Want, f.Old)})
 	}

@@ -33,7 +33,7 @@ func open(t *testing.T, doc string) *lineup.Lineup {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte(doc), nil })
+	return lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte(doc), nil }, nil)
 }
 
 func TestMakeAndInverse(t *testing.T) {

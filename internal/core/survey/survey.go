@@ -21,6 +21,7 @@ type Input struct {
 	Server  string // the name that the operator gave
 	Dialect *dialect.Dialect
 	Vars    dialect.Vars
+	Parked  []lineup.Parked
 	FS      fs.FS // the whole file system; paths in it are absolute ones without the first slash
 }
 
@@ -137,7 +138,7 @@ func rel(name string) string {
 func Take(in Input) *Survey {
 	return With(in, lineup.Read(in.Dialect, in.Vars, func(name string) ([]byte, error) {
 		return Open(in.FS, name, lineup.MaxFile)
-	}))
+	}, in.Parked))
 }
 
 // With surveys a server's content against a given line-up, as it would be after

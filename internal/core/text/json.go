@@ -12,7 +12,7 @@ import (
 
 // ReadJSON reads JSON with or without comments and commas after the last item.
 func ReadJSON(doc []byte) (*Node, *Fault) {
-	v, err := hujson.Parse(shadow(doc))
+	v, err := hujson.Parse(append(shadow(doc), '\n')) // a remark may end with the file
 	if err != nil {
 		return nil, jsonFault(doc, err)
 	}
@@ -121,7 +121,7 @@ func QuoteJSON(s string) (string, error) {
 		switch {
 		case r == '"' || r == '\\':
 			out = append(out, '\\', byte(r))
-		case r < 0x20 || r == 0x7f:
+		case r < 0x20 || r >= 0x7f && r < 0xa0:
 			out = append(out, `\u00`...)
 			out = append(out, "0123456789abcdef"[r>>4], "0123456789abcdef"[r&15])
 		default:

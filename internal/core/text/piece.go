@@ -141,6 +141,18 @@ func (p Piece) inside(outer *Piece) Piece {
 	return p
 }
 
+// Text is where the text itself stands in the document, without the quotes
+// around it.
+func (p *Piece) Text() Span {
+	if len(p.from) == 0 {
+		return Span{p.At(0), p.At(0)}
+	}
+	if p.outer != nil {
+		return Span{p.At(0), p.outer.At(p.to[len(p.to)-1])}
+	}
+	return Span{p.from[0], p.to[len(p.to)-1]}
+}
+
 // refuse is the encoder check that every notation shares.
 func refuse(s, forbidden, where string) error {
 	if !utf8.ValidString(s) {

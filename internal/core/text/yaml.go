@@ -138,7 +138,7 @@ func (y *yamlReader) scalar(n *yaml.Node, at int, flow bool) *Node {
 	default:
 		v.Span = Span{at, min(at+len(n.Value), len(y.doc))}
 		v.Piece = plainPiece(y.doc, v.Span, encodeYAMLPlain)
-		v.Piece.rewrite = rewriteYAML
+		v.Piece.rewrite = rewriteYAML(flow)
 		if n.Tag != "!!str" {
 			v.Kind, v.Literal = NodeScalar, n.Value
 		}
@@ -189,20 +189,23 @@ func yamlSingle(doc []byte, at Span) Piece {
 func encodeYAMLPlain(_ byte, s string) (string, error) { return s, refuse(s, "", "YAML") }
 
 // rewriteYAML puts a text in quotes that would mean something else without.
-func rewriteYAML(want string) (written string, needed bool, err error) {
-	if isPlainYAML(want) {
-		return "", false, nil
+// Commas part items inside brackets only.
+func rewriteYAML(flow bool) func(want string) (written string, needed bool, err error) {
+	return func(want string) (written string, needed bool, err error) {
+		if isPlainYAML(want) && !(flow && strings.Contains(want, ",")) {
+			return "", false, nil
+		}
+		written, err = QuoteJSON(want)
+		return written, true, err
 	}
-	written, err = QuoteJSON(want)
-	return written, true, err
 }
 
-// isPlainYAML tells texts that mean themselves as a plain scalar anywhere, also
-// inside brackets.
+// isPlainYAML tells texts that mean themselves as a plain scalar; inside brackets
+// only when they hold no comma.
 func isPlainYAML(s string) bool {
 	var v any
-	if s == "" || strings.TrimSpace(s) != s || strings.ContainsAny(s, "[]{},\"'`#&*!|>%@\t\\") || strings.Contains(s, ": ") || strings.HasSuffix(s, ":") ||
-		strings.ContainsRune("-?:=~.<", rune(s[0])) || strings.ContainsFunc(s, func(r rune) bool {
+	if s == "" || strings.TrimSpace(s) != s || strings.ContainsAny(s, "[]{}\"'`#&*!|>%@\t\\") || strings.Contains(s, ": ") || strings.HasSuffix(s, ":") ||
+		strings.ContainsRune("-?:=~.<,", rune(s[0])) || strings.ContainsFunc(s, func(r rune) bool {
 		return r < 0x20 || r == 0x7f || r == 0x85 || r == 0xfeff || r == 0x2028 || r == 0x2029
 	}) {
 		return false
@@ -216,7 +219,7 @@ func isPlainYAML(s string) bool {
 
 // QuoteYAML writes a string for YAML, in quotes unless it is a plain word.
 func QuoteYAML(s string) (string, error) {
-	if isPlainYAML(s) {
+	if isPlainYAML(s) && !strings.Contains(s, ",") {
 		return s, nil
 	}
 	return QuoteJSON(s)

@@ -1,0 +1,347 @@
+package lineup
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+)
+
+// Parked is a mod that is switched off in a list without comments. Its place is
+// remembered in Initium's own record, not in the file.
+type Parked struct {
+	Registration string `json:"registration"`
+	Name         string `json:"name"`
+	Number       string `json:"number,omitempty"`
+	After        string `json:"after,omitempty"` // the entry that it stood after, "" for the first
+	Raw          string `json:"raw,omitempty"`   // as it was written
+}
+
+// isList tells registrations that are a list in one document.
+func isList(r *dialect.Registration) bool {
+	return r.Shape != dialect.ShapeLine && r.Shape != dialect.ShapeKey
+}
+
+// readList adds the entries of a list to the line-up, those that are parked in
+// their old places.
+func (l *Lineup) readList(file int) {
+	f := &l.Files[file]
+	r := &l.Dialect.Registrations[f.Registration]
+	if fault := text.NotText(f.Bytes); fault != nil {
+		l.problem("file-unreadable", file, fault)
+		return
+	}
+	s, fault := openShelf(r, f.Bytes)
+	if fault != nil {
+		l.problem("list-unreadable", file, fault)
+		return
+	}
+	f.parsed = true
+	var list []Entry
+	for _, e := range s.entries() {
+		name, inner := modIn(r, e.name)
+		span := e.span
+		if span.Len() == len(e.name) {
+			span = text.Span{Start: e.span.Start + inner.Start, End: e.span.Start + inner.End}
+		}
+		list = append(list, Entry{Name: name, Value: e.number, On: !e.off, Registration: f.Registration, File: file,
+			Line: e.line, Span: span, Section: -1, start: e.span.Start})
+	}
+	for _, p := range l.Parked {
+		if p.Registration != r.Name || slices.ContainsFunc(list, func(e Entry) bool { return e.Name == p.Name }) {
+			continue
+		}
+		at := 0
+		if i := slices.IndexFunc(list, func(e Entry) bool { return e.Name == p.After }); i >= 0 {
+			at = i + 1
+		}
+		list = slices.Insert(list, at, Entry{Name: p.Name, Value: p.Number, Registration: f.Registration, File: file, Section: -1, parked: true})
+	}
+	l.Entries = append(l.Entries, list...)
+}
+
+// modIn finds the mod's name in what stands for it: without path, ending and
+// options.
+func modIn(r *dialect.Registration, s string) (name string, at text.Span) {
+	at.End = len(s)
+	if r.Options != "" {
+		if i := strings.Index(s, r.Options); i >= 0 {
+			at.End = i
+		}
+	}
+	if r.Paths {
+		at.Start = strings.LastIndexAny(s[:at.End], `/\`) + 1
+	}
+	if r.Suffix != "" && strings.HasSuffix(s[at.Start:at.End], r.Suffix) {
+		at.End -= len(r.Suffix)
+	}
+	return s[at.Start:at.End], at
+}
+
+// listChange is a change to one list, made step by step on its document.
+type listChange struct {
+	l      *Lineup
+	r      *dialect.Registration
+	doc    []byte
+	shelf  shelf
+	parked []Parked
+}
+
+// step carries edits out and opens the list anew.
+func (c *listChange) step(edits []text.Edit, err error) error {
+	if err != nil {
+		return err
+	}
+	if c.doc, err = text.Apply(c.doc, edits); err != nil {
+		return err
+	}
+	s, fault := openShelf(c.r, c.doc)
+	if fault != nil {
+		return fault
+	}
+	c.shelf = s
+	return nil
+}
+
+func (c *listChange) index(name string) int {
+	return slices.IndexFunc(c.shelf.entries(), func(e shelfEntry) bool { n, _ := modIn(c.r, e.name); return n == name })
+}
+
+func (c *listChange) isParked(name string) int {
+	return slices.IndexFunc(c.parked, func(p Parked) bool { return p.Registration == c.r.Name && p.Name == name })
+}
+
+// changeList makes a change in a list and returns the new document and what is
+// parked then.
+func (l *Lineup) changeList(registration int, change Change) (doc []byte, parked []Parked, err error) {
+	r := &l.Dialect.Registrations[registration]
+	file := l.Files[l.root(registration)]
+	c := &listChange{l: l, r: r, doc: file.Bytes, parked: slices.Clone(l.Parked)}
+	if err := c.step(nil, nil); err != nil {
+		return nil, nil, err
+	}
+	if err := c.make(change); err != nil {
+		return nil, nil, err
+	}
+	return c.doc, c.parked, nil
+}
+
+func (c *listChange) make(change Change) error {
+	if change.Op == OpMatch {
+		return c.match()
+	}
+	i, parked := c.index(change.Mod), c.isParked(change.Mod)
+	if i < 0 && parked < 0 && change.Op != OpRegister {
+		return c.l.errNotRegistered(change.Mod)
+	}
+	switch change.Op {
+	case OpRegister:
+		switch {
+		case i >= 0:
+			return fmt.Errorf("%s is registered already", text.Clean(change.Mod))
+		case parked >= 0:
+			return fmt.Errorf("%s is registered already, but switched off; switch it on instead", text.Clean(change.Mod))
+		}
+		at, err := c.position(change.Where)
+		if err != nil {
+			return err
+		}
+		return c.step(c.shelf.insert(at, change.Mod, change.Number, ""))
+	case OpUnregister:
+		if parked >= 0 {
+			c.parked = slices.Delete(c.parked, parked, parked+1)
+		}
+		for ; i >= 0; i = c.index(change.Mod) {
+			if err := c.step(c.shelf.remove(i)); err != nil {
+				return err
+			}
+		}
+	case OpOnce:
+		for n := c.lastIndex(change.Mod); n > i; n = c.lastIndex(change.Mod) {
+			if err := c.step(c.shelf.remove(n)); err != nil {
+				return err
+			}
+		}
+	case OpMove:
+		return c.move(change, i, parked)
+	case OpOff, OpOn:
+		return c.turn(change, i, parked)
+	case OpRename:
+		if i < 0 {
+			c.parked[parked].Name, c.parked[parked].Raw = change.To, ""
+			return nil
+		}
+		e := c.shelf.entries()[i]
+		_, at := modIn(c.r, e.name)
+		return c.step(c.shelf.rename(i, e.name[:at.Start]+change.To+e.name[at.End:]))
+	}
+	return nil
+}
+
+func (c *listChange) lastIndex(name string) int {
+	last := -1
+	for i, e := range c.shelf.entries() {
+		if n, _ := modIn(c.r, e.name); n == name {
+			last = i
+		}
+	}
+	return last
+}
+
+// position turns a place in the order into an index.
+func (c *listChange) position(w Where) (int, error) {
+	n := len(c.shelf.entries())
+	name := w.Before + w.After
+	switch {
+	case w.Section != "":
+		return 0, fmt.Errorf("the %s has no sections", c.r.Name)
+	case name == "":
+		return n, nil
+	}
+	i := c.index(name)
+	if i < 0 {
+		return 0, c.l.errNotRegistered(name)
+	}
+	if w.After != "" {
+		i++
+	}
+	return i, nil
+}
+
+func (c *listChange) move(change Change, i, parked int) error {
+	switch {
+	case change.Where == (Where{}):
+		return fmt.Errorf("say where to move %s: before or after a mod", text.Clean(change.Mod))
+	case change.Mod == change.Where.Before+change.Where.After:
+		return fmt.Errorf("%s cannot stand before or after itself", text.Clean(change.Mod))
+	}
+	to, err := c.position(change.Where)
+	if err != nil {
+		return err
+	}
+	if i < 0 { // switched off: only its remembered place changes
+		c.parked[parked].After = ""
+		if to > 0 {
+			c.parked[parked].After, _ = modIn(c.r, c.shelf.entries()[to-1].name)
+		}
+		return nil
+	}
+	if to == i || to == i+1 {
+		return nil // it stands there already
+	}
+	e := c.shelf.entries()[i]
+	if to > i {
+		to--
+	}
+	if err := c.step(c.shelf.remove(i)); err != nil {
+		return err
+	}
+	return c.step(c.shelf.insert(to, e.name, e.number, e.raw))
+}
+
+func (c *listChange) turn(change Change, i, parked int) error {
+	on := change.Op == OpOn
+	if s, ok := c.shelf.(switcher); ok {
+		if i < 0 || c.shelf.entries()[i].off == !on {
+			return fmt.Errorf("%s is %s already", text.Clean(change.Mod), change.Op)
+		}
+		return c.step(s.turn(i, on))
+	}
+	if on == (i >= 0) {
+		return fmt.Errorf("%s is %s already", text.Clean(change.Mod), change.Op)
+	}
+	if !on {
+		e := c.shelf.entries()[i]
+		p := Parked{Registration: c.r.Name, Name: change.Mod, Number: e.number, Raw: e.raw}
+		if c.r.Options != "" || c.r.Paths {
+			p.Raw = e.name
+		}
+		if i > 0 {
+			p.After, _ = modIn(c.r, c.shelf.entries()[i-1].name)
+		}
+		c.parked = append(c.parked, p)
+		return c.step(c.shelf.remove(i))
+	}
+	p := c.parked[parked]
+	c.parked = slices.Delete(c.parked, parked, parked+1)
+	at := 0
+	if p.After != "" {
+		if k := c.index(p.After); k >= 0 {
+			at = k + 1
+		} else {
+			at = len(c.shelf.entries())
+		}
+	}
+	name := p.Name
+	if p.Raw != "" && (c.r.Options != "" || c.r.Paths) {
+		name = p.Raw
+	}
+	return c.step(c.shelf.insert(at, name, p.Number, p.Raw))
+}
+
+// On lists the mods that are on in a registration, in order.
+func (l *Lineup) On(registration string) (names []string) {
+	for _, e := range l.Entries {
+		if e.On && l.Dialect.Registrations[e.Registration].Name == registration {
+			names = append(names, e.Name)
+		}
+	}
+	return names
+}
+
+// match makes the list the same as the one that it repeats.
+func (c *listChange) match() error {
+	want := c.l.On(c.r.SameAs)
+	for i := len(c.shelf.entries()) - 1; i >= 0; i-- {
+		if name, _ := modIn(c.r, c.shelf.entries()[i].name); !slices.Contains(want, name) {
+			if err := c.step(c.shelf.remove(i)); err != nil {
+				return err
+			}
+		}
+	}
+	for to, name := range want {
+		i := c.index(name)
+		if i == to {
+			continue
+		}
+		raw, number := "", ""
+		written := name
+		if i >= 0 {
+			e := c.shelf.entries()[i]
+			raw, number, written = e.raw, e.number, e.name
+			if err := c.step(c.shelf.remove(i)); err != nil {
+				return err
+			}
+		}
+		if err := c.step(c.shelf.insert(to, written, number, raw)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// LaunchLimit tells how long the longest part of a start script is that has a
+// limit, and the limit, in bytes; limit is 0 where there is none. A line of a
+// batch file may have 8,191 characters; on Linux one word of a command may have
+// 131,072 bytes (execve(2), MAX_ARG_STRLEN).
+func (l *Lineup) LaunchLimit(file int) (length, limit int, what string) {
+	f := l.Files[file]
+	r := &l.Dialect.Registrations[f.Registration]
+	switch r.Format {
+	case dialect.FormatBatch:
+		for _, c := range text.ReadBatch(f.Bytes).Commands {
+			length = max(length, c.Len())
+		}
+		return length, 8191, "the line of this start script"
+	case dialect.FormatShell, dialect.FormatUnit, dialect.FormatWords:
+		for _, c := range readLaunch(r.Format, f.Bytes).Commands {
+			for _, w := range c.Words {
+				length = max(length, len(w.Value))
+			}
+		}
+		return length, 131072, "a word of this start command"
+	}
+	return 0, 0, ""
+}

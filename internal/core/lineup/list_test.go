@@ -1,0 +1,207 @@
+package lineup_test
+
+import (
+	"strings"
+	"testing"
+
+	"initium/internal/core/lineup"
+)
+
+// registrations are one of each shape and format, with a document that lists a,
+// b and c.
+var registrations = map[string]struct{ toml, doc string }{
+	"list in key-value": {"format = 'key-value'\nshape = 'list'\nat = 'mods'\nseparator = ','", "# x\r\nmods = a, b, c\r\nz = 1\r\n"},
+	"list in ini":       {"format = 'ini'\nshape = 'list'\nat = 's/mods'\nseparator = ';'\nlast = 'wanted'", "[r]\nmods=q\n[s]\nmods=\"a;b;c;\"\n"},
+	"list in env":       {"format = 'env'\nshape = 'list'\nat = 'MODS'\nseparator = ':'", "# m\nexport MODS='a:b:c'\nX=1"},
+	"list in json":      {"format = 'json'\nshape = 'list'\nat = 'x.mods'\nseparator = ' '", "{\"x\": {\"mods\": \"a b c\"}} // m"},
+	"list in yaml":      {"format = 'yaml'\nshape = 'list'\nat = 'x.mods'\nseparator = ','", "x:\n  mods: a,b,c # m\n"},
+	"list in toml":      {"format = 'toml'\nshape = 'list'\nat = 'x.mods'\nseparator = ','", "[x]\nmods = 'a,b,c' # m\n"},
+	"list in xml":       {"format = 'xml'\nshape = 'list'\nat = 'x.mods.@list'\nseparator = ','", "<x>\n <mods list='a,b,c'/>\n</x>\n"},
+	"list in shell":     {"format = 'shell'\nshape = 'list'\nat = '-mods={list}'\nseparator = ';'\nmark = '@'", "#!/bin/sh\nexec ./run \\\n  '-mods=@a;@b;@c' \\\n  -p 1 # go\n"},
+	"list in variable":  {"format = 'shell'\nshape = 'list'\nat = '-mods {list}'\nseparator = ';'", "MODS=\"a;b;c\"\n./run -mods \"$MODS\" -p 1\n"},
+	"list in batch":     {"format = 'batch'\nshape = 'list'\nat = '-mods={list}'\nseparator = ';'", "@echo off\r\nrem -mods=q\r\nrun.exe ^\r\n  \"-mods=a;b;c\" -p 1\r\n"},
+	"list in unit":      {"format = 'unit'\nshape = 'list'\nat = '--mods={list}'\nseparator = ','", "[Service]\nExecStart=/run \\\n  --mods=a,b,c \\\n  -p 1\n[Install]\nX=1\n"},
+	"list in words":     {"format = 'words'\nshape = 'list'\nat = '-mods={list}'\nseparator = ';'\nlast = 'wanted'", "-p 1 \"-mods=a;b;c;\" -q"},
+	"items in json":     {"format = 'json'\nshape = 'items'\nat = 'mods'", "{\n  // m\n  \"mods\": [\n    \"a\",\n    \"b\", // keep\n    \"c\"\n  ]\n}\n"},
+	"objects in json":   {"format = 'json'\nshape = 'items'\nat = 'mods'\nname_key = 'id'\nitem = '{\"id\": {mod}, \"on\": true}'", "{\"mods\": [{\"id\": \"a\", \"x\": 1}, {\"id\": \"b\", \"on\": false}, {\"x\": 2, \"id\": \"c\"}]}"},
+	"items in yaml":     {"format = 'yaml'\nshape = 'items'\nat = 'x.mods'", "x:\r\n  mods:\r\n    - a\r\n    - 'b' # keep\r\n    - c\r\ny: 1\r\n"},
+	"items in toml":     {"format = 'toml'\nshape = 'items'\nat = 'x.mods'", "[x]\nmods = [\n  'a',\n  'b',\n  'c',\n]\n"},
+	"items in xml":      {"format = 'xml'\nshape = 'items'\nat = 'x.mod'\nname_key = '@id'\nitem = '<mod id=\"{mod}\"/>'", "<x>\n  <mod id=\"a\"/>\n  <mod id='b' q='1'/>\n  <mod id=\"c\"/>\n</x>\n"},
+	"words in unit":     {"format = 'unit'\nshape = 'words'\nat = '-load {mod}'", "[Service]\nExecStart=/run -p 1 -load a -load b -load c -x\n"},
+	"words with paths":  {"format = 'shell'\nshape = 'words'\nat = '-load={mod}'\npaths = true\nsuffix = '.so'\noptions = ','", "./run -load=/lib/a.so -load=b,opt=1 -load='c'\n"},
+	"section":           {"format = 'ini'\nshape = 'section'\nat = 'mods'\nitem = '{mod} = 1'", "[x]\nq = 1\n[mods]\na = 1\nb = 2\nc = 1\n\n[y]\n"},
+}
+
+func listDialect(registration string) string {
+	return "name = 'l'\n[[place]]\npath = '{dir}/mods'\n[[registration]]\nname = 'list'\nfile = '{dir}/start'\n" + registration +
+		"\n[start]\ncommand = ['x']\n[[log.rule]]\nmeans = 'ready'\nline = 'up'\n"
+}
+
+func TestLists(t *testing.T) {
+	for name, r := range registrations {
+		d := parse(t, listDialect(r.toml))
+		start := open(d, map[string]string{"/srv/start": r.doc})
+		if got := sum(start); got != "a b c" {
+			t.Errorf("%s: reads %q", name, got)
+			continue
+		}
+		for _, e := range start.Entries {
+			if got := string(e.Span.In([]byte(r.doc))); got != e.Name {
+				t.Errorf("%s: the place of %s holds %q", name, e.Name, got)
+			}
+		}
+		for _, step := range []struct {
+			change change
+			want   string
+		}{
+			{change{Op: lineup.OpRegister, Mod: "new_one"}, "a b c new_one"},
+			{change{Op: lineup.OpRegister, Mod: "n", Where: lineup.Where{Before: "a"}}, "n a b c"},
+			{change{Op: lineup.OpRegister, Mod: "n", Where: lineup.Where{After: "a"}}, "a n b c"},
+			{change{Op: lineup.OpUnregister, Mod: "a"}, "b c"},
+			{change{Op: lineup.OpUnregister, Mod: "b"}, "a c"},
+			{change{Op: lineup.OpUnregister, Mod: "c"}, "a b"},
+			{change{Op: lineup.OpMove, Mod: "c", Where: lineup.Where{Before: "a"}}, "c a b"},
+			{change{Op: lineup.OpMove, Mod: "a", Where: lineup.Where{After: "c"}}, "b c a"},
+			{change{Op: lineup.OpMove, Mod: "b", Where: lineup.Where{Before: "b"}}, ""},
+			{change{Op: lineup.OpRename, Mod: "b", To: "longer"}, "a longer c"},
+			{change{Op: lineup.OpOff, Mod: "b"}, "a -b c"},
+		} {
+			after, err := start.Apply(step.change)
+			if (err != nil) != (step.want == "") {
+				t.Errorf("%s: %v: %v", name, step.change, err)
+				continue
+			}
+			if err != nil {
+				continue
+			}
+			if got := sum(after); got != step.want {
+				t.Errorf("%s: %v gives %q, want %q:\n%s", name, step.change, got, step.want, after.Files[0].Bytes)
+			}
+			// Whatever is not the list stays: take the three names and what parts
+			// them out, and the rest has to be the same.
+			if again, err := start.Apply(step.change); err != nil || string(again.Files[0].Bytes) != string(after.Files[0].Bytes) {
+				t.Errorf("%s: %v does not give the same twice", name, step.change)
+			}
+		}
+		off, err := start.Apply(change{Op: lineup.OpOff, Mod: "b"})
+		if err != nil {
+			t.Errorf("%s: off: %v", name, err)
+			continue
+		}
+		on, err := off.Apply(change{Op: lineup.OpOn, Mod: "b"})
+		if err != nil || sum(on) != "a b c" || len(on.Parked) != 0 {
+			t.Errorf("%s: off and on gives %q, %v", name, sum(on), err)
+			continue
+		}
+		if !strings.Contains(name, "items in yaml") && string(on.Files[0].Bytes) != r.doc && name != "items in json" && name != "list in key-value" {
+			t.Errorf("%s: off and on gives\n%q, want\n%q", name, on.Files[0].Bytes, r.doc)
+		}
+	}
+}
+
+func TestParallelLists(t *testing.T) {
+	d := parse(t, listDialect("format = 'ini'\nshape = 'parallel'\nat = 's/names'\nnumbers = 's/ids'\nseparator = ','"))
+	l := open(d, map[string]string{"/srv/start": "[s]\nnames=a,b,c\nids=1,2,3\n"})
+	steps := []struct {
+		change change
+		want   string
+	}{
+		{change{Op: lineup.OpRegister, Mod: "n", Number: "9", Where: lineup.Where{After: "a"}}, "[s]\nnames=a,n,b,c\nids=1,9,2,3\n"},
+		{change{Op: lineup.OpMove, Mod: "c", Where: lineup.Where{Before: "a"}}, "[s]\nnames=c,a,n,b\nids=3,1,9,2\n"},
+		{change{Op: lineup.OpOff, Mod: "n"}, "[s]\nnames=c,a,b\nids=3,1,2\n"},
+		{change{Op: lineup.OpUnregister, Mod: "b"}, "[s]\nnames=c,a\nids=3,1\n"},
+		{change{Op: lineup.OpOn, Mod: "n"}, "[s]\nnames=c,a,n\nids=3,1,9\n"},
+	}
+	for _, step := range steps {
+		after, err := l.Apply(step.change)
+		if err != nil || string(after.Files[0].Bytes) != step.want {
+			t.Fatalf("%v gives %q, %v; want %q", step.change, after.Files[0].Bytes, err, step.want)
+		}
+		l = after
+	}
+	if _, err := l.Apply(change{Op: lineup.OpRegister, Mod: "z"}); err == nil || !strings.Contains(err.Error(), "no catalogue number") {
+		t.Errorf("without a number: %v", err)
+	}
+	uneven := open(d, map[string]string{"/srv/start": "[s]\nnames=a,b\nids=1\n"})
+	if got := sum(uneven); got != "!list-unreadable:3" {
+		t.Errorf("uneven lists read as %q", got)
+	}
+}
+
+func TestListRefusals(t *testing.T) {
+	for _, test := range []struct{ name, doc, mod, want string }{
+		{"list in shell", "", "x", "cannot be read"},
+		{"list in shell", "./run -mods=a$B\n", "x", "cannot be read"},
+		{"list in shell", "./run -mods=a\n./run -mods=b\n", "x", "cannot be read"},
+		{"list in shell", "./run '-mods=@a", "x", "cannot be read"},
+		{"list in shell", "./run '-mods=@a'\n", "a;b", "parts the items"},
+		{"list in shell", "./run '-mods=@a'\n", "@b", "by itself"},
+		{"list in batch", "run.exe -mods=a\r\n", `a"b`, "cannot be written"},
+		{"items in json", "{\"mods\": \"a\"}", "x", "cannot be read"},
+		{"items in json", "{\"mods\": [1]}", "x", "cannot be read"},
+		{"items in json", "{", "x", "cannot be read"},
+		{"section", "[x]\n", "n", "cannot be read"},
+	} {
+		d := parse(t, listDialect(registrations[test.name].toml))
+		_, err := open(d, map[string]string{"/srv/start": test.doc}).Apply(change{Op: lineup.OpRegister, Mod: test.mod})
+		if err == nil || !strings.Contains(err.Error(), test.want) {
+			t.Errorf("%s, %q in %q: %v, want %q", test.name, test.mod, test.doc, err, test.want)
+		}
+	}
+}
+
+// TestPlacesThatAgree changes a list that stands in two files at once, and one
+// of two lists in one file.
+func TestPlacesThatAgree(t *testing.T) {
+	d := parse(t, `name = "two"
+[[place]]
+path = "{dir}/mods"
+[[registration]]
+name = "script"
+file = "{dir}/start.sh"
+format = "shell"
+shape = "list"
+at = "-mods={list}"
+separator = ";"
+[[registration]]
+name = "unit"
+same_as = "script"
+file = "{dir}/x.service"
+format = "unit"
+shape = "list"
+at = "-mods={list}"
+separator = ";"
+[[registration]]
+name = "server only"
+sides = ["server"]
+file = "{dir}/start.sh"
+format = "shell"
+shape = "list"
+at = "-own={list}"
+separator = ";"
+[start]
+command = ["x"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`)
+	files := map[string]string{"/srv/start.sh": "./run '-mods=a;b' '-own=s'\n", "/srv/x.service": "[Service]\nExecStart=/run '-mods=a;b'\n"}
+	for _, test := range []struct {
+		change       change
+		script, unit string
+	}{
+		{change{Op: lineup.OpRegister, Mod: "c"}, "./run '-mods=a;b;c' '-own=s'\n", "[Service]\nExecStart=/run '-mods=a;b;c'\n"},
+		{change{Op: lineup.OpRegister, Mod: "c", Registration: "server only"}, "./run '-mods=a;b' '-own=s;c'\n", files["/srv/x.service"]},
+		{change{Op: lineup.OpUnregister, Mod: "s"}, "./run '-mods=a;b' '-own='\n", files["/srv/x.service"]},
+		{change{Op: lineup.OpMove, Mod: "b", Where: lineup.Where{Before: "a"}}, "./run '-mods=b;a' '-own=s'\n", "[Service]\nExecStart=/run '-mods=b;a'\n"},
+	} {
+		after, err := open(d, files).Apply(test.change)
+		if err != nil {
+			t.Errorf("%v: %v", test.change, err)
+			continue
+		}
+		if script, unit := string(after.Files[0].Bytes), string(after.Files[1].Bytes); script != test.script || unit != test.unit {
+			t.Errorf("%v gives\n%q\n%q, want\n%q\n%q", test.change, script, unit, test.script, test.unit)
+		}
+	}
+}

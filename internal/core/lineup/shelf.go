@@ -1,0 +1,385 @@
+package lineup
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+)
+
+// shelf is the list of one registration as it stands in its document, for all
+// shapes that are a list. Its edits are for the document that it was opened on.
+type shelf interface {
+	// entries are the items in order. Name is the text that stands for the mod.
+	entries() []shelfEntry
+	// insert puts an item before item i, or at the end. raw is how it was written
+	// where it was taken from, "" for a new one.
+	insert(i int, name, number, raw string) ([]text.Edit, error)
+	remove(i int) ([]text.Edit, error)
+	rename(i int, name string) ([]text.Edit, error)
+}
+
+type shelfEntry struct {
+	name, number string
+	raw          string    // the item as it is written, to be put elsewhere
+	span         text.Span // of the name in the document
+	line         text.Span // of what is shown as its place
+	off          bool      // switched off where it stands
+}
+
+// switcher is a shelf that can switch an item off in its place.
+type switcher interface {
+	turn(i int, on bool) ([]text.Edit, error)
+}
+
+// openShelf finds a registration's list in its document. The fault says why it
+// cannot be found; then nothing is changed in it.
+func openShelf(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+	style := text.ListStyle{Separator: r.Separator, Mark: r.Mark, Last: r.Last}
+	switch r.Shape {
+	case dialect.ShapeList:
+		p, fault := findPiece(r, doc, r.At)
+		if fault != nil {
+			return nil, fault
+		}
+		return &valueShelf{doc, p, style}, nil
+	case dialect.ShapeParallel:
+		return openParallel(r, doc, style)
+	case dialect.ShapeItems:
+		return openItems(r, doc)
+	case dialect.ShapeWords:
+		return openWords(r, doc)
+	case dialect.ShapeSection:
+		return openSection(r, doc)
+	}
+	return nil, text.FaultAt(doc, 0, "no list is known for the shape %q", string(r.Shape))
+}
+
+// findPiece finds the value at a place in a document of any format.
+func findPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *text.Fault) {
+	missing := func() (text.Piece, *text.Fault) {
+		return text.Piece{}, text.FaultAt(doc, len(doc), "%s is not in this file; add it, empty, and try again", at)
+	}
+	switch r.Format {
+	case dialect.FormatKeyValue, dialect.FormatINI:
+		section, key, ok := strings.Cut(at, "/")
+		if !ok {
+			section, key = "", at
+		}
+		ini := text.ReadINI(doc, text.INIStyle{Comment: r.Comment, Assign: r.Assign})
+		if e, ok := ini.Find(doc, section, key); ok {
+			return e.Value, nil
+		}
+		return missing()
+	case dialect.FormatEnv:
+		l := text.ReadEnv(doc)
+		if p, ok := l.Variables[at]; ok {
+			return p, nil
+		}
+		return missing()
+	case dialect.FormatJSON, dialect.FormatYAML, dialect.FormatTOML, dialect.FormatXML:
+		root, fault := readTree(r.Format, doc)
+		if fault != nil {
+			return text.Piece{}, fault
+		}
+		n := root.Get(at)
+		if n == nil && r.Format == dialect.FormatXML {
+			n = xmlValue(root, at)
+		}
+		if n == nil {
+			return missing()
+		}
+		if n.Kind != text.NodeString {
+			return text.Piece{}, text.FaultAt(doc, n.Start, "%s has to be a text here", at)
+		}
+		return n.Piece, nil
+	}
+	return launchPiece(r, doc, at)
+}
+
+// xmlValue follows a path through elements that occur once: a.b.@c or a.b.
+func xmlValue(root *text.Node, at string) *text.Node {
+	n := root
+	for _, name := range strings.Split(at, ".") {
+		if n = n.Get(name); n == nil {
+			return nil
+		}
+		if n.Kind == text.NodeList {
+			if len(n.Items) != 1 {
+				return nil
+			}
+			n = n.Items[0]
+		}
+	}
+	if n.Kind == text.NodeObject {
+		return n.Get("#text")
+	}
+	return n
+}
+
+func readTree(f dialect.Format, doc []byte) (*text.Node, *text.Fault) {
+	switch f {
+	case dialect.FormatJSON:
+		return text.ReadJSON(doc)
+	case dialect.FormatYAML:
+		return text.ReadYAML(doc)
+	case dialect.FormatTOML:
+		return text.ReadTOML(doc)
+	}
+	return text.ReadXML(doc)
+}
+
+func readLaunch(f dialect.Format, doc []byte) *text.Launch {
+	switch f {
+	case dialect.FormatShell:
+		return text.ReadPOSIX(doc)
+	case dialect.FormatBatch:
+		return text.ReadBatch(doc)
+	case dialect.FormatUnit:
+		return text.ReadUnit(doc)
+	}
+	return text.ReadWords(doc)
+}
+
+// launchPiece finds the value of a launch parameter, written in a word with it
+// (`-mods={list}`) or in the word after it (`-mods {list}`), or in the variable
+// that this word consists of.
+func launchPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *text.Fault) {
+	l := readLaunch(r.Format, doc)
+	if len(l.Faults) > 0 {
+		return text.Piece{}, l.Faults[0]
+	}
+	prefix, _, _ := strings.Cut(at, "{")
+	flag, apart := strings.CutSuffix(prefix, " ")
+	var found *text.Piece
+	var use text.Use
+	for _, c := range l.Commands {
+		for i := range c.Words {
+			w := c.Words[i]
+			switch {
+			case apart && w.Value == flag && i+1 < len(c.Words):
+				w, use = c.Words[i+1], c.Uses[i+1]
+			case !apart && strings.HasPrefix(w.Value, prefix):
+				use = c.Uses[i]
+				use.At -= len(prefix)
+				w = w.Tail(len(prefix))
+			default:
+				continue
+			}
+			if found != nil {
+				return text.Piece{}, text.FaultAt(doc, w.Start, "%s is given twice in this file; only one of them can be meant", strings.TrimSpace(prefix))
+			}
+			found = &w
+		}
+	}
+	if found == nil {
+		return text.Piece{}, text.FaultAt(doc, len(doc), "no command in this file has %s; add it, empty, and try again", strings.TrimSpace(prefix))
+	}
+	if use.Name == "" && !use.Mixed {
+		return *found, nil
+	}
+	variable, ok := l.Variables[use.Name]
+	if use.Mixed || found.Value != "" || !ok {
+		return text.Piece{}, text.FaultAt(doc, found.Start, "the value of %s is put together when the script runs, so it is not changed here", strings.TrimSpace(prefix))
+	}
+	return variable, nil
+}
+
+// valueShelf is a list in one value.
+type valueShelf struct {
+	doc   []byte
+	piece text.Piece
+	style text.ListStyle
+}
+
+func (s *valueShelf) entries() (list []shelfEntry) {
+	for _, it := range s.piece.Items(s.style) {
+		span := text.Span{Start: s.piece.At(it.Start), End: s.piece.At(it.End)}
+		list = append(list, shelfEntry{name: it.Name, raw: it.Name, span: span, line: s.piece.Span})
+	}
+	return list
+}
+
+// arrange gives the list the items whose indexes are in keep; -1 is fresh.
+func (s *valueShelf) arrange(keep []int, fresh string) ([]text.Edit, error) {
+	items := s.piece.Items(s.style)
+	names := make([]string, len(keep))
+	for i, k := range keep {
+		names[i] = fresh
+		if k >= 0 {
+			names[i] = items[k].Name
+		}
+	}
+	return s.piece.WithItems(s.style, names, keep)
+}
+
+func (s *valueShelf) insert(i int, name, _, _ string) ([]text.Edit, error) {
+	return s.arrange(slices.Insert(upTo(len(s.piece.Items(s.style))), i, -1), name)
+}
+
+func (s *valueShelf) remove(i int) ([]text.Edit, error) {
+	return s.arrange(slices.Delete(upTo(len(s.piece.Items(s.style))), i, i+1), "")
+}
+
+func (s *valueShelf) rename(i int, name string) ([]text.Edit, error) {
+	items := s.piece.Items(s.style)
+	names := make([]string, len(items))
+	for k, it := range items {
+		names[k] = it.Name
+	}
+	names[i] = name
+	return s.piece.WithItems(s.style, names, upTo(len(items)))
+}
+
+// upTo is 0, 1, … n-1.
+func upTo(n int) []int {
+	list := make([]int, n)
+	for i := range list {
+		list[i] = i
+	}
+	return list
+}
+
+// parallelShelf is two lists side by side: names and catalogue numbers.
+type parallelShelf struct {
+	names, numbers valueShelf
+}
+
+func openParallel(r *dialect.Registration, doc []byte, style text.ListStyle) (shelf, *text.Fault) {
+	names, fault := findPiece(r, doc, r.At)
+	if fault != nil {
+		return nil, fault
+	}
+	numbers, fault := findPiece(r, doc, r.Numbers)
+	if fault != nil {
+		return nil, fault
+	}
+	s := &parallelShelf{valueShelf{doc, names, style}, valueShelf{doc, numbers, text.ListStyle{Separator: style.Separator, Last: style.Last}}}
+	if n, m := len(s.names.entries()), len(s.numbers.entries()); n != m {
+		return nil, text.FaultAt(doc, numbers.Start, "%s has %d items and %s has %d; which number belongs to which mod cannot be told", r.At, n, r.Numbers, m)
+	}
+	return s, nil
+}
+
+func (s *parallelShelf) entries() []shelfEntry {
+	list, numbers := s.names.entries(), s.numbers.entries()
+	for i := range list {
+		list[i].number = numbers[i].name
+	}
+	return list
+}
+
+func (s *parallelShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
+	if number == "" {
+		return nil, fmt.Errorf("%s has no catalogue number, and this list needs one beside each name", text.Clean(name))
+	}
+	return both(s.names.insert(i, name, "", raw))(s.numbers.insert(i, number, "", ""))
+}
+
+func (s *parallelShelf) remove(i int) ([]text.Edit, error) {
+	return both(s.names.remove(i))(s.numbers.remove(i))
+}
+
+func (s *parallelShelf) rename(i int, name string) ([]text.Edit, error) {
+	return s.names.rename(i, name)
+}
+
+// both joins the edits of two lists.
+func both(a []text.Edit, errA error) func([]text.Edit, error) ([]text.Edit, error) {
+	return func(b []text.Edit, errB error) ([]text.Edit, error) {
+		if errA != nil {
+			return nil, errA
+		}
+		return append(a, b...), errB
+	}
+}
+
+// itemShelf is a list in a structured document, of names or of objects.
+type itemShelf struct {
+	doc  []byte
+	list *text.Node
+	r    *dialect.Registration
+}
+
+func openItems(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+	root, fault := readTree(r.Format, doc)
+	if fault != nil {
+		return nil, fault
+	}
+	n := root.Get(r.At)
+	if n == nil && r.Format == dialect.FormatXML {
+		parent, name := root, r.At
+		if i := strings.LastIndexByte(r.At, '.'); i > 0 {
+			parent, name = xmlElement(root, r.At[:i]), r.At[i+1:]
+		}
+		if parent != nil {
+			n = parent.Get(name)
+		}
+	}
+	if n == nil || n.Kind != text.NodeList || len(n.Items) == 0 && !n.Flow {
+		return nil, text.FaultAt(doc, len(doc), "there is no list at %s in this file; add it and try again", r.At)
+	}
+	s := &itemShelf{doc, n, r}
+	for _, item := range n.Items {
+		if s.nameOf(item) == nil {
+			return nil, text.FaultAt(doc, item.Start, "an item of %s has no name that could be read", r.At)
+		}
+	}
+	return s, nil
+}
+
+func xmlElement(root *text.Node, at string) *text.Node {
+	n := root
+	for _, name := range strings.Split(at, ".") {
+		if n = n.Get(name); n == nil {
+			return nil
+		}
+		if n.Kind == text.NodeList {
+			n = n.Items[0]
+		}
+	}
+	return n
+}
+
+// nameOf finds the text in an item that names the mod.
+func (s *itemShelf) nameOf(item *text.Node) *text.Piece {
+	n := item
+	if s.r.NameKey != "" {
+		n = item.Get(s.r.NameKey)
+	} else if item.Kind == text.NodeObject {
+		n = item.Get("#text")
+	}
+	if n == nil || n.Kind != text.NodeString {
+		return nil
+	}
+	return &n.Piece
+}
+
+func (s *itemShelf) entries() (list []shelfEntry) {
+	for i, item := range s.list.Items {
+		p := s.nameOf(item)
+		list = append(list, shelfEntry{name: p.Value, raw: s.list.ItemText(s.doc, i), span: p.Text(), line: item.Span})
+	}
+	return list
+}
+
+func (s *itemShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
+	if raw == "" {
+		quote := map[dialect.Format]text.Quote{dialect.FormatJSON: text.QuoteJSON, dialect.FormatTOML: text.QuoteJSON,
+			dialect.FormatYAML: text.QuoteYAML, dialect.FormatXML: text.QuoteXML}[s.r.Format]
+		mod, err := quote(name)
+		if err != nil {
+			return nil, err
+		}
+		raw = strings.NewReplacer("{mod}", mod, "{number}", number).Replace(s.r.Item)
+	}
+	return []text.Edit{s.list.InsertItem(s.doc, i, raw)}, nil
+}
+
+func (s *itemShelf) remove(i int) ([]text.Edit, error) { return s.list.RemoveItem(s.doc, i), nil }
+
+func (s *itemShelf) rename(i int, name string) ([]text.Edit, error) {
+	return s.nameOf(s.list.Items[i]).Becomes(name)
+}

@@ -1,0 +1,203 @@
+package lineup
+
+import (
+	"fmt"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+)
+
+// wordShelf is a launch parameter for each mod: `-load {mod}` or `-load={mod}`.
+type wordShelf struct {
+	doc    []byte
+	r      *dialect.Registration
+	prefix string // `-load=`, or `-load` when the name is a word of its own
+	apart  bool
+	found  []wordItem
+	last   text.Piece // the last word of the command
+}
+
+type wordItem struct {
+	flag, name text.Piece // the same word unless they are apart
+}
+
+func openWords(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+	l := readLaunch(r.Format, doc)
+	if len(l.Faults) > 0 {
+		return nil, l.Faults[0]
+	}
+	s := &wordShelf{doc: doc, r: r}
+	s.prefix, _, _ = strings.Cut(r.At, "{")
+	s.prefix, s.apart = strings.CutSuffix(s.prefix, " ")
+	commands := 0
+	for _, c := range l.Commands {
+		here := 0
+		for i, w := range c.Words {
+			switch {
+			case s.apart && w.Value == s.prefix && i+1 < len(c.Words):
+				if c.Uses[i+1] != (text.Use{}) {
+					return nil, text.FaultAt(doc, c.Words[i+1].Start, "this name is put together when the script runs, so it is not changed here")
+				}
+				s.found = append(s.found, wordItem{w, c.Words[i+1]})
+				here++
+			case !s.apart && strings.HasPrefix(w.Value, s.prefix):
+				s.found = append(s.found, wordItem{w, w.Tail(len(s.prefix))})
+				here++
+			}
+		}
+		if here > 0 || len(l.Commands) == 1 {
+			commands++
+			if len(c.Words) > 0 {
+				s.last = c.Words[len(c.Words)-1]
+			}
+		}
+	}
+	if commands > 1 {
+		return nil, text.FaultAt(doc, 0, "several commands in this file have %s; only one of them can be meant", s.prefix)
+	}
+	if commands == 0 {
+		return nil, text.FaultAt(doc, len(doc), "which command of this file starts the server cannot be told, since none has %s yet; add the first by hand", s.prefix)
+	}
+	return s, nil
+}
+
+func (s *wordShelf) entries() (list []shelfEntry) {
+	for _, f := range s.found {
+		list = append(list, shelfEntry{name: f.name.Value, span: f.name.Text(), line: text.Span{Start: f.flag.Start, End: f.name.End}})
+	}
+	return list
+}
+
+func (s *wordShelf) insert(i int, name, _, _ string) ([]text.Edit, error) {
+	written, err := writeWord(s.r.Format, name)
+	if err != nil {
+		return nil, err
+	}
+	item := s.prefix + written
+	if s.apart {
+		item = s.prefix + " " + written
+	}
+	if i < len(s.found) {
+		return []text.Edit{text.Insert(s.found[i].flag.Start, item+" ")}, nil
+	}
+	at := s.last.End
+	if n := len(s.found); n > 0 {
+		at = s.found[n-1].name.End
+	}
+	return []text.Edit{text.Insert(at, " "+item)}, nil
+}
+
+// writeWord writes a name as a word of a command.
+func writeWord(f dialect.Format, name string) (string, error) {
+	if strings.ContainsAny(name, "\"'`\\%^!&|<>()$;*?") {
+		return "", fmt.Errorf("the name %q has characters that a command line gives a meaning to; rename the mod", text.Clean(name))
+	}
+	if strings.ContainsAny(name, " \t") {
+		return `"` + name + `"`, nil
+	}
+	return name, nil
+}
+
+func (s *wordShelf) remove(i int) ([]text.Edit, error) {
+	f := s.found[i]
+	from := f.flag.Start
+	for from > 0 && (s.doc[from-1] == ' ' || s.doc[from-1] == '\t') {
+		from--
+	}
+	if from == 0 || s.doc[from-1] == '\n' { // alone at the start of a line: the blanks before it stay
+		from = f.flag.Start
+	}
+	return []text.Edit{text.Delete(text.Span{Start: from, End: f.name.End})}, nil
+}
+
+func (s *wordShelf) rename(i int, name string) ([]text.Edit, error) {
+	p := s.found[i].name
+	return p.Becomes(name)
+}
+
+// sectionShelf is the keys of a section of an INI file, in order.
+type sectionShelf struct {
+	doc     []byte
+	r       *dialect.Registration
+	section text.INISection
+	list    []text.INIEntry
+}
+
+func openSection(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+	ini := text.ReadINI(doc, text.INIStyle{Comment: r.Comment, Assign: r.Assign, Bare: true})
+	if len(ini.Faults) > 0 {
+		return nil, ini.Faults[0]
+	}
+	s := &sectionShelf{doc: doc, r: r}
+	found := false
+	for _, sec := range ini.Sections {
+		if sec.Name == r.At {
+			s.section, found = sec, true
+		}
+	}
+	if !found {
+		return nil, text.FaultAt(doc, len(doc), "there is no section [%s] in this file; add it and try again", r.At)
+	}
+	all := append(ini.Entries, ini.Hidden...)
+	for _, e := range all {
+		if e.Section == r.At && (e.Off.Len() == 0 || !strings.ContainsAny(string(e.Key.In(doc)), " \t")) {
+			s.list = append(s.list, e)
+		}
+	}
+	sortByLine(s.list)
+	return s, nil
+}
+
+func sortByLine(list []text.INIEntry) {
+	for i := 1; i < len(list); i++ {
+		for k := i; k > 0 && list[k].Line.Start < list[k-1].Line.Start; k-- {
+			list[k], list[k-1] = list[k-1], list[k]
+		}
+	}
+}
+
+func (s *sectionShelf) entries() (list []shelfEntry) {
+	for _, e := range s.list {
+		raw := strings.TrimRight(string(e.Line.Span.In(s.doc)), "\r\n")
+		list = append(list, shelfEntry{name: string(e.Key.In(s.doc)), raw: raw, span: e.Key, line: e.Line.Span, off: e.Off.Len() > 0})
+	}
+	return list
+}
+
+func (s *sectionShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
+	if raw == "" {
+		item := s.r.Item
+		if item == "" {
+			item = "{mod}"
+		}
+		raw = strings.NewReplacer("{mod}", name, "{number}", number).Replace(item)
+	}
+	at := s.section.End
+	if i < len(s.list) {
+		at = s.list[i].Line.Start
+	} else if n := len(s.list); n > 0 {
+		at = s.list[n-1].Line.End
+	}
+	return []text.Edit{text.InsertLine(s.doc, at, raw)}, nil
+}
+
+func (s *sectionShelf) remove(i int) ([]text.Edit, error) {
+	return []text.Edit{text.DeleteLine(s.doc, s.list[i].Line.Span)}, nil
+}
+
+func (s *sectionShelf) rename(i int, name string) ([]text.Edit, error) {
+	return []text.Edit{{Span: s.list[i].Key, New: name}}, nil
+}
+
+func (s *sectionShelf) turn(i int, on bool) ([]text.Edit, error) {
+	e := s.list[i]
+	if on {
+		return []text.Edit{text.Delete(e.Off)}, nil
+	}
+	comment := ";"
+	if s.r.Comment != "" {
+		comment = s.r.Comment[:1]
+	}
+	return []text.Edit{text.Insert(e.Key.Start, comment+" ")}, nil
+}
