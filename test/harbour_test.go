@@ -190,9 +190,14 @@ func TestChangesTouchOnlyTheirLines(t *testing.T) {
 	if info, err := os.Stat(h.script()); err != nil || info.Mode().Perm() != 0o640 {
 		t.Errorf("the file's mode is %v, %v", info.Mode(), err)
 	}
-	kept, err := filepath.Glob(filepath.Join(h.home, "servers/h/kept/*/0.old"))
-	if err != nil || len(kept) != 9 || contents(t, kept[0]) != script {
-		t.Errorf("%d old files are kept, %v", len(kept), err)
+	var ledger struct{ Entries []struct{ Entry int } }
+	h.json(0, &ledger, "ledger", "h", "--json")
+	if len(ledger.Entries) != 10 {
+		t.Errorf("the ledger has %d entries", len(ledger.Entries))
+	}
+	h.do(0, "undo", "h", "0")
+	if got := contents(t, h.script()); got != script {
+		t.Errorf("back at the beginning the script is\n%q", got)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"initium/dialects"
@@ -21,6 +22,28 @@ import (
 type App struct {
 	Home host.Home
 	Exe  string // the path of the program itself, which also is the keeper
+
+	// Notes are what the operator has to be told besides: changes that had been
+	// cut off, and what was done about them.
+	Notes []string
+
+	once   sync.Once
+	opened *host.Ledger
+	failed error
+}
+
+// ledger opens the ledger when it is first needed.
+func (a *App) ledger() (*host.Ledger, error) {
+	a.once.Do(func() { a.opened, a.failed = a.Home.OpenLedger() })
+	return a.opened, a.failed
+}
+
+// Close closes what was opened.
+func (a *App) Close() error {
+	if a.opened == nil {
+		return nil
+	}
+	return a.opened.Close()
 }
 
 // New finds the operator's home and this program.
@@ -33,7 +56,7 @@ func New() (*App, error) {
 	if err != nil {
 		return nil, fmt.Errorf("find the program itself: %w", err)
 	}
-	return &App{home, exe}, nil
+	return &App{Home: home, Exe: exe}, nil
 }
 
 // UsageError is a wish that cannot be carried out as it was put.

@@ -96,6 +96,11 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	if err := st.dir.PutProof(p); err != nil {
 		return p, fmt.Errorf("keep the proof: %w", err)
 	}
+	if l, err := a.ledger(); err != nil {
+		return p, err
+	} else if err := l.PutStart(p); err != nil {
+		return p, fmt.Errorf("write the start into the ledger: %w", err)
+	}
 	keep := opt.Keep == KeepAlways || opt.Keep == KeepProved && p.Verdict == proof.Proved
 	if end.Exit == nil && (!keep || end.Stopped) {
 		st.step(Step{Stopping: true})

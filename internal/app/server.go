@@ -10,7 +10,6 @@ import (
 	"initium/internal/core/check"
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
-	"initium/internal/core/plan"
 	"initium/internal/core/survey"
 	"initium/internal/host"
 )
@@ -21,6 +20,9 @@ type Server struct {
 	Dialect *dialect.Dialect
 	Vars    dialect.Vars
 	Missing map[string]string // given values that do not exist, with what was looked for
+	Parked  []lineup.Parked
+
+	Recovered string // what was done about a change that had been cut off
 }
 
 // Server looks an adopted server up.
@@ -35,7 +37,19 @@ func (a *App) Server(name string) (*Server, error) {
 	}
 	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}}
 	a.resolve(s)
-	return s, nil
+	l, err := a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	if s.Recovered, err = l.Recover(name); err != nil {
+		return nil, err
+	}
+	if s.Recovered != "" {
+		a.Notes = append(a.Notes, s.Recovered)
+		a.resolve(s)
+	}
+	s.Parked, err = l.Parked(name)
+	return s, err
 }
 
 // resolve works out the values of the dialect's variables.
@@ -108,7 +122,7 @@ func readFile(name string) ([]byte, error) {
 }
 
 func (s *Server) input() survey.Input {
-	return survey.Input{Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, FS: os.DirFS("/")}
+	return survey.Input{Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, Parked: s.Parked, FS: os.DirFS("/")}
 }
 
 // Survey finds out what is on a server now.
@@ -172,26 +186,6 @@ func checkPort(port string) error {
 	return nil
 }
 
-// Plan works out what changes to a server's line-up would write, and what
-// would be on the server then.
-func (a *App) Plan(name string, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
-	s, err := a.Server(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	now := survey.Take(s.input())
-	for _, c := range changes {
-		if err := sensible(now, c); err != nil {
-			return nil, nil, UsageError{err}
-		}
-	}
-	p, after, err := plan.Make(now.Lineup, changes)
-	if err != nil {
-		return nil, nil, UsageError{err}
-	}
-	return p, survey.With(s.input(), after), nil
-}
-
 // sensible refuses changes that the line-up alone cannot see to be wrong: a
 // mod that is not on the server, or one that only its category line names.
 func sensible(s *survey.Survey, c lineup.Change) error {
@@ -208,27 +202,6 @@ func sensible(s *survey.Survey, c lineup.Change) error {
 		return fmt.Errorf("%s is registered through its category folder; change %s instead", c.Mod, s.Lineup.Entries[m.Entries[0]].Name)
 	}
 	return nil
-}
-
-// Apply carries a plan out. The old files are kept in Initium's home.
-func (a *App) Apply(name string, p *plan.Plan) error {
-	if p.Empty() {
-		return usage("there is nothing to change; it is so already")
-	}
-	var why []string
-	for _, c := range p.Changes {
-		why = append(why, c.String())
-	}
-	return a.Home.Apply(name, strings.Join(why, ", then "), p)
-}
-
-// Change plans and applies in one go.
-func (a *App) Change(name string, changes ...lineup.Change) (*plan.Plan, error) {
-	p, _, err := a.Plan(name, changes)
-	if err != nil {
-		return nil, err
-	}
-	return p, a.Apply(name, p)
 }
 
 // unknownMod says why a name cannot be registered; nil when it is a category

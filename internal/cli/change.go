@@ -2,28 +2,35 @@ package cli
 
 import (
 	"fmt"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
+	"initium/internal/app"
 	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/text"
 )
 
 func (e *env) register() *cobra.Command {
 	var where lineup.Where
+	var stage bool
 	cmd := &cobra.Command{
 		Use:   "register SERVER MOD",
 		Short: "Register a mod in the startup file, at the end or where you say",
 		Args:  args(cobra.ExactArgs(2)),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return e.change(args[0], lineup.Change{Op: lineup.OpRegister, Mod: args[1], Where: where})
+			return e.change(args[0], stage, lineup.Change{Op: lineup.OpRegister, Mod: args[1], Where: where})
 		},
 	}
 	whereFlags(cmd, &where)
+	stageFlag(cmd, &stage)
 	return cmd
 }
 
 func (e *env) move() *cobra.Command {
 	var where lineup.Where
+	var stage bool
 	cmd := &cobra.Command{
 		Use:   "move SERVER MOD",
 		Short: "Move a mod's registration to another place in the load order",
@@ -32,10 +39,11 @@ func (e *env) move() *cobra.Command {
 			if where == (lineup.Where{}) {
 				return fmt.Errorf("%w: say where to, with --before, --after or --section", errArgs)
 			}
-			return e.change(args[0], lineup.Change{Op: lineup.OpMove, Mod: args[1], Where: where})
+			return e.change(args[0], stage, lineup.Change{Op: lineup.OpMove, Mod: args[1], Where: where})
 		},
 	}
 	whereFlags(cmd, &where)
+	stageFlag(cmd, &stage)
 	return cmd
 }
 
@@ -57,27 +65,191 @@ func whereFlags(cmd *cobra.Command, where *lineup.Where) {
 	}
 }
 
+func stageFlag(cmd *cobra.Command, stage *bool) {
+	cmd.Flags().BoolVar(stage, "stage", false, "only gather the change; initium apply makes all that are gathered")
+}
+
 func (e *env) simple(op, short string) *cobra.Command {
-	return &cobra.Command{
+	var stage bool
+	cmd := &cobra.Command{
 		Use:   op + " SERVER MOD",
 		Short: short,
 		Args:  args(cobra.ExactArgs(2)),
 		RunE: func(_ *cobra.Command, args []string) error {
-			return e.change(args[0], lineup.Change{Op: lineup.Op(op), Mod: args[1]})
+			return e.change(args[0], stage, lineup.Change{Op: lineup.Op(op), Mod: args[1]})
 		},
 	}
+	stageFlag(cmd, &stage)
+	return cmd
 }
 
-// change makes one change and shows what it did to the files.
-func (e *env) change(server string, c lineup.Change) error {
-	p, err := e.app.Change(server, c)
+// change makes or stages one change and shows what it does to the files.
+func (e *env) change(server string, stage bool, c lineup.Change) error {
+	do := e.app.Change
+	if stage {
+		do = e.app.Stage
+	}
+	p, err := do(server, c)
 	if err != nil {
 		return err
 	}
+	return e.showPlan(server, p)
+}
+
+func (e *env) showPlan(server string, p *plan.Plan) error {
 	s, err := e.app.Server(server)
 	if err != nil {
 		return err
 	}
 	e.printPlan(s.Record.Dir, p)
 	return nil
+}
+
+func (e *env) plan() *cobra.Command {
+	var asJSON, drop bool
+	cmd := &cobra.Command{
+		Use:   "plan SERVER",
+		Short: "Show the lines that the gathered changes would change",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if drop {
+				return e.app.Unstage(args[0], true)
+			}
+			changes, err := e.app.Staged(args[0])
+			if err != nil {
+				return err
+			}
+			p, _, err := e.app.Plan(args[0], changes)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return e.json(planJSON(args[0], p))
+			}
+			for _, c := range changes {
+				fmt.Fprintln(e.out, c)
+			}
+			if len(changes) == 0 {
+				fmt.Fprintln(e.out, "no change is gathered; the commands that change something do so with --stage")
+			}
+			return e.showPlan(args[0], p)
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&drop, "drop", false, "forget all gathered changes")
+	return cmd
+}
+
+type jsonPlan struct {
+	Server  string          `json:"server"`
+	Changes []lineup.Change `json:"changes"`
+	Files   []jsonPlanFile  `json:"files"`
+}
+
+type jsonPlanFile struct {
+	Path  string     `json:"path"`
+	New   bool       `json:"new"`
+	Edits []jsonEdit `json:"edits"`
+}
+
+type jsonEdit struct {
+	Start int    `json:"start"` // byte offsets in the file as it is now
+	End   int    `json:"end"`
+	New   string `json:"new"`
+}
+
+func planJSON(server string, p *plan.Plan) jsonPlan {
+	j := jsonPlan{server, p.Changes, []jsonPlanFile{}}
+	if j.Changes == nil {
+		j.Changes = []lineup.Change{}
+	}
+	for _, f := range p.Files {
+		file := jsonPlanFile{f.Path, f.New, []jsonEdit{}}
+		for _, edit := range f.Edits {
+			file.Edits = append(file.Edits, jsonEdit{edit.Start, edit.End, edit.New})
+		}
+		j.Files = append(j.Files, file)
+	}
+	return j
+}
+
+func (e *env) apply() *cobra.Command {
+	return &cobra.Command{
+		Use:   "apply SERVER",
+		Short: "Make all gathered changes: all files or none",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := e.app.Change(args[0])
+			if err != nil {
+				return err
+			}
+			return e.showPlan(args[0], p)
+		},
+	}
+}
+
+func (e *env) undo() *cobra.Command {
+	var proved bool
+	cmd := &cobra.Command{
+		Use:   "undo SERVER [ENTRY]",
+		Short: "Take the newest entry of the ledger back, or return to how things stood right after ENTRY",
+		Args:  args(cobra.RangeArgs(1, 2)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			to := app.ReturnLast
+			switch {
+			case len(args) == 2 && proved:
+				return fmt.Errorf("%w: say an entry or --proved, not both", errArgs)
+			case len(args) == 2:
+				n, err := strconv.Atoi(args[1])
+				if err != nil || n < 0 {
+					return fmt.Errorf("%w: %q is no entry; initium ledger %s lists them", errArgs, args[1], args[0])
+				}
+				to = n
+			case proved:
+				to = app.ReturnProved
+			}
+			p, why, err := e.app.ReturnPlan(args[0], to)
+			if err != nil {
+				return err
+			}
+			if err := e.app.Return(args[0], p, why); err != nil {
+				return err
+			}
+			fmt.Fprintln(e.out, why)
+			return e.showPlan(args[0], p)
+		},
+	}
+	cmd.Flags().BoolVar(&proved, "proved", false, "return to the last proved state")
+	return cmd
+}
+
+func (e *env) ledger() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "ledger SERVER",
+		Short: "List what was done to a server, and how each start after it went",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			entries, err := e.app.Ledger(args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return e.json(map[string]any{"server": args[0], "entries": entries})
+			}
+			for _, entry := range entries {
+				at := ""
+				if entry.Number > 0 {
+					at = entry.At.Format("2 Jan 15:04:05")
+				}
+				fmt.Fprintf(e.out, "%4d  %-15s  %s\n", entry.Number, at, text.Clean(entry.Why))
+				for _, s := range entry.Starts {
+					fmt.Fprintf(e.out, "      %-15s    start %d: %s\n", s.At.Format("2 Jan 15:04:05"), s.Number, s.Verdict)
+				}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
 }

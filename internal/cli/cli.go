@@ -56,6 +56,10 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetOut(out)
 	root.SetErr(errOut)
 	err = root.ExecuteContext(ctx)
+	for _, note := range a.Notes {
+		fmt.Fprintln(errOut, "initium:", text.Clean(note))
+	}
+	err = errors.Join(err, a.Close())
 	var status exitStatus
 	switch {
 	case err == nil:
@@ -114,6 +118,7 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 		e.simple("unregister", "Take a mod's registration out of the startup file"),
 		e.simple("off", "Switch a mod off; it keeps its place"),
 		e.simple("on", "Switch a mod on again"),
+		e.plan(), e.apply(), e.undo(), e.ledger(),
 		e.prove(), e.stop(), e.dialect(), e.standIn(), e.keeper())
 	return root
 }

@@ -35,6 +35,7 @@ func (e *env) demo() *cobra.Command {
 				if demo.Home.IsRunning(app.DemoServer) {
 					demo.Stop(context.Background(), app.DemoServer)
 				}
+				demo.Close()
 			}()
 			if !run {
 				return tui.Run(cmd.Context(), demo, app.DemoServer)

@@ -7,11 +7,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strconv"
+	"strings"
 	"syscall"
 	"time"
-
-	"github.com/google/renameio/v2"
 
 	"initium/internal/core/plan"
 )
@@ -19,105 +17,284 @@ import (
 // ErrStale is returned by Apply when a file is not as the plan found it.
 var ErrStale = errors.New("the file has changed since the plan was made")
 
-// Kept is the record of an applied plan, with the old bytes beside it.
-type Kept struct {
-	At    time.Time  `json:"at"`
-	Why   string     `json:"why"`
-	Files []KeptFile `json:"files"`
-}
+// ErrBusy is returned when another Initium is changing the same server.
+var ErrBusy = errors.New("another Initium is changing this server right now")
 
-// KeptFile is one file that a plan changed.
-type KeptFile struct {
-	Path    string `json:"path"`
-	New     bool   `json:"new"`
-	OldHash string `json:"old_hash,omitempty"`
-	NewHash string `json:"new_hash"`
-	Old     string `json:"old,omitempty"` // the file with the old bytes, beside the record
-}
-
-// Apply carries out a plan. The old bytes are kept first; then each file is
-// written beside its place and moved into it, with its owner and mode, through
-// links to where they lead. When a file cannot be written, those before it are
-// put back, and the error says so.
-func (h Home) Apply(server, why string, p *plan.Plan) error {
+// Apply carries a plan out: all of it or nothing. What will be done is written
+// into the ledger first, with the old bytes; then every new file is written
+// beside its place and synced; only then they are moved into place, one after
+// the other. When this is cut off at any moment, the next Recover completes it or
+// takes it back. Owner and mode of files are kept, and links stay links.
+func (l *Ledger) Apply(server, why string, p *plan.Plan) (err error) {
+	lock, err := l.lock(server)
+	if err != nil {
+		return err
+	}
+	defer lock.Close()
+	if _, err := l.recover(server); err != nil {
+		return err
+	}
 	for _, f := range p.Files {
-		now, err := os.ReadFile(f.Path)
-		switch {
-		case f.New && errors.Is(err, fs.ErrNotExist):
-		case err != nil:
-			return fmt.Errorf("change %s: %w", f.Path, err)
-		case f.New || !bytes.Equal(now, f.Old):
-			return fmt.Errorf("change %s: %w; look at the plan again", f.Path, ErrStale)
-		}
-	}
-	if err := h.keepOld(server, why, p); err != nil {
-		return fmt.Errorf("keep the old files: %w; nothing was changed", err)
-	}
-	for i, f := range p.Files {
-		if err := replaceFile(f.Path, f.Want); err != nil {
-			err = fmt.Errorf("change %s: %w", f.Path, err)
-			for _, done := range p.Files[:i] {
-				err = errors.Join(err, putBack(done))
-			}
+		if err := unchanged(f); err != nil {
 			return err
 		}
+	}
+	id, err := l.begin(server, why, p)
+	if err != nil {
+		return fmt.Errorf("write the ledger: %w; nothing was changed", err)
+	}
+	rows, err := l.rows(id)
+	if err != nil {
+		return err
+	}
+	staged, err := stage(id, rows)
+	if err != nil {
+		return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.leave(id))
+	}
+	for i, s := range staged {
+		if err := s.move(); err != nil {
+			for _, rest := range staged[i:] {
+				rest.drop()
+			}
+			if i == 0 {
+				return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.leave(id))
+			}
+			_, again := l.recover(server)
+			return errors.Join(err, again)
+		}
+	}
+	return l.done(id)
+}
+
+// lock keeps other Initiums from changing the same server.
+func (l *Ledger) lock(server string) (*os.File, error) {
+	name := filepath.Join(l.home.serverDir(server), "change.lock")
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return nil, err
+	}
+	for end := time.Now().Add(3 * time.Second); ; time.Sleep(tick) {
+		f, err := tryLock(name)
+		switch {
+		case err == nil:
+			return f, nil
+		case !errors.Is(err, syscall.EWOULDBLOCK):
+			return nil, err
+		case time.Now().After(end):
+			return nil, ErrBusy
+		}
+	}
+}
+
+// unchanged looks that a file is still as the plan found it.
+func unchanged(f plan.File) error {
+	now, err := os.ReadFile(f.Path)
+	switch {
+	case f.New && errors.Is(err, fs.ErrNotExist):
+		return nil
+	case err != nil:
+		return fmt.Errorf("change %s: %w", f.Path, err)
+	case f.New || !bytes.Equal(now, f.Old):
+		return fmt.Errorf("change %s: %w; look at the plan again", f.Path, ErrStale)
 	}
 	return nil
 }
 
-func putBack(f plan.File) error {
-	if f.New {
-		return os.Remove(f.Path)
-	}
-	return replaceFile(f.Path, f.Old)
+// stagedFile is a new file beside the place that it will be moved into.
+type stagedFile struct {
+	beside, place string
+	gone          bool // the place is to be empty
 }
 
-func (h Home) keepOld(server, why string, p *plan.Plan) error {
-	base := filepath.Join(h.serverDir(server), "kept")
-	dir := filepath.Join(base, time.Now().UTC().Format("20060102T150405.000000000"))
-	kept := Kept{At: time.Now(), Why: why}
-	for i, f := range p.Files {
-		k := KeptFile{Path: f.Path, New: f.New, NewHash: plan.Hash(f.Want)}
-		if !f.New {
-			k.Old, k.OldHash = strconv.Itoa(i)+".old", plan.Hash(f.Old)
-			if err := writeNew(filepath.Join(dir, k.Old), f.Old); err != nil {
-				return err
+// besideName is where a new file waits; recover knows it again.
+func besideName(place string, id int64, n int) string {
+	return filepath.Join(filepath.Dir(place), fmt.Sprintf(".initium-%d-%d", id, n))
+}
+
+// stage writes all new files beside their places. On an error it leaves none.
+func stage(id int64, rows []fileRow) (list []stagedFile, err error) {
+	defer func() {
+		if err != nil {
+			for _, s := range list {
+				s.drop()
 			}
 		}
-		kept.Files = append(kept.Files, k)
+	}()
+	for n, f := range rows {
+		place, err := destination(f.path)
+		if err != nil {
+			return list, fmt.Errorf("change %s: %w", f.path, err)
+		}
+		s := stagedFile{besideName(place, id, n), place, f.gone}
+		list = append(list, s)
+		if f.gone {
+			continue
+		}
+		if err := writeBeside(s, f.new); err != nil {
+			return list, fmt.Errorf("change %s: %w", f.path, err)
+		}
 	}
-	return writeJSON(filepath.Join(dir, "record.json"), kept)
+	return list, nil
 }
 
-// replaceFile gives a file new bytes in one step, keeping mode and owner. A
-// symbolic link stays, and what it leads to is changed.
-func replaceFile(name string, data []byte) error {
-	mode := fs.FileMode(0o644)
-	var owner *syscall.Stat_t
-	if target, err := filepath.EvalSymlinks(name); err == nil {
-		name = target
-		info, err := os.Stat(name)
-		if err != nil {
-			return err
+// destination follows a symbolic link, which stays, to the file that is changed.
+func destination(name string) (string, error) {
+	place, err := filepath.EvalSymlinks(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		if info, err := os.Lstat(name); err == nil && info.Mode()&fs.ModeSymlink != 0 {
+			return "", fmt.Errorf("it is a link to a file that is not there")
 		}
-		if info.Mode().Perm()&0o200 == 0 {
-			return fmt.Errorf("%s is read-only: %w", name, fs.ErrPermission)
-		}
-		mode = info.Mode().Perm()
-		owner, _ = info.Sys().(*syscall.Stat_t)
+		return name, nil
 	}
-	pending, err := renameio.NewPendingFile(name, renameio.WithPermissions(mode), renameio.IgnoreUmask())
+	return place, err
+}
+
+// writeBeside writes a new file with the mode and owner of the one that it will
+// take the place of.
+func writeBeside(s stagedFile, data []byte) error {
+	mode := fs.FileMode(0o644)
+	info, err := os.Stat(s.place)
+	if err == nil {
+		mode = info.Mode().Perm()
+		if mode&0o200 == 0 {
+			return fmt.Errorf("it is read-only: %w", fs.ErrPermission)
+		}
+	}
+	f, err := os.OpenFile(s.beside, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
 	if err != nil {
 		return err
 	}
-	defer pending.Cleanup()
-	if _, err := pending.Write(data); err != nil {
-		return err
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Chmod(mode)
 	}
-	if owner != nil && (int(owner.Uid) != os.Getuid() || int(owner.Gid) != os.Getgid()) {
-		if err := pending.Chown(int(owner.Uid), int(owner.Gid)); err != nil {
-			return fmt.Errorf("keep the owner: %w", err)
+	if info != nil && err == nil {
+		if owner, ok := info.Sys().(*syscall.Stat_t); ok && (int(owner.Uid) != os.Getuid() || int(owner.Gid) != os.Getgid()) {
+			err = f.Chown(int(owner.Uid), int(owner.Gid))
 		}
 	}
-	return pending.CloseAtomicallyReplace()
+	if err == nil {
+		err = f.Sync()
+	}
+	return errors.Join(err, f.Close())
+}
+
+// move puts a staged file in its place.
+func (s stagedFile) move() error {
+	if s.gone {
+		if err := os.Remove(s.place); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	} else if err := os.Rename(s.beside, s.place); err != nil {
+		return err
+	}
+	dir, err := os.Open(filepath.Dir(s.place))
+	if err != nil {
+		return err
+	}
+	defer dir.Close()
+	return dir.Sync()
+}
+
+func (s stagedFile) drop() { os.Remove(s.beside) }
+
+// Recover completes or takes back what an earlier run left half done, and says
+// which in words; "" when there was nothing.
+func (l *Ledger) Recover(server string) (said string, err error) {
+	var pending int
+	if err := l.db.QueryRow(`SELECT count(*) FROM entry WHERE server = ? AND state = 'begun'`, server).Scan(&pending); err != nil || pending == 0 {
+		return "", err
+	}
+	lock, err := l.lock(server)
+	if err != nil {
+		return "", err
+	}
+	defer lock.Close()
+	return l.recover(server)
+}
+
+func (l *Ledger) recover(server string) (said string, err error) {
+	rows, err := l.db.Query(`SELECT id, why FROM entry WHERE server = ? AND state = 'begun' ORDER BY id`, server)
+	if err != nil {
+		return "", err
+	}
+	type begun struct {
+		id  int64
+		why string
+	}
+	var list []begun
+	for rows.Next() {
+		var b begun
+		if err := rows.Scan(&b.id, &b.why); err != nil {
+			rows.Close()
+			return "", err
+		}
+		list = append(list, b)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return "", err
+	}
+	var words []string
+	for _, b := range list {
+		what, err := l.settle(b.id)
+		if err != nil {
+			return "", fmt.Errorf("a change that was cut off (%s) could not be settled: %w", b.why, err)
+		}
+		words = append(words, fmt.Sprintf("a change that was cut off (%s) was %s", b.why, what))
+	}
+	return strings.Join(words, "; "), nil
+}
+
+// settle brings an entry that was begun to its end, when it had changed any file
+// already, and else back.
+func (l *Ledger) settle(id int64) (what string, err error) {
+	rows, err := l.rows(id)
+	if err != nil {
+		return "", err
+	}
+	changed := 0
+	for _, f := range rows {
+		place, err := destination(f.path)
+		if err != nil {
+			return "", err
+		}
+		now, err := os.ReadFile(place)
+		missing := errors.Is(err, fs.ErrNotExist)
+		if err != nil && !missing {
+			return "", err
+		}
+		if missing && f.gone || !missing && !f.gone && bytes.Equal(now, f.new) {
+			changed++
+		}
+	}
+	if changed == 0 {
+		for n, f := range rows {
+			if place, err := destination(f.path); err == nil {
+				os.Remove(besideName(place, id, n))
+			}
+		}
+		return "taken back; nothing had been changed yet", l.leave(id)
+	}
+	for n, f := range rows {
+		place, err := destination(f.path)
+		if err != nil {
+			return "", err
+		}
+		now, err := os.ReadFile(place)
+		missing := errors.Is(err, fs.ErrNotExist)
+		s := stagedFile{besideName(place, id, n), place, f.gone}
+		// A file that is neither as it was nor as it was to be has been changed by
+		// somebody else meanwhile; his bytes stay.
+		if missing && f.fresh || !missing && bytes.Equal(now, f.old) && !bytes.Equal(f.old, f.new) {
+			if !f.gone {
+				if err := writeBeside(s, f.new); err != nil {
+					return "", err
+				}
+			}
+			if err := s.move(); err != nil {
+				return "", err
+			}
+		}
+		s.drop()
+	}
+	return "completed", l.done(id)
 }

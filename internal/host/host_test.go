@@ -57,6 +57,16 @@ func TestStarts(t *testing.T) {
 	}
 }
 
+func ledger(t *testing.T, h host.Home) *host.Ledger {
+	t.Helper()
+	l, err := h.OpenLedger()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	return l
+}
+
 // file makes a plan that changes one file from old to want.
 func file(path, old, want string) plan.File {
 	return plan.File{Path: path, Old: []byte(old), Want: []byte(want)}
@@ -84,7 +94,8 @@ func TestApply(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := &plan.Plan{Files: []plan.File{file(link, "old", "new"), {Path: fresh, New: true, Want: []byte("made")}}}
-	if err := h.Apply("s", "why", p); err != nil {
+	l := ledger(t, h)
+	if err := l.Apply("s", "why", p); err != nil {
 		t.Fatal(err)
 	}
 	want(t, real, "new")
@@ -95,11 +106,21 @@ func TestApply(t *testing.T) {
 	if info, err := os.Stat(real); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the mode is %v", info.Mode())
 	}
-	kept, err := filepath.Glob(filepath.Join(h.Dir, "servers/s/kept/*/0.old"))
-	if err != nil || len(kept) != 1 {
-		t.Fatalf("kept: %v, %v", kept, err)
+	entries, err := l.Entries("s")
+	if err != nil || len(entries) != 2 || entries[1].Why != "why" || len(entries[1].Files) != 2 {
+		t.Fatalf("the ledger has %+v, %v", entries, err)
 	}
-	want(t, kept[0], "old")
+	back, err := l.Return("s", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Apply("s", "back", back); err != nil {
+		t.Fatal(err)
+	}
+	want(t, real, "old")
+	if _, err := os.Stat(fresh); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("the file that was made is still there: %v", err)
+	}
 	left, err := filepath.Glob(filepath.Join(dir, ".*"))
 	if err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v", left)
@@ -116,7 +137,7 @@ func TestApplyRefusesWhatChanged(t *testing.T) {
 		"gone":      file(filepath.Join(dir, "gone"), "3", "33"),
 		"not fresh": {Path: two, New: true, Want: []byte("x")},
 	} {
-		if err := h.Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), second}}); err == nil {
+		if err := ledger(t, h).Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), second}}); err == nil {
 			t.Errorf("%s: no error", name)
 		} else if name == "changed" && !errors.Is(err, host.ErrStale) {
 			t.Errorf("%s: %v", name, err)
@@ -126,14 +147,14 @@ func TestApplyRefusesWhatChanged(t *testing.T) {
 	}
 }
 
-// TestApplyPutsBack fails at the second of two files; the first has to be as it
-// was.
-func TestApplyPutsBack(t *testing.T) {
+// TestApplyIsAllOrNothing fails at the second of two files; the first has to be
+// as it was.
+func TestApplyIsAllOrNothing(t *testing.T) {
 	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
 	one, two := filepath.Join(dir, "one"), filepath.Join(dir, "two")
 	put(t, one, "1", 0o644)
 	put(t, two, "2", 0o444)
-	err := h.Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", "22")}})
+	err := ledger(t, h).Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", "22")}})
 	if !errors.Is(err, fs.ErrPermission) || !strings.Contains(err.Error(), "read-only") {
 		t.Errorf("error is %v", err)
 	}

@@ -284,7 +284,7 @@ func (c *checker) names(m *survey.Mod) {
 func (c *checker) twice(m *survey.Mod) {
 	var on []lineup.Entry
 	for _, i := range m.Entries {
-		if e := c.s.Lineup.Entries[i]; e.On {
+		if e := c.s.Lineup.Entries[i]; e.On && c.d.Registrations[e.Registration].SameAs == "" {
 			on = append(on, e)
 		}
 	}

@@ -152,6 +152,7 @@ type Registration struct {
 
 	Sides  []string `toml:"sides"`   // which mods belong here, by their side; empty for those that no other takes
 	SameAs string   `toml:"same_as"` // the registration whose list this one repeats
+	Held   bool     `toml:"held"`    // the file must not change while the server runs
 
 	// What is written in place of a mod's bare name:
 	Options string `toml:"options"` // what parts the name from options after it

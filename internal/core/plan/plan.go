@@ -25,6 +25,7 @@ type Plan struct {
 type File struct {
 	Path  string
 	New   bool   // there is no such file yet
+	Gone  bool   // there will be none
 	Old   []byte // what the file holds now; nil when New
 	Want  []byte // what it will hold
 	Edits []text.Edit
@@ -73,7 +74,7 @@ func (p *Plan) Empty() bool { return len(p.Files) == 0 && p.Parked == nil }
 func (p *Plan) Inverse() *Plan {
 	inverse := &Plan{Parked: p.Unpark, Unpark: p.Parked}
 	for _, f := range p.Files {
-		inverse.Files = append(inverse.Files, File{Path: f.Path, Old: f.Want, Want: f.Old, Edits: text.EditsBetween(f.Want, f.Old)})
+		inverse.Files = append(inverse.Files, File{Path: f.Path, New: f.Gone, Gone: f.New, Old: f.Want, Want: f.Old, Edits: text.EditsBetween(f.Want, f.Old)})
 	}
 	return inverse
 }

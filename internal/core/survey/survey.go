@@ -170,6 +170,9 @@ func (s *Survey) join(found []Mod) {
 		}
 	}
 	for i, e := range s.Lineup.Entries {
+		if s.Dialect.Registrations[e.Registration].SameAs != "" {
+			continue // a copy of another list; check tells where it differs
+		}
 		names := []string{e.Name}
 		if e.Group && len(groups[e.Name]) > 0 {
 			names = groups[e.Name]

@@ -14,7 +14,11 @@ import (
 func ReadJSON(doc []byte) (*Node, *Fault) {
 	v, err := hujson.Parse(append(shadow(doc), '\n')) // a remark may end with the file
 	if err != nil {
-		return nil, jsonFault(doc, err)
+		fault := jsonFault(doc, err)
+		if last, column := Position(doc, len(doc)); fault.Line > last {
+			fault.Line, fault.Column = last, column
+		}
+		return nil, fault
 	}
 	return jsonNode(doc, &v), nil
 }

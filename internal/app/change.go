@@ -1,0 +1,225 @@
+package app
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/survey"
+	"initium/internal/host"
+)
+
+// Plan works out what changes to a server's line-up would write, and what
+// would be on the server then.
+func (a *App) Plan(name string, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	now := survey.Take(s.input())
+	changes = slices.Clone(changes)
+	for i := range changes {
+		if err := sensible(now, changes[i]); err != nil {
+			return nil, nil, UsageError{err}
+		}
+		complete(now, &changes[i])
+	}
+	p, after, err := plan.Make(now.Lineup, changes)
+	if err != nil {
+		return nil, nil, UsageError{err}
+	}
+	return p, survey.With(s.input(), after), nil
+}
+
+// complete fills in what a registration needs to know of a mod, so that nobody
+// has to type it: which list it belongs on, and its catalogue number.
+func complete(s *survey.Survey, c *lineup.Change) {
+	m := s.Find(c.Mod)
+	if c.Op != lineup.OpRegister || m == nil {
+		return
+	}
+	if c.Number == "" {
+		c.Number = m.Manifest.Number
+	}
+	if c.Registration != "" {
+		return
+	}
+	for _, r := range s.Dialect.Registrations {
+		if slices.Contains(r.Sides, m.Manifest.Side) {
+			c.Registration = r.Name
+			return
+		}
+	}
+	for _, r := range s.Dialect.Registrations {
+		if len(r.Sides) == 0 && r.SameAs == "" {
+			c.Registration = r.Name
+			return
+		}
+	}
+}
+
+// Apply carries a plan out and writes it into the ledger.
+func (a *App) Apply(name string, p *plan.Plan) error {
+	if p.Empty() {
+		return usage("there is nothing to change; it is so already")
+	}
+	s, err := a.Server(name)
+	if err != nil {
+		return err
+	}
+	if a.Home.IsRunning(name) {
+		for _, f := range p.Files {
+			if s.held(f.Path) {
+				return fmt.Errorf("%w, and %s must not change under it; stop it first (initium stop %s)", host.ErrRunning, f.Path, name)
+			}
+		}
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return err
+	}
+	return l.Apply(name, why(p.Changes), p)
+}
+
+// held tells files that the dialect wants left alone while the server runs.
+func (s *Server) held(path string) bool {
+	for _, r := range s.Dialect.Registrations {
+		if name, ok := s.Vars.Expand(r.File); ok && r.Held && name == path {
+			return true
+		}
+	}
+	return false
+}
+
+func why(changes []lineup.Change) string {
+	var words []string
+	for _, c := range changes {
+		words = append(words, c.String())
+	}
+	return strings.Join(words, ", then ")
+}
+
+// Change plans changes and applies them in one go, together with what is staged.
+func (a *App) Change(name string, changes ...lineup.Change) (*plan.Plan, error) {
+	staged, err := a.Staged(name)
+	if err != nil {
+		return nil, err
+	}
+	p, _, err := a.Plan(name, append(staged, changes...))
+	if err != nil {
+		return nil, err
+	}
+	return p, a.Apply(name, p)
+}
+
+// Staged lists the changes that were gathered and not applied yet.
+func (a *App) Staged(name string) ([]lineup.Change, error) {
+	if _, err := a.Home.Record(name); err != nil {
+		return nil, err
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	return l.Staged(name)
+}
+
+// Stage gathers changes after looking that they can be made on top of those
+// already gathered. It returns the plan of all of them.
+func (a *App) Stage(name string, changes ...lineup.Change) (*plan.Plan, error) {
+	staged, err := a.Staged(name)
+	if err != nil {
+		return nil, err
+	}
+	p, _, err := a.Plan(name, append(staged, changes...))
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	return p, l.Stage(name, changes...)
+}
+
+// Unstage forgets the last staged change, or all of them.
+func (a *App) Unstage(name string, all bool) error {
+	if _, err := a.Home.Record(name); err != nil {
+		return err
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return err
+	}
+	return l.Unstage(name, all)
+}
+
+// Ledger lists what was done to a server, oldest first.
+func (a *App) Ledger(name string) ([]host.Entry, error) {
+	if _, err := a.Home.Record(name); err != nil {
+		return nil, err
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	return l.Entries(name)
+}
+
+// Returns to an entry of the ledger.
+const (
+	ReturnLast   = -1 // take the newest entry back
+	ReturnProved = -2 // to the entry that the last proved start followed
+)
+
+// ReturnPlan works out what going back to an entry would write: to how things
+// stood right after it; 0 is how Initium found them.
+func (a *App) ReturnPlan(name string, to int) (p *plan.Plan, why string, err error) {
+	entries, err := a.Ledger(name)
+	if err != nil {
+		return nil, "", err
+	}
+	last := entries[len(entries)-1]
+	l, err := a.ledger()
+	if err != nil {
+		return nil, "", err
+	}
+	switch to {
+	case ReturnLast:
+		if last.Number == 0 {
+			return nil, "", usage("there is nothing to take back: the ledger of %s is empty", name)
+		}
+		to, why = last.Number-1, fmt.Sprintf("take entry %d back: %s", last.Number, last.Why)
+	case ReturnProved:
+		entry, ok, err := l.LastProved(name)
+		if err != nil {
+			return nil, "", err
+		}
+		if !ok {
+			return nil, "", usage("no start of %s was proved yet", name)
+		}
+		to, why = entry, fmt.Sprintf("return to entry %d, the last proved state", entry)
+	default:
+		why = fmt.Sprintf("return to entry %d", to)
+	}
+	p, err = l.Return(name, to)
+	if err != nil {
+		return nil, "", UsageError{err}
+	}
+	return p, why, nil
+}
+
+// Return goes back to an entry of the ledger. It is an entry of its own, so it
+// can be taken back too.
+func (a *App) Return(name string, p *plan.Plan, why string) error {
+	if p.Empty() {
+		return usage("there is nothing to change; it is so already")
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return err
+	}
+	return l.Apply(name, why, p)
+}

@@ -1,0 +1,341 @@
+package host
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	_ "modernc.org/sqlite" // the database driver
+
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/proof"
+)
+
+// Ledger keeps every applied plan with the bytes before and after, every start,
+// and what is staged, in one SQLite file in Initium's home.
+type Ledger struct {
+	home Home
+	db   *sql.DB
+}
+
+const schema = `
+CREATE TABLE IF NOT EXISTS entry (
+	id      INTEGER PRIMARY KEY,
+	server  TEXT NOT NULL,
+	number  INTEGER NOT NULL,
+	at      INTEGER NOT NULL, -- Unix ms
+	why     TEXT NOT NULL,
+	changes TEXT NOT NULL,    -- JSON
+	state   TEXT NOT NULL,    -- begun, done, or left: begun, and taken back before anything was changed
+	parked  TEXT NOT NULL,    -- JSON, as it is afterwards
+	UNIQUE (server, number)
+);
+CREATE TABLE IF NOT EXISTS file (
+	entry INTEGER NOT NULL REFERENCES entry(id),
+	path  TEXT NOT NULL,
+	fresh INTEGER NOT NULL, -- there was no such file before
+	gone  INTEGER NOT NULL, -- there is none afterwards
+	old   BLOB NOT NULL,
+	new   BLOB NOT NULL
+);
+CREATE TABLE IF NOT EXISTS start (
+	server  TEXT NOT NULL,
+	number  INTEGER NOT NULL,
+	at      INTEGER NOT NULL,
+	verdict TEXT NOT NULL,
+	entry   INTEGER NOT NULL, -- number of the newest entry then, 0 for none
+	PRIMARY KEY (server, number)
+);
+CREATE TABLE IF NOT EXISTS staged (
+	id     INTEGER PRIMARY KEY,
+	server TEXT NOT NULL,
+	change TEXT NOT NULL -- JSON
+);`
+
+// OpenLedger opens the ledger of a home, and makes it when it is not there.
+func (h Home) OpenLedger() (*Ledger, error) {
+	if err := os.MkdirAll(h.Dir, 0o700); err != nil {
+		return nil, err
+	}
+	name := filepath.Join(h.Dir, "ledger.db")
+	db, err := sql.Open("sqlite", "file:"+name+"?_pragma=busy_timeout(10000)&_pragma=synchronous(full)&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	if _, err := db.Exec(schema); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("open the ledger %s: %w", name, err)
+	}
+	return &Ledger{h, db}, os.Chmod(name, 0o600)
+}
+
+// Close closes the ledger.
+func (l *Ledger) Close() error { return l.db.Close() }
+
+// Entry is one applied plan.
+type Entry struct {
+	Number  int             `json:"entry"` // counts from 1 for each server
+	At      time.Time       `json:"at"`
+	Why     string          `json:"why"`
+	Changes []lineup.Change `json:"changes"`
+	Files   []string        `json:"files"`
+	Starts  []Start         `json:"starts"` // that followed, before the next entry
+	id      int64
+}
+
+// Start is a start in the ledger.
+type Start struct {
+	Number  int           `json:"start"`
+	At      time.Time     `json:"at"`
+	Verdict proof.Verdict `json:"verdict"`
+	Entry   int           `json:"-"`
+}
+
+// Entries lists the applied plans of a server, oldest first. Entry 0 is how
+// Initium found the server; it is there when starts followed it.
+func (l *Ledger) Entries(server string) ([]Entry, error) {
+	rows, err := l.db.Query(`SELECT id, number, at, why, changes FROM entry WHERE server = ? AND state = 'done' ORDER BY number`, server)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	list := []Entry{{Why: "as it was found"}}
+	for rows.Next() {
+		var e Entry
+		var at int64
+		var changes string
+		if err := rows.Scan(&e.id, &e.Number, &at, &e.Why, &changes); err != nil {
+			return nil, err
+		}
+		e.At = time.UnixMilli(at)
+		if err := json.Unmarshal([]byte(changes), &e.Changes); err != nil {
+			return nil, err
+		}
+		list = append(list, e)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	starts, err := l.Starts(server)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if err := l.files(&list[i]); err != nil {
+			return nil, err
+		}
+		for _, s := range starts {
+			if s.Entry == list[i].Number {
+				list[i].Starts = append(list[i].Starts, s)
+			}
+		}
+	}
+	return list, nil
+}
+
+func (l *Ledger) files(e *Entry) error {
+	rows, err := l.db.Query(`SELECT path FROM file WHERE entry = ? ORDER BY rowid`, e.id)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var path string
+		if err := rows.Scan(&path); err != nil {
+			return err
+		}
+		e.Files = append(e.Files, path)
+	}
+	return rows.Err()
+}
+
+// Starts lists the starts of a server, oldest first.
+func (l *Ledger) Starts(server string) (list []Start, err error) {
+	rows, err := l.db.Query(`SELECT number, at, verdict, entry FROM start WHERE server = ? ORDER BY number`, server)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var s Start
+		var at int64
+		if err := rows.Scan(&s.Number, &at, &s.Verdict, &s.Entry); err != nil {
+			return nil, err
+		}
+		s.At = time.UnixMilli(at)
+		list = append(list, s)
+	}
+	return list, rows.Err()
+}
+
+// PutStart records how a start went.
+func (l *Ledger) PutStart(p *proof.Proof) error {
+	_, err := l.db.Exec(`INSERT OR REPLACE INTO start VALUES (?, ?, ?, ?, (SELECT coalesce(max(number), 0) FROM entry WHERE server = ? AND state = 'done'))`,
+		p.Server, p.Number, p.Started.UnixMilli(), p.Verdict, p.Server)
+	return err
+}
+
+// Parked lists what is switched off in lists that cannot say so themselves.
+func (l *Ledger) Parked(server string) (list []lineup.Parked, err error) {
+	var data string
+	err = l.db.QueryRow(`SELECT parked FROM entry WHERE server = ? AND state = 'done' ORDER BY number DESC LIMIT 1`, server).Scan(&data)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return list, json.Unmarshal([]byte(data), &list)
+}
+
+// Staged lists the changes that were gathered for a server and not applied yet.
+func (l *Ledger) Staged(server string) (list []lineup.Change, err error) {
+	rows, err := l.db.Query(`SELECT change FROM staged WHERE server = ? ORDER BY id`, server)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var data string
+		var c lineup.Change
+		if err := rows.Scan(&data); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(data), &c); err != nil {
+			return nil, err
+		}
+		list = append(list, c)
+	}
+	return list, rows.Err()
+}
+
+// Stage gathers changes to be applied later.
+func (l *Ledger) Stage(server string, changes ...lineup.Change) error {
+	for _, c := range changes {
+		data, err := json.Marshal(c)
+		if err != nil {
+			return err
+		}
+		if _, err := l.db.Exec(`INSERT INTO staged (server, change) VALUES (?, ?)`, server, string(data)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Unstage forgets the last of the staged changes, or all of them.
+func (l *Ledger) Unstage(server string, all bool) error {
+	query := `DELETE FROM staged WHERE id = (SELECT max(id) FROM staged WHERE server = ?)`
+	if all {
+		query = `DELETE FROM staged WHERE server = ?`
+	}
+	_, err := l.db.Exec(query, server)
+	return err
+}
+
+// fileRow is one file of an entry as the ledger keeps it.
+type fileRow struct {
+	path        string
+	fresh, gone bool
+	old, new    []byte
+}
+
+// begin writes down what is about to be done.
+func (l *Ledger) begin(server, why string, p *plan.Plan) (id int64, err error) {
+	parked := p.Parked
+	if parked == nil {
+		if parked, err = l.Parked(server); err != nil {
+			return 0, err
+		}
+	}
+	parkedJSON, err := json.Marshal(parked)
+	if err != nil {
+		return 0, err
+	}
+	changes, err := json.Marshal(p.Changes)
+	if err != nil {
+		return 0, err
+	}
+	tx, err := l.db.Begin()
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	result, err := tx.Exec(`INSERT INTO entry (server, number, at, why, changes, state, parked)
+		VALUES (?, (SELECT coalesce(max(number), 0) + 1 FROM entry WHERE server = ? AND state = 'done'), ?, ?, ?, 'begun', ?)`,
+		server, server, time.Now().UnixMilli(), why, string(changes), string(parkedJSON))
+	if err != nil {
+		return 0, err
+	}
+	if id, err = result.LastInsertId(); err != nil {
+		return 0, err
+	}
+	for _, f := range p.Files {
+		if _, err := tx.Exec(`INSERT INTO file VALUES (?, ?, ?, ?, ?, ?)`, id, f.Path, f.New, f.Gone, blob(f.Old), blob(f.Want)); err != nil {
+			return 0, err
+		}
+	}
+	return id, tx.Commit()
+}
+
+// blob keeps an empty file from becoming NULL.
+func blob(data []byte) []byte {
+	if data == nil {
+		return []byte{}
+	}
+	return data
+}
+
+// done marks an entry as carried out and forgets what was staged for it.
+func (l *Ledger) done(id int64) error {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(`UPDATE entry SET state = 'done' WHERE id = ?`, id); err != nil {
+		return err
+	}
+	if _, err := tx.Exec(`DELETE FROM staged WHERE server = (SELECT server FROM entry WHERE id = ?)`, id); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// leave forgets an entry that was begun and changed nothing.
+func (l *Ledger) leave(id int64) error {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, query := range []string{`DELETE FROM file WHERE entry = ?`, `DELETE FROM entry WHERE id = ?`} {
+		if _, err := tx.Exec(query, id); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// rows reads the files of an entry.
+func (l *Ledger) rows(id int64) (list []fileRow, err error) {
+	rows, err := l.db.Query(`SELECT path, fresh, gone, old, new FROM file WHERE entry = ? ORDER BY rowid`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var f fileRow
+		if err := rows.Scan(&f.path, &f.fresh, &f.gone, &f.old, &f.new); err != nil {
+			return nil, err
+		}
+		list = append(list, f)
+	}
+	return list, rows.Err()
+}

@@ -1,0 +1,132 @@
+package host
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/proof"
+	"initium/internal/core/text"
+)
+
+// ErrNoEntry is returned for an entry that a ledger does not have.
+var ErrNoEntry = errors.New("the ledger has no such entry")
+
+// Return makes the plan that brings a server's files back to how they stood
+// right after an entry; 0 is how Initium found them. What others have changed
+// since stays, unless they changed the same lines: then the error says where.
+func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
+	entries, err := l.Entries(server)
+	if err != nil {
+		return nil, err
+	}
+	at := slices.IndexFunc(entries, func(e Entry) bool { return e.Number == to })
+	if at < 0 {
+		return nil, fmt.Errorf("%w: %d; the newest is %d", ErrNoEntry, to, entries[len(entries)-1].Number)
+	}
+	// For each file: how it stood after that entry, and how the newest left it.
+	type span struct{ then, last fileRow }
+	files := map[string]*span{}
+	var order []string
+	for _, e := range entries[at+1:] {
+		rows, err := l.rows(e.id)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range rows {
+			if files[f.path] == nil {
+				files[f.path] = &span{then: f}
+				order = append(order, f.path)
+			}
+			files[f.path].last = f
+		}
+	}
+	p := &plan.Plan{}
+	for _, path := range order {
+		s := files[path]
+		file, err := wayBack(path, s.then, s.last)
+		if err != nil {
+			return nil, err
+		}
+		if file.New != file.Gone || string(file.Old) != string(file.Want) {
+			file.Edits = text.EditsBetween(file.Old, file.Want)
+			p.Files = append(p.Files, file)
+		}
+	}
+	now, err := l.Parked(server)
+	if err != nil {
+		return nil, err
+	}
+	then, err := l.parkedAfter(entries[at])
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Equal(now, then) {
+		p.Parked, p.Unpark = append([]lineup.Parked{}, then...), now
+	}
+	return p, nil
+}
+
+// wayBack is the plan for one file: from what is on the disk to what was there
+// before then, keeping what others changed after last.
+func wayBack(path string, then, last fileRow) (plan.File, error) {
+	file := plan.File{Path: path}
+	current, err := os.ReadFile(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		file.New = true
+	case err != nil:
+		return file, err
+	default:
+		file.Old = current
+	}
+	if then.fresh {
+		if !file.New && string(current) != string(last.new) {
+			return file, fmt.Errorf("%s was not there then, and has been changed since by somebody else; remove it by hand if it is to go", path)
+		}
+		file.Gone = true
+		return file, nil
+	}
+	switch {
+	case file.New, string(current) == string(last.new):
+		file.Want = then.old
+	default:
+		want, err := text.Merge(last.new, then.old, current)
+		if err != nil {
+			return file, fmt.Errorf("go back in %s: %w", path, err)
+		}
+		file.Want = want
+	}
+	return file, nil
+}
+
+func (l *Ledger) parkedAfter(e Entry) (list []lineup.Parked, err error) {
+	if e.Number == 0 {
+		return nil, nil
+	}
+	var data string
+	if err := l.db.QueryRow(`SELECT parked FROM entry WHERE id = ?`, e.id).Scan(&data); err != nil {
+		return nil, err
+	}
+	return list, json.Unmarshal([]byte(data), &list)
+}
+
+// LastProved is the number of the entry that the newest proved start followed;
+// ok is false when no start was proved.
+func (l *Ledger) LastProved(server string) (entry int, ok bool, err error) {
+	starts, err := l.Starts(server)
+	if err != nil {
+		return 0, false, err
+	}
+	for _, s := range slices.Backward(starts) {
+		if s.Verdict == proof.Proved {
+			return s.Entry, true, nil
+		}
+	}
+	return 0, false, nil
+}
