@@ -116,10 +116,7 @@ func (a *App) Change(name string, changes ...lineup.Change) (*plan.Plan, error) 
 
 // Staged lists the changes that were gathered and not applied yet.
 func (a *App) Staged(name string) ([]lineup.Change, error) {
-	if _, err := a.Home.Record(name); err != nil {
-		return nil, err
-	}
-	l, err := a.ledger()
+	_, l, err := a.settled(name)
 	if err != nil {
 		return nil, err
 	}
@@ -146,10 +143,7 @@ func (a *App) Stage(name string, changes ...lineup.Change) (*plan.Plan, error) {
 
 // Unstage forgets the last staged change, or all of them.
 func (a *App) Unstage(name string, all bool) error {
-	if _, err := a.Home.Record(name); err != nil {
-		return err
-	}
-	l, err := a.ledger()
+	_, l, err := a.settled(name)
 	if err != nil {
 		return err
 	}
@@ -158,10 +152,7 @@ func (a *App) Unstage(name string, all bool) error {
 
 // Ledger lists what was done to a server, oldest first.
 func (a *App) Ledger(name string) ([]host.Entry, error) {
-	if _, err := a.Home.Record(name); err != nil {
-		return nil, err
-	}
-	l, err := a.ledger()
+	_, l, err := a.settled(name)
 	if err != nil {
 		return nil, err
 	}

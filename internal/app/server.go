@@ -21,13 +21,11 @@ type Server struct {
 	Vars    dialect.Vars
 	Missing map[string]string // given values that do not exist, with what was looked for
 	Parked  []lineup.Parked
-
-	Recovered string // what was done about a change that had been cut off
 }
 
 // Server looks an adopted server up.
 func (a *App) Server(name string) (*Server, error) {
-	record, err := a.Home.Record(name)
+	record, l, err := a.settled(name)
 	if err != nil {
 		return nil, err
 	}
@@ -37,19 +35,26 @@ func (a *App) Server(name string) (*Server, error) {
 	}
 	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}}
 	a.resolve(s)
-	l, err := a.ledger()
-	if err != nil {
-		return nil, err
-	}
-	if s.Recovered, err = l.Recover(name); err != nil {
-		return nil, err
-	}
-	if s.Recovered != "" {
-		a.Notes = append(a.Notes, s.Recovered)
-		a.resolve(s)
-	}
 	s.Parked, err = l.Parked(name)
 	return s, err
+}
+
+// settled looks an adopted server up in the ledger, and completes or takes back
+// first what an earlier run left half done.
+func (a *App) settled(name string) (host.Record, *host.Ledger, error) {
+	record, err := a.Home.Record(name)
+	if err != nil {
+		return record, nil, err
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return record, nil, err
+	}
+	said, err := l.Recover(name)
+	if said != "" {
+		a.Notes = append(a.Notes, said)
+	}
+	return record, l, err
 }
 
 // resolve works out the values of the dialect's variables.
