@@ -242,7 +242,7 @@ func (c *checker) words(key, s string, placeholders ...string) {
 		return
 	}
 	for _, p := range placeholders {
-		if i := slices.Index(fields, "{"+p+"}"); i < 1 {
+		if i := slices.Index(fields, "{"+p+"}"); i < 0 || i == 0 && p != "name" {
 			c.bad(key, "has to hold {%s} as a word of its own, after the first word", p)
 		}
 	}
@@ -307,7 +307,7 @@ func (c *checker) start(d *Dialect, vars []string) {
 var ruleWords = map[Meaning]struct{ may, must []string }{
 	MeansReady:   {may: []string{"any"}},
 	MeansLoading: {may: []string{"mod", "release", "any"}, must: []string{"mod"}},
-	MeansLoaded:  {may: []string{"mod", "mods", "release", "ms", "s", "any"}, must: []string{"mod", "mods"}},
+	MeansLoaded:  {may: []string{"mod", "mods", "path", "release", "ms", "s", "any"}, must: []string{"mod", "mods", "path"}},
 	MeansFailed:  {may: []string{"mod", "mods", "path", "release", "reason", "any"}, must: []string{"mod", "mods", "path"}},
 	MeansNeeds:   {may: []string{"mod", "mods", "release", "any"}, must: []string{"mod"}},
 	MeansMissing: {may: []string{"mod", "mods", "any"}, must: []string{"mod", "mods"}},

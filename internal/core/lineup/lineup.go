@@ -175,7 +175,7 @@ type scriptWords []string
 // match reports whether a statement begins with the fixed words; fits, whether
 // it also has the right number of words.
 func (w scriptWords) match(words []text.Word) (begins, fits bool) {
-	if len(w) == 0 || len(words) == 0 || words[0].Value != w[0] {
+	if len(w) == 0 || len(words) == 0 || !strings.HasPrefix(w[0], "{") && words[0].Value != w[0] {
 		return false, false
 	}
 	if len(words) != len(w) {
@@ -221,7 +221,7 @@ func (l *Lineup) readScript(file, depth int) {
 				}
 			}
 			if hidden, mark, ok := text.Uncomment(data, s, style); ok {
-				if _, fits := line.match(hidden.Words); fits && l.plausible(line.get("mod", hidden.Words).Value) {
+				if _, fits := line.match(hidden.Words); fits && l.plausible(r, line.get("mod", hidden.Words).Value) {
 					l.addLine(file, hidden, line, section, mark)
 				}
 			}
@@ -248,16 +248,23 @@ func (l *Lineup) readScript(file, depth int) {
 
 // plausible tells a switched-off registration from prose: a comment whose words
 // happen to fit counts only when the name could be one.
-func (l *Lineup) plausible(name string) bool {
+func (l *Lineup) plausible(r *dialect.Registration, name string) bool {
+	name, _ = modIn(r, name)
 	_, bad := l.Dialect.Names.Forbidden(strings.TrimPrefix(name, l.groupMark(name)))
 	return !bad
 }
 
 func (l *Lineup) addLine(file int, s text.Statement, words scriptWords, section int, mark text.Span) {
-	name := words.get("mod", s.Words)
+	word := words.get("mod", s.Words)
+	name, at := modIn(&l.Dialect.Registrations[l.Files[file].Registration], word.Value)
+	span := word.Span
+	if at.Len() != len(word.Value) { // a part of the word, which may have quotes
+		inner := (word.Len() - len(word.Value)) / 2
+		span = text.Span{Start: word.Start + inner + at.Start, End: word.Start + inner + at.End}
+	}
 	l.Entries = append(l.Entries, Entry{
-		Name: name.Value, On: mark.Len() == 0, Group: l.groupMark(name.Value) != "",
-		Registration: l.Files[file].Registration, File: file, Line: s.Line.Span, Span: name.Span, Section: section,
+		Name: name, On: mark.Len() == 0, Group: l.groupMark(name) != "",
+		Registration: l.Files[file].Registration, File: file, Line: s.Line.Span, Span: span, Section: section,
 		start: s.Words[0].Start, mark: mark,
 	})
 }

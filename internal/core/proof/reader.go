@@ -195,7 +195,11 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 		rec.began, rec.hasBegun = line.At, true
 		r.witness(rec, line, raw, stamp)
 	case dialect.MeansLoaded:
-		for _, name := range names(get("mod"), get("mods")) {
+		who := names(get("mod"), get("mods"))
+		if file := get("path"); file != "" {
+			who = append(who, r.nameByPath(file))
+		}
+		for _, name := range who {
 			rec := r.record(name)
 			rec.loaded, rec.ended = true, line.At
 			rec.setLoad(get("ms"), get("s"))
@@ -223,7 +227,7 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		}
 	}
 	if file := get("path"); file != "" {
-		if rec := r.byPath(file); rec != nil {
+		if rec := r.mods[r.nameByPath(file)]; rec != nil {
 			who = append(who, rec)
 		} else {
 			r.unknown++
@@ -258,6 +262,27 @@ func (r *Reader) record(name string) *record {
 	return rec
 }
 
+// nameByPath gives the name of the mod that a log line names by its file, by a
+// path to it, or by its bare name.
+func (r *Reader) nameByPath(file string) string {
+	if r.mods[file] != nil {
+		return file
+	}
+	if rec := r.byPath(file); rec != nil {
+		return rec.expected.Name
+	}
+	base := path.Base(file)
+	for _, rec := range r.order {
+		if rec.expected.Path != "" && path.Base(rec.expected.Path) == base {
+			return rec.expected.Name
+		}
+	}
+	if name := strings.TrimSuffix(base, path.Ext(base)); r.mods[name] != nil {
+		return name
+	}
+	return file
+}
+
 // byPath finds the mod that a file belongs to: the one whose folder holds it;
 // failing that (a path may be cut short or seen from elsewhere) the one whose
 // folder's name is the last to occur in it.
@@ -268,7 +293,7 @@ func (r *Reader) byPath(file string) *record {
 	file = path.Clean(file)
 	var best *record
 	for _, rec := range r.order {
-		if p := rec.expected.Path; p != "" && strings.HasPrefix(file, p+"/") && (best == nil || len(p) > len(best.expected.Path)) {
+		if p := rec.expected.Path; p != "" && (file == p || strings.HasPrefix(file, p+"/")) && (best == nil || len(p) > len(best.expected.Path)) {
 			best = rec
 		}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/mod"
+	"initium/internal/core/text"
 )
 
 // maxDepth bounds how deep bundles and category folders may be nested.
@@ -30,6 +31,10 @@ func (s *scanner) folder(place int, dir, bundle string, depth int) {
 		return
 	}
 	p := &s.dialect.Places[place]
+	if p.File != "" {
+		s.files(place, dir, entries)
+		return
+	}
 	for _, e := range entries {
 		name := e.Name()
 		if strings.HasPrefix(name, ".") || !s.isFolder(dir, e) {
@@ -47,6 +52,24 @@ func (s *scanner) folder(place int, dir, bundle string, depth int) {
 		default:
 			s.strays = append(s.strays, Stray{Folder: name, Path: full, Empty: len(inside) == 0, Inner: s.inner(p, full, inside)})
 		}
+	}
+}
+
+// files finds the mods of a place where each is a single file.
+func (s *scanner) files(place int, dir string, entries []fs.DirEntry) {
+	p := &s.dialect.Places[place]
+	pattern, err := text.ParsePattern(p.File, nil)
+	if err != nil {
+		return // Parse has checked it
+	}
+	for _, e := range entries {
+		caps, ok := pattern.Match([]byte(e.Name()), nil)
+		if !ok || e.IsDir() || strings.HasPrefix(e.Name(), ".") {
+			continue
+		}
+		name := string(pattern.Get("mod", []byte(e.Name()), caps))
+		s.found = append(s.found, Mod{Name: name, Path: path.Join(dir, e.Name()), Folder: e.Name(), Place: place,
+			Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways})
 	}
 }
 

@@ -1,0 +1,49 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+func TestBZFlag(t *testing.T) {
+	needs(t, "/usr/games/bzfs")
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "bz")
+	conf := filepath.Join(dir, "bzfs.conf")
+	write(t, conf, "# mine\n-i 127.0.0.1\n-p "+freePort(t)+"\n-loadplugin HoldTheFlag   # by name\n-loadplugin \"/usr/lib/bzflag-server/wwzones.so,abc\"\n-loadplugin nope\n# -loadplugin keepaway\n")
+	o.do(0, "adopt", dir, "--as", "bz")
+	var c checkJSON
+	o.json(1, &c, "check", "bz", "--json")
+	if f := c.Findings[0]; f.Code != "mod-missing" || f.Mod != "nope" || f.Line != 6 || f.Column != 13 {
+		t.Errorf("check says %+v", f)
+	}
+	p := &proofJSON{}
+	o.json(1, p, "prove", "bz", "--json")
+	if got := p.outcomes(); got != "HoldTheFlag confirmed, wwzones confirmed, nope failed" {
+		t.Fatalf("outcomes are %s", got)
+	}
+	if e := p.mod("HoldTheFlag").Evidence[0]; !strings.Contains(e.Text, "Plugin: Hold the Flag loaded from HoldTheFlag") {
+		t.Errorf("the evidence is %+v", e)
+	}
+	o.do(0, "off", "bz", "nope")
+	o.do(0, "on", "bz", "keepaway")
+	o.do(0, "register", "bz", "airspawn", "--before", "HoldTheFlag")
+	want := "\n-loadplugin airspawn\n-loadplugin HoldTheFlag   # by name\n-loadplugin \"/usr/lib/bzflag-server/wwzones.so,abc\"\n# -loadplugin nope\n-loadplugin keepaway\n"
+	if got := contents(t, conf); !strings.HasSuffix(got, want) {
+		t.Errorf("the options file is\n%s", got)
+	}
+	p = &proofJSON{}
+	o.json(0, p, "prove", "bz", "--json")
+	if got := p.outcomes(); got != "airspawn confirmed, HoldTheFlag confirmed, wwzones confirmed, keepaway confirmed" {
+		t.Errorf("outcomes are %s", got)
+	}
+	o.do(0, "undo", "bz", "0")
+	if got := contents(t, conf); !strings.Contains(got, "\n-loadplugin nope\n# -loadplugin keepaway\n") || strings.Contains(got, "airspawn") {
+		t.Errorf("back at the beginning the options file is\n%s", got)
+	}
+	if _, err := os.Stat(conf); err != nil {
+		t.Error(err)
+	}
+}
