@@ -103,7 +103,7 @@ func TestProveOutcomes(t *testing.T) {
 	if m := p.mod("late"); m.Reason != "it needs early" {
 		t.Errorf("late failed because %q", m.Reason)
 	}
-	if _, err := os.Stat(filepath.Join(h.dir, "stores/tide/ledger.txt")); err != nil {
+	if _, err := os.Stat(filepath.Join(h.dir, "stores/tide/state.txt")); err != nil {
 		t.Error("the mod made no folder at its first start")
 	}
 }

@@ -1,47 +1,95 @@
 package app
 
 import (
+	"archive/zip"
+	"bytes"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
+
+	"github.com/pelletier/go-toml/v2"
 
 	"initium/demo"
 	"initium/internal/host"
 )
 
-// DemoServer is the name of the server that the demo opens.
-const DemoServer = "saltmarsh"
-
-// Demo makes a scratch home below dir, with a copy of the made-up server in it,
-// and returns an App for that home.
-func (a *App) Demo(dir string) (*App, error) {
-	d := &App{Home: host.Home{Dir: filepath.Join(dir, "home")}, Exe: a.Exe}
-	server := filepath.Join(dir, "harrow-sound")
-	if err := copyTree(demo.FS, "harrow-sound", server); err != nil {
-		return nil, fmt.Errorf("set the demo up: %w", err)
-	}
-	if err := freePort(filepath.Join(server, "harbour.start")); err != nil {
-		return nil, fmt.Errorf("set the demo up: %w", err)
-	}
-	_, err := d.Adopt(Adoption{Dir: server, Dialect: "harrow-sound", As: DemoServer})
-	return d, err
+// demoServer is one of the servers of the demo.
+type demoServer struct {
+	Name   string `toml:"name"`
+	Folder string `toml:"folder"`
+	Script string `toml:"script"` // where its port is written
+	Port   int    `toml:"port"`
 }
 
-// freePort moves the demo to another port while the one in its script is taken.
-func freePort(script string) error {
-	data, err := os.ReadFile(script)
+// Demo makes a scratch home below dir, with copies of the made-up servers in it,
+// and returns an App for that home and the server to open.
+func (a *App) Demo(dir string) (d *App, open string, err error) {
+	d = &App{Home: host.Home{Dir: filepath.Join(dir, "home")}, Exe: a.Exe}
+	data, err := demo.FS.ReadFile("servers.toml")
+	if err != nil {
+		return nil, "", err
+	}
+	var list struct {
+		Server []demoServer `toml:"server"`
+	}
+	if err := toml.Unmarshal(data, &list); err != nil {
+		return nil, "", fmt.Errorf("read the list of the demo's servers: %w", err)
+	}
+	for _, s := range list.Server {
+		if err := d.setUp(s, filepath.Join(dir, s.Folder)); err != nil {
+			return nil, "", fmt.Errorf("set the demo's server %s up: %w", s.Name, err)
+		}
+	}
+	return d, list.Server[0].Name, nil
+}
+
+func (a *App) setUp(s demoServer, dir string) error {
+	if err := copyTree(demo.FS, s.Folder, dir); err != nil {
+		return err
+	}
+	port, err := freePort(s.Port)
 	if err != nil {
 		return err
 	}
-	const written = "27310"
-	for port := 27310; port < 27400; port++ {
-		if host.PortHeld(port) == "" {
-			return os.WriteFile(script, []byte(strings.Replace(string(data), written, fmt.Sprint(port), 1)), 0o644)
+	for _, name := range []string{s.Script, s.Folder + ".service"} {
+		file := filepath.Join(dir, name)
+		data, err := os.ReadFile(file)
+		if err != nil {
+			continue // not every server has both
+		}
+		changed := bytes.ReplaceAll(data, []byte(strconv.Itoa(s.Port)), []byte(strconv.Itoa(port)))
+		if err := os.WriteFile(file, changed, 0o644); err != nil {
+			return err
 		}
 	}
-	return fmt.Errorf("no port from %s to 27399 is free", written)
+	_, err = a.Adopt(Adoption{Dir: dir, As: s.Name, Set: map[string]string{"port": strconv.Itoa(port)}})
+	return err
+}
+
+// StopAll stops every server that runs, as at the end of the demo.
+func (a *App) StopAll(stop func(name string)) {
+	names, err := a.Home.Servers()
+	if err != nil {
+		return
+	}
+	for _, name := range names {
+		if a.Home.IsRunning(name) {
+			stop(name)
+		}
+	}
+}
+
+// freePort is the first port from the wanted one on that nothing here uses.
+func freePort(wanted int) (int, error) {
+	for port := wanted; port < wanted+90; port++ {
+		if host.PortHeld(port) == "" {
+			return port, nil
+		}
+	}
+	return 0, fmt.Errorf("no port from %d to %d is free", wanted, wanted+89)
 }
 
 func copyTree(from fs.FS, root, to string) error {
@@ -50,7 +98,13 @@ func copyTree(from fs.FS, root, to string) error {
 			return err
 		}
 		target := filepath.Join(to, filepath.FromSlash(strings.TrimPrefix(name, root)))
-		if e.IsDir() {
+		switch {
+		case e.IsDir() && strings.HasSuffix(name, demo.Packed):
+			if err := pack(from, name, target); err != nil {
+				return err
+			}
+			return fs.SkipDir
+		case e.IsDir():
 			return os.MkdirAll(target, 0o755)
 		}
 		data, err := fs.ReadFile(from, name)
@@ -59,4 +113,21 @@ func copyTree(from fs.FS, root, to string) error {
 		}
 		return os.WriteFile(target, data, 0o644)
 	})
+}
+
+// pack makes a packed mod of a folder.
+func pack(from fs.FS, folder, target string) error {
+	sub, err := fs.Sub(from, folder)
+	if err != nil {
+		return err
+	}
+	var out bytes.Buffer
+	z := zip.NewWriter(&out)
+	if err := z.AddFS(sub); err != nil {
+		return err
+	}
+	if err := z.Close(); err != nil {
+		return err
+	}
+	return os.WriteFile(target, out.Bytes(), 0o644)
 }

@@ -27,21 +27,19 @@ func (e *env) demo() *cobra.Command {
 				return err
 			}
 			defer os.RemoveAll(dir)
-			demo, err := e.app.Demo(dir)
+			demo, name, err := e.app.Demo(dir)
 			if err != nil {
 				return err
 			}
 			defer func() {
-				if demo.Home.IsRunning(app.DemoServer) {
-					demo.Stop(context.Background(), app.DemoServer)
-				}
+				demo.StopAll(func(name string) { demo.Stop(context.Background(), name) })
 				demo.Close()
 			}()
 			if !run {
-				return tui.Run(cmd.Context(), demo, app.DemoServer)
+				return tui.Run(cmd.Context(), demo, name)
 			}
 			story := &env{demo, e.in, e.out, e.err}
-			return story.story(cmd.Context())
+			return story.story(cmd.Context(), name)
 		},
 	}
 	cmd.Flags().BoolVar(&run, "run", false, "tell the whole story without a screen")
@@ -49,9 +47,9 @@ func (e *env) demo() *cobra.Command {
 }
 
 // story goes the whole way on the demo's server, from survey to proof.
-func (e *env) story(ctx context.Context) error {
+func (e *env) story(ctx context.Context, name string) error {
 	title := func(s string) { fmt.Fprintf(e.out, "\n%s\n%s\n", s, strings.Repeat("-", len(s))) }
-	look, err := e.app.Look(app.DemoServer)
+	look, err := e.app.Look(name)
 	if err != nil {
 		return err
 	}
@@ -62,7 +60,7 @@ func (e *env) story(ctx context.Context) error {
 	title("Check: what is wrong with it")
 	e.printFindings(look)
 	title("Start, as it stands")
-	first, err := e.app.Prove(ctx, app.DemoServer, app.ProveOptions{OnStep: e.progress()})
+	first, err := e.app.Prove(ctx, name, app.ProveOptions{OnStep: e.progress()})
 	if err != nil {
 		return err
 	}
@@ -79,16 +77,16 @@ func (e *env) story(ctx context.Context) error {
 		}
 	}
 	title("Plan: the lines that change")
-	p, _, err := e.app.Plan(app.DemoServer, changes)
+	p, _, err := e.app.Plan(name, changes)
 	if err != nil {
 		return err
 	}
 	e.printPlan(look.Server.Record.Dir, p)
-	if err := e.app.Apply(app.DemoServer, p); err != nil {
+	if err := e.app.Apply(name, p); err != nil {
 		return err
 	}
 	title("Start again")
-	second, err := e.app.Prove(ctx, app.DemoServer, app.ProveOptions{OnStep: e.progress()})
+	second, err := e.app.Prove(ctx, name, app.ProveOptions{OnStep: e.progress()})
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,6 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/proof"
 	"initium/internal/host"
-	"initium/internal/standin/harrow"
 )
 
 func (e *env) prove() *cobra.Command {
@@ -129,28 +128,4 @@ func (e *env) keeper() *cobra.Command {
 		Args:   args(cobra.ExactArgs(1)),
 		RunE:   func(_ *cobra.Command, args []string) error { return host.Keep(host.StartDir(args[0])) },
 	}
-}
-
-func (e *env) standIn() *cobra.Command {
-	cmd := &cobra.Command{
-		Use:   "stand-in",
-		Short: "Run one of the simulated servers that ship with Initium",
-	}
-	opt := harrow.Options{}
-	hs := &cobra.Command{
-		Use:   "harrow-sound",
-		Short: "The harbour server; its working directory is the server's folder",
-		Args:  args(cobra.NoArgs),
-		RunE: func(*cobra.Command, []string) error {
-			opt.In, opt.Out = e.in, e.out
-			if status := harrow.Run(opt); status != 0 {
-				return exitStatus(status)
-			}
-			return nil
-		},
-	}
-	hs.Flags().StringVar(&opt.Startup, "startup", "harbour.start", "the startup script")
-	hs.Flags().Float64Var(&opt.Pace, "pace", 1, "how fast time passes while mods load")
-	cmd.AddCommand(hs)
-	return cmd
 }

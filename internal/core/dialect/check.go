@@ -144,7 +144,7 @@ func (c *checker) manifests(d *Dialect) {
 		if !isBelow(m.File) {
 			c.bad(key+".file", "%q has to be a file below the mod's folder", m.File)
 		}
-		oneOf(c, key+".format", &m.Format, "", FormatKeyValue, FormatLines, FormatTOML, FormatJSON)
+		oneOf(c, key+".format", &m.Format, "", FormatKeyValue, FormatLines, FormatTOML, FormatJSON, FormatYAML)
 		switch {
 		case m.Format == FormatKeyValue && m.Assign == "":
 			m.Assign = "="

@@ -82,6 +82,7 @@ type Place struct {
 	Group  string   `toml:"group"`  // how the name of a category folder begins
 	Bundle []string `toml:"bundle"` // files that show a folder to be a bundle of mods
 	File   string   `toml:"file"`   // mods are single files: `{mod}.so`
+	Packed bool     `toml:"packed"` // such a file is a zip archive with the mod's manifest inside
 	Mark   []string `toml:"mark"`   // files of which a mod has at least one; empty: every folder is a mod
 	Main   string   `toml:"main"`   // a file without which a mod cannot load
 }
@@ -150,9 +151,10 @@ type Registration struct {
 	Comment string `toml:"comment"`
 	New     string `toml:"new"` // what the file holds when Initium has to make it
 
-	Sides  []string `toml:"sides"`   // which mods belong here, by their side; empty for those that no other takes
-	SameAs string   `toml:"same_as"` // the registration whose list this one repeats
-	Held   bool     `toml:"held"`    // the file must not change while the server runs
+	Sides    []string `toml:"sides"`    // which mods belong here, by their side; empty for those that no other takes
+	SameAs   string   `toml:"same_as"`  // the registration whose list this one repeats
+	Held     bool     `toml:"held"`     // the file must not change while the server runs
+	Optional bool     `toml:"optional"` // the file need not be there
 
 	// What is written in place of a mod's bare name:
 	Options string `toml:"options"` // what parts the name from options after it

@@ -169,7 +169,7 @@ func (l *Lineup) concerned(c Change) (list []int) {
 		lead[rs[0].Name] = true
 	}
 	for i := range rs {
-		if lead[leads(&rs[i])] {
+		if lead[leads(&rs[i])] && !(rs[i].Optional && l.root(i) < 0) {
 			list = append(list, i)
 		}
 	}

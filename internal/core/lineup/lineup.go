@@ -99,7 +99,10 @@ func Read(d *dialect.Dialect, vars dialect.Vars, source Source, parked []Parked)
 		}
 		file, err := l.open(name, i)
 		if err != nil {
-			if errors.Is(err, fs.ErrNotExist) {
+			if errors.Is(err, fs.ErrNotExist) && r.Optional {
+				l.Files = l.Files[:file]
+				continue
+			} else if errors.Is(err, fs.ErrNotExist) {
 				fresh, _ := vars.Expand(r.New)
 				l.Files[file].Missing, l.Files[file].Bytes = true, []byte(fresh)
 			} else {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
+	"go.yaml.in/yaml/v3"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/text"
@@ -108,6 +109,8 @@ func readForm(form *dialect.Manifest, data []byte) (facts, error) {
 		return readTree(form, data, decodeTOML)
 	case dialect.FormatJSON:
 		return readTree(form, data, decodeJSON)
+	case dialect.FormatYAML:
+		return readTree(form, data, decodeYAML)
 	}
 	return facts{}, fmt.Errorf("no reader for manifests of format %q", form.Format)
 }
@@ -204,6 +207,14 @@ func decodeJSON(data []byte) (map[string]any, error) {
 		return nil, text.FaultAt(data, int(syntax.Offset)-1, "%v", syntax)
 	}
 	return tree, err
+}
+
+func decodeYAML(data []byte) (map[string]any, error) {
+	tree := map[string]any{}
+	if _, fault := text.ReadYAML(data); fault != nil {
+		return nil, fault
+	}
+	return tree, yaml.Unmarshal(data, &tree)
 }
 
 // lookup follows a key with dots into a tree.

@@ -1,7 +1,10 @@
 package survey
 
 import (
+	"archive/zip"
+	"bytes"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -68,9 +71,45 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) {
 			continue
 		}
 		name := string(pattern.Get("mod", []byte(e.Name()), caps))
-		s.found = append(s.found, Mod{Name: name, Path: path.Join(dir, e.Name()), Folder: e.Name(), Place: place,
-			Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways})
+		m := Mod{Name: name, Path: path.Join(dir, e.Name()), Folder: e.Name(), Place: place,
+			Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
+		if p.Packed {
+			s.unpack(&m)
+		}
+		s.found = append(s.found, m)
 	}
+}
+
+// maxPacked is the largest packed mod that is looked into, in bytes.
+const maxPacked = 256 << 20
+
+// unpack reads the manifest inside a packed mod.
+func (s *scanner) unpack(m *Mod) {
+	data, err := Open(s.fsys, m.Path, maxPacked)
+	var archive *zip.Reader
+	if err == nil {
+		archive, err = zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	}
+	if err != nil {
+		m.Manifest.Problem = &mod.Problem{File: "", Fault: text.Fault{Line: 1, Column: 1, Message: "it is no zip archive that can be read: " + err.Error()}}
+		return
+	}
+	m.Manifest = mod.Read(s.dialect.Manifests, func(file string) ([]byte, error) {
+		f, err := archive.Open(file)
+		if err != nil {
+			return nil, fs.ErrNotExist
+		}
+		defer f.Close()
+		data, err := io.ReadAll(io.LimitReader(f, mod.MaxManifest+1))
+		if err == nil && len(data) > mod.MaxManifest {
+			err = errTooLarge
+		}
+		return data, err
+	})
+	if m.Manifest.Name != "" {
+		m.Name = m.Manifest.Name
+	}
+	m.Title, m.Release = m.Manifest.Title, m.Manifest.Release
 }
 
 func (s *scanner) isFolder(dir string, e fs.DirEntry) bool {

@@ -104,7 +104,7 @@ func (s *server) moor(name string, depth int) bool {
 		}
 	}
 	if len(absent) > 0 {
-		s.wait(8)
+		s.Wait(8)
 		s.say("berth", "%s is turned away, it waits for %s", name, strings.Join(absent, ", "))
 		return true
 	}
@@ -169,7 +169,7 @@ func (s *server) work(name, deck string) (took int, err error) {
 			if err != nil || ms < 0 || ms > 600_000 {
 				return took, fmt.Errorf("line %d: %q is no time in ms", i+1, arg)
 			}
-			s.wait(ms)
+			s.Wait(ms)
 			took += ms
 		case "store":
 			s.store(name)

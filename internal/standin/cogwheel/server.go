@@ -1,0 +1,189 @@
+// Package cogwheel is the stand-in for Cogwheel Fair, a made-up travelling fair.
+// Its mods are packed files dropped in a folder, with a manifest inside; a JSON
+// file lists which are open; the server decides the order by itself, and needs a
+// loader and an engine of the right version.
+package cogwheel
+
+import (
+	"archive/zip"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"initium/internal/standin/stage"
+)
+
+// needEngine is the engine version that this build of the fair needs.
+const needEngine = 3
+
+// fair is what fair.json says.
+type fair struct {
+	Port   int      `json:"port"`
+	Loader string   `json:"loader"`
+	Open   []string `json:"open"`
+}
+
+// ride is what a mod says about itself, in ride.yaml inside its file.
+type ride struct {
+	Name    string   `yaml:"name"`
+	Release string   `yaml:"release"`
+	After   []string `yaml:"after"`
+	Loader  string   `yaml:"loader"`
+	Wind    int      `yaml:"wind"` // ms that it takes to start
+}
+
+type server struct {
+	*stage.Stage
+	rides map[string]ride
+	turns map[string]bool
+}
+
+// Run serves until it is told to stop and returns the exit status. Its working
+// directory is the server's folder.
+func Run(st *stage.Stage) int {
+	s := &server{st, map[string]ride{}, map[string]bool{}}
+	s.log("Cogwheel Fair 12 unpacks")
+	data, err := os.ReadFile("fair.json")
+	var f fair
+	if err == nil {
+		err = json.Unmarshal(data, &f)
+	}
+	if err != nil {
+		s.log("the fair stays shut: fair.json: %v", err)
+		return 2
+	}
+	engine, _ := os.ReadFile("engine/VERSION")
+	if v, _ := strconv.Atoi(strings.TrimSpace(string(engine))); v < needEngine {
+		s.log("the fair stays shut: the engine is version %d, this fair needs %d", v, needEngine)
+		return 6
+	}
+	if f.Port == 0 {
+		f.Port = 27530
+	}
+	closePort, err := s.Listen(fmt.Sprint(f.Port))
+	if err != nil {
+		s.log("the fair stays shut: port %d is taken", f.Port)
+		return 5
+	}
+	defer closePort()
+	s.unpack()
+	for _, name := range f.Open {
+		if !s.start(name, f.Loader, nil) {
+			return 3
+		}
+	}
+	s.log("the gates are open on %d with %d rides", f.Port, len(s.turns))
+	s.Serve("pack up", func(line string) {
+		if line == "rides" {
+			for name := range s.turns {
+				s.log("turning: %s", name)
+			}
+			return
+		}
+		s.log("the words here are: rides, pack up")
+	})
+	s.log("packed up")
+	return 0
+}
+
+func (s *server) log(format string, args ...any) {
+	s.Say("[fair "+stage.Clock()+"] "+format, args...)
+}
+
+// unpack reads the manifests of all packed rides.
+func (s *server) unpack() {
+	files, _ := filepath.Glob("rides/*.ride")
+	for _, file := range files {
+		r, err := readRide(file)
+		if err != nil {
+			s.log("%s cannot be unpacked: %v", filepath.Base(file), err)
+			continue
+		}
+		s.rides[r.Name] = r
+	}
+}
+
+func readRide(file string) (r ride, err error) {
+	z, err := zip.OpenReader(file)
+	if err != nil {
+		return r, err
+	}
+	defer z.Close()
+	m, err := z.Open("ride.yaml")
+	if err != nil {
+		return r, err
+	}
+	defer m.Close()
+	data, err := io.ReadAll(io.LimitReader(m, 1<<20))
+	if err == nil {
+		err = yaml.Unmarshal(data, &r)
+	}
+	if err == nil && r.Name == "" {
+		r.Name = strings.TrimSuffix(filepath.Base(file), ".ride")
+	}
+	return r, err
+}
+
+// start starts a ride after those that it comes after. It returns false when the
+// fair cannot go on.
+func (s *server) start(name, loader string, on []string) bool {
+	r, ok := s.rides[name]
+	switch {
+	case s.turns[name]:
+		return true
+	case !ok:
+		s.log("%s is on the list and not on the wagons", name)
+		return true
+	case r.Loader != "" && r.Loader != loader:
+		s.log("%s jams: it is built for the loader %s, and this is %s", name, r.Loader, loader)
+		return true
+	}
+	for _, before := range on {
+		if before == name {
+			s.log("the fair stays shut: %s waits for itself", name)
+			return false
+		}
+	}
+	for _, need := range r.After {
+		if !s.listed(need) {
+			s.log("%s has to come after %s, which is not here", name, need)
+			return true
+		}
+		if !s.start(need, loader, append(on, name)) {
+			return false
+		}
+		if !s.turns[need] {
+			s.log("%s has to come after %s, which is not here", name, need)
+			return true
+		}
+	}
+	s.log("winding up %s %s", name, r.Release)
+	s.Wait(r.Wind)
+	s.turns[name] = true
+	s.log("%s turns (%d ms)", name, r.Wind)
+	if s.Store("ledgers", name) {
+		s.log("%s opens ledgers/%s", name, name)
+	}
+	return true
+}
+
+// listed tells whether a ride is on the list of those that are open.
+func (s *server) listed(name string) bool {
+	data, err := os.ReadFile("fair.json")
+	var f fair
+	if err != nil || json.Unmarshal(data, &f) != nil {
+		return false
+	}
+	for _, n := range f.Open {
+		if n == name {
+			return true
+		}
+	}
+	return false
+}

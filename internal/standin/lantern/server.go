@@ -1,0 +1,146 @@
+// Package lantern is the stand-in for Lantern Moor, a made-up bog by night. Its
+// mods are named by two launch parameters, one for lanterns that players need
+// too and one for those that only the server has; each brings a key file, its
+// wick, that has to be among the server's.
+package lantern
+
+import (
+	"encoding/json"
+	"encoding/xml"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"initium/internal/standin/stage"
+)
+
+// manifest is what a mod says about itself, in lantern.json.
+type manifest struct {
+	ID      string   `json:"id"`
+	Release string   `json:"release"`
+	Needs   []string `json:"needs"`
+	Side    string   `json:"side"` // all or warden
+	Burn    int      `json:"burn"` // ms that it takes to light
+}
+
+type server struct {
+	*stage.Stage
+	lit map[string]bool
+}
+
+// Run serves until it is told to stop and returns the exit status. args are its
+// launch parameters; its working directory is the server's folder.
+func Run(st *stage.Stage, args []string) int {
+	s := &server{st, map[string]bool{}}
+	port, all, own := "27420", "", ""
+	for _, arg := range args {
+		name, value, _ := strings.Cut(arg, "=")
+		switch name {
+		case "-port":
+			port = value
+		case "-lanterns":
+			all = value
+		case "-wardens":
+			own = value
+		default:
+			s.log("moor", "the parameter %s means nothing here", name)
+		}
+	}
+	s.log("moor", "Lantern Moor 1.9, dusk")
+	closePort, err := s.Listen(port)
+	if err != nil {
+		s.log("moor", "no way through: port %s is taken", port)
+		return 5
+	}
+	defer closePort()
+	if err := checkTable("tables/creatures.xml"); err != nil {
+		s.log("moor", "no way through: tables/creatures.xml: %v", err)
+		return 2
+	}
+	for _, list := range []struct {
+		value string
+		side  string
+	}{{all, "all"}, {own, "warden"}} {
+		if list.value != "" && !strings.HasSuffix(list.value, ";") {
+			s.log("moor", "the last lantern of a list is not read without a ; after it")
+		}
+		items := strings.Split(list.value, ";")
+		for _, item := range items[:len(items)-1] {
+			s.light(item, list.side)
+		}
+	}
+	s.log("moor", "night has fallen, %d lit, port %s", len(s.lit), port)
+	s.Serve("dawn", func(line string) {
+		if line == "count" {
+			for name := range s.lit {
+				s.log("count", "%s", name)
+			}
+			return
+		}
+		s.log("moor", "the words here are: count, dawn")
+	})
+	s.log("moor", "dawn")
+	return 0
+}
+
+func (s *server) log(who, format string, args ...any) {
+	s.Say(stage.Clock()+" | "+who+" | "+format, args...)
+}
+
+func (s *server) light(item, side string) {
+	name, marked := strings.CutPrefix(item, "~")
+	if !marked || strings.ContainsAny(name, "/\\") || name == "" {
+		s.log("dark", "%q is no lantern", item)
+		return
+	}
+	dir := filepath.Join("bog", name)
+	data, err := os.ReadFile(filepath.Join(dir, "lantern.json"))
+	if err != nil {
+		s.log("dark", "%s is nowhere on the moor", name)
+		return
+	}
+	var m manifest
+	if err := json.Unmarshal(data, &m); err != nil {
+		s.log("dark", "%s went out: lantern.json: %v", name, err)
+		return
+	}
+	if m.Side != "" && m.Side != side {
+		s.log("dark", "%s went out: it belongs on the other list", name)
+		return
+	}
+	for _, need := range m.Needs {
+		if !s.lit[need] {
+			s.log("dark", "%s wants %s lit first", name, need)
+			return
+		}
+	}
+	wicks, _ := filepath.Glob(filepath.Join(dir, "keys", "*.wick"))
+	for _, wick := range wicks {
+		want, _ := os.ReadFile(wick)
+		have, err := os.ReadFile(filepath.Join("wicks", filepath.Base(wick)))
+		if err != nil || string(have) != string(want) {
+			s.log("dark", "%s went out: %s is not among the wicks", name, filepath.Base(wick))
+			return
+		}
+	}
+	s.Wait(m.Burn)
+	s.lit[name] = true
+	s.log("lit", "%s %s burns (%d ms)", name, m.Release, m.Burn)
+	if s.Store("embers", name) {
+		s.log("lit", "%s leaves embers/%s", name, name)
+	}
+}
+
+// checkTable reads a table of creatures: every entry has an id of its own.
+func checkTable(name string) error {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil // none is none
+	}
+	var table struct {
+		Creatures []struct {
+			ID string `xml:"id,attr"`
+		} `xml:"creature"`
+	}
+	return xml.Unmarshal(data, &table)
+}

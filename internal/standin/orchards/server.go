@@ -1,0 +1,115 @@
+// Package orchards is the stand-in for Nine Orchards, a made-up country of
+// orchards and bees. An INI file has two lists side by side, of names and of
+// catalogue numbers, and the map; the log names all that took in one line.
+package orchards
+
+import (
+	"bufio"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"initium/internal/standin/stage"
+)
+
+// Run serves until it is told to stop and returns the exit status. Its working
+// directory is the server's folder.
+func Run(st *stage.Stage) int {
+	log := func(format string, args ...any) { st.Say(stage.Clock()+" "+format, args...) }
+	log("Nine Orchards 4 reads orchard.ini")
+	ini, err := readINI("orchard.ini")
+	if err != nil {
+		log("frost: orchard.ini cannot be read: %v", err)
+		return 2
+	}
+	if _, err := os.Stat(filepath.Join("maps", ini["country/map"]+".map")); err != nil {
+		log("frost: there is no map called %s", ini["country/map"])
+		return 4
+	}
+	closePort, err := st.Listen(ini["country/port"])
+	if err != nil {
+		log("frost: port %s is taken", ini["country/port"])
+		return 5
+	}
+	defer closePort()
+	names, numbers := list(ini["grafts/names"]), list(ini["grafts/numbers"])
+	var took []string
+	for i, name := range names {
+		if i >= len(numbers) {
+			log("blight on %s: it has no number", name)
+			continue
+		}
+		if why := graft(st, name, numbers[i], took); why != "" {
+			log("blight on %s: %s", name, why)
+			continue
+		}
+		took = append(took, name)
+	}
+	log("grafted: %s", strings.Join(took, ", "))
+	log("the bees are out over %s, port %s", ini["country/map"], ini["country/port"])
+	st.Serve("winter", func(line string) {
+		if line == "trees" {
+			log("trees: %s", strings.Join(took, ", "))
+			return
+		}
+		log("the words here are: trees, winter")
+	})
+	log("winter")
+	return 0
+}
+
+func list(value string) []string {
+	if value == "" {
+		return nil
+	}
+	return strings.Split(value, ",")
+}
+
+// graft takes one mod in and says why it does not take; "" when it does.
+func graft(st *stage.Stage, name, number string, took []string) string {
+	if name == "" || strings.TrimSpace(name) != name || strings.ContainsAny(name, "/\\") {
+		return "no tree has such a name"
+	}
+	m, err := readINI(filepath.Join("grove", name, "graft.txt"))
+	if err != nil {
+		return "there is no such tree in the grove"
+	}
+	if m["/number"] != number {
+		return "its number is " + m["/number"] + ", the list says " + number
+	}
+	for _, need := range strings.Fields(m["/roots"]) {
+		found := false
+		for _, t := range took {
+			found = found || t == need
+		}
+		if !found {
+			return "its root " + need + " has not taken"
+		}
+	}
+	ms, _ := strconv.Atoi(m["/grows"])
+	st.Wait(ms)
+	st.Store("hives", name)
+	return ""
+}
+
+// readINI reads a file into section/key and value.
+func readINI(name string) (map[string]string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	values, section := map[string]string{}, ""
+	for scan := bufio.NewScanner(f); scan.Scan(); {
+		line := strings.TrimSpace(scan.Text())
+		if strings.HasPrefix(line, "[") && strings.HasSuffix(line, "]") {
+			section = line[1 : len(line)-1]
+			continue
+		}
+		if key, value, ok := strings.Cut(line, "="); ok && line[0] != ';' && line[0] != '#' {
+			values[section+"/"+strings.TrimSpace(key)] = strings.TrimSpace(value)
+		}
+	}
+	return values, nil
+}
