@@ -1,6 +1,10 @@
 package text
 
-import "fmt"
+import (
+	"bytes"
+	"fmt"
+	"slices"
+)
 
 // Merge makes the change from base to want in current, a later version of base.
 // The error names the first line of current where both changed the same lines.
@@ -13,9 +17,14 @@ func Merge(base, want, current []byte) ([]byte, error) {
 	}
 	wantLines := rawLines(want)
 	var edits []Edit
+next:
 	for _, c := range Diff(base, want) {
 		shift := 0
 		for _, t := range theirs {
+			if t.OldFrom == c.OldFrom && t.OldTo == c.OldTo &&
+				slices.EqualFunc(lines[t.NewFrom:t.NewTo], wantLines[c.NewFrom:c.NewTo], bytes.Equal) {
+				continue next // both made the same change
+			}
 			// A change that only comes in touches the place between two lines.
 			if t.OldFrom < c.OldTo && c.OldFrom < t.OldTo || t.OldFrom == c.OldFrom && (t.OldFrom == t.OldTo || c.OldFrom == c.OldTo) {
 				return nil, fmt.Errorf("line %d has been changed since by somebody else", t.NewFrom+1)

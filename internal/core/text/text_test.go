@@ -216,3 +216,20 @@ func FuzzDiff(f *testing.F) {
 		}
 	})
 }
+
+func TestMerge(t *testing.T) {
+	lines := func(words string) []byte { return []byte(strings.ReplaceAll(words, " ", "\n") + "\n") }
+	for _, test := range []struct{ base, want, current, merged string }{
+		{"a b c", "a c", "a b c d", "a c d"},
+		{"a b c", "a x c", "z a b c", "z a x c"},
+		{"a b c", "a b x c", "b c", "b x c"},
+		{"a b c", "a c", "a c", "a c"},
+		{"a b c", "a x c", "a y c", ""},
+		{"a b c", "a b x c", "a b y c", ""},
+	} {
+		got, err := text.Merge(lines(test.base), lines(test.want), lines(test.current))
+		if (err != nil) != (test.merged == "") || err == nil && string(got) != string(lines(test.merged)) {
+			t.Errorf("Merge(%q, %q, %q) = %q, %v; want %q", test.base, test.want, test.current, got, err, test.merged)
+		}
+	}
+}

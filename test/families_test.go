@@ -1,0 +1,247 @@
+package test
+
+import (
+	"archive/zip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// family copies one of the demo's servers and adopts it under its folder's name.
+func family(t *testing.T, name, port string) (*operator, string) {
+	t.Helper()
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), name)
+	copyAll(t, filepath.Join("../demo", name), dir)
+	rides, _ := filepath.Glob(filepath.Join(dir, "rides", "*.ride"))
+	for _, folder := range rides {
+		manifest := contents(t, filepath.Join(folder, "ride.yaml"))
+		if err := os.RemoveAll(folder); err != nil {
+			t.Fatal(err)
+		}
+		packed(t, folder, manifest)
+	}
+	files, _ := filepath.Glob(filepath.Join(dir, "*"))
+	free := freePort(t)
+	for _, f := range files {
+		if info, err := os.Stat(f); err == nil && !info.IsDir() {
+			write(t, f, strings.ReplaceAll(contents(t, f), port, free))
+		}
+	}
+	o.do(0, "adopt", dir, "--set", "pace=0.05", "--set", "port="+free)
+	return o, dir
+}
+
+func packed(t *testing.T, file, manifest string) {
+	t.Helper()
+	f, err := os.Create(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	z := zip.NewWriter(f)
+	w, err := z.Create("ride.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Write([]byte(manifest)); err != nil {
+		t.Fatal(err)
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func (o *operator) proves(name, want string) *proofJSON {
+	o.t.Helper()
+	p := &proofJSON{}
+	r := o.try("prove", name, "--json")
+	decode(o.t, r.out, p)
+	if got := p.outcomes(); got != want {
+		o.t.Errorf("%s: outcomes are %s\nwant %s\n(%s)", name, got, want, p.Reason)
+	}
+	return p
+}
+
+func TestLanternMoor(t *testing.T) {
+	o, dir := family(t, "lantern-moor", "27420")
+	script, unit := filepath.Join(dir, "moor.sh"), filepath.Join(dir, "lantern-moor.service")
+	before := contents(t, script)
+	o.do(0, "register", "lantern-moor", "peat_smoke", "--before", "stilt_walks")
+	if got, want := contents(t, script), strings.Replace(before, "~stilt_walks;", "~peat_smoke;~stilt_walks;", 1); got != want {
+		t.Errorf("the script is\n%s", got)
+	}
+	if got := contents(t, unit); !strings.Contains(got, `"-lanterns=~reed_lights;~peat_smoke;~stilt_walks;~mist_bells;`) {
+		t.Errorf("the unit is\n%s", got)
+	}
+	o.do(0, "off", "lantern-moor", "ford_keepers")
+	if got := contents(t, script); !strings.Contains(got, `"-wardens="`) {
+		t.Errorf("the script is\n%s", got)
+	}
+	o.proves("lantern-moor", "reed_lights confirmed, mist_bells confirmed, peat_smoke confirmed, stilt_walks confirmed, will_o_wisp confirmed")
+	o.do(0, "on", "lantern-moor", "ford_keepers")
+	o.do(0, "move", "lantern-moor", "reed_lights", "--after", "mist_bells")
+	if err := os.Remove(filepath.Join(dir, "wicks/stilt_walks.wick")); err != nil {
+		t.Fatal(err)
+	}
+	p := o.proves("lantern-moor", "mist_bells failed, reed_lights confirmed, peat_smoke confirmed, stilt_walks failed, will_o_wisp failed, ford_keepers failed")
+	if m := p.mod("stilt_walks"); m.Reason != "stilt_walks.wick is not among the wicks" {
+		t.Errorf("stilt_walks is %+v", m)
+	}
+	o.do(0, "undo", "lantern-moor", "0")
+	if contents(t, script) != before {
+		t.Errorf("back at the beginning the script is\n%s", contents(t, script))
+	}
+}
+
+func TestCogwheelFair(t *testing.T) {
+	o, dir := family(t, "cogwheel-fair", "27530")
+	list := filepath.Join(dir, "fair.json")
+	var c checkJSON
+	o.json(1, &c, "check", "cogwheel-fair", "--json")
+	if f := c.Findings[0]; f.Code != "need-missing" || f.Remedy != "register brass_gears" {
+		t.Errorf("check says %+v", f)
+	}
+	o.proves("cogwheel-fair", "carousel failed, ghost_train failed, ferris_wheel failed")
+	before := contents(t, list)
+	o.do(0, "register", "cogwheel-fair", "brass_gears")
+	if got, want := contents(t, list), strings.Replace(before, `"ferris_wheel"`, "\"ferris_wheel\",\n    \"brass_gears\"", 1); got != want {
+		t.Errorf("the list is\n%s", got)
+	}
+	o.proves("cogwheel-fair", "carousel confirmed, ghost_train confirmed, ferris_wheel confirmed, brass_gears confirmed")
+	o.do(0, "off", "cogwheel-fair", "ghost_train")
+	var s surveyJSON
+	o.json(0, &s, "survey", "cogwheel-fair", "--json")
+	for _, m := range s.Mods {
+		if m.Name == "ghost_train" && (!m.Registered || m.On) {
+			t.Errorf("ghost_train is %+v", m)
+		}
+	}
+	o.do(0, "on", "cogwheel-fair", "ghost_train")
+	o.do(0, "unregister", "cogwheel-fair", "brass_gears")
+	if got := contents(t, list); got != before {
+		t.Errorf("afterwards the list is\n%s", got)
+	}
+	packed(t, filepath.Join(dir, "rides", "torn.ride"), "name: [")
+	write(t, filepath.Join(dir, "rides", "rotten.ride"), "this is no archive")
+	write(t, filepath.Join(dir, "engine/VERSION"), "2\n")
+	if p := o.proves("cogwheel-fair", "carousel silent, ghost_train silent, ferris_wheel silent"); !strings.Contains(p.Reason, "the engine is version 2, this fair needs 3") {
+		t.Errorf("the reason is %q", p.Reason)
+	}
+}
+
+func TestNineOrchards(t *testing.T) {
+	o, dir := family(t, "nine-orchards", "27640")
+	ini := filepath.Join(dir, "orchard.ini")
+	before := contents(t, ini)
+	o.do(0, "register", "nine-orchards", "scarecrows", "--after", "hive_stands")
+	want := strings.NewReplacer("hive_stands,", "hive_stands,scarecrows,", "1040,", "1040,1500,").Replace(before)
+	if got := contents(t, ini); got != want {
+		t.Errorf("the lists are\n%s", got)
+	}
+	o.do(0, "move", "nine-orchards", "cider_press", "--before", "early_blossom")
+	p := o.proves("nine-orchards", "hive_stands confirmed, scarecrows confirmed, cider_press failed, early_blossom confirmed, bee_roads confirmed")
+	if m := p.mod("hive_stands"); !strings.Contains(m.Evidence[0].Text, "grafted: hive_stands, scarecrows") {
+		t.Errorf("hive_stands is %+v", m)
+	}
+	var c checkJSON
+	o.json(1, &c, "check", "nine-orchards", "--json")
+	if f := c.Findings[0]; f.Code != "need-late" || f.Mod != "cider_press" {
+		t.Errorf("check says %+v", f)
+	}
+	write(t, ini, strings.Replace(before, "numbers=1040,", "numbers=", 1))
+	c = checkJSON{}
+	o.json(1, &c, "check", "nine-orchards", "--json")
+	if f := c.Findings[0]; f.Code != "list-unreadable" || !strings.Contains(f.Message, "grafts/names has 4 items and grafts/numbers has 3") {
+		t.Errorf("check says %+v", f)
+	}
+	if out := o.do(2, "register", "nine-orchards", "scarecrows"); !strings.Contains(out, "cannot be read, so nothing is changed") {
+		t.Errorf("register says %s", out)
+	}
+}
+
+func TestStagedChanges(t *testing.T) {
+	h := newHarbour(t, "berth a\nberth b\n")
+	for _, name := range []string{"a", "b", "c"} {
+		h.cargo(name, "", "haul 1\n")
+	}
+	before := contents(t, h.script())
+	h.do(0, "register", "h", "c", "--stage", "--before", "a")
+	h.do(0, "off", "h", "c", "--stage")
+	h.do(0, "move", "h", "b", "--stage", "--before", "c")
+	if contents(t, h.script()) != before {
+		t.Fatal("a staged change was written")
+	}
+	if out := h.do(2, "off", "h", "c", "--stage"); !strings.Contains(out, "c is off already") {
+		t.Errorf("a change that cannot be made on top says %s", out)
+	}
+	if out := h.do(0, "plan", "h"); !strings.Contains(out, "< berth a") || !strings.Contains(out, "> # berth c") {
+		t.Errorf("the plan is\n%s", out)
+	}
+	var plan struct {
+		Changes []struct{ Op, Mod string }
+		Files   []struct {
+			Path  string
+			Edits []struct {
+				Start, End int
+				New        string
+			}
+		}
+	}
+	h.json(0, &plan, "plan", "h", "--json")
+	if len(plan.Changes) != 3 || len(plan.Files) != 1 || len(plan.Files[0].Edits) == 0 {
+		t.Errorf("the plan is %+v", plan)
+	}
+	h.do(0, "apply", "h")
+	if got, want := contents(t, h.script()), strings.Replace(before, "berth a\nberth b\n", "berth b\n# berth c\nberth a\n", 1); got != want {
+		t.Errorf("the script is %q, want %q", got, want)
+	}
+	h.do(2, "apply", "h")
+	h.do(0, "off", "h", "a", "--stage")
+	h.do(0, "plan", "h", "--drop")
+	h.do(2, "apply", "h")
+}
+
+func TestReturning(t *testing.T) {
+	h := newHarbour(t, "berth a\nberth b\n")
+	for _, name := range []string{"a", "b", "c"} {
+		h.cargo(name, "", "haul 1\n")
+	}
+	zero := contents(t, h.script())
+	h.do(0, "register", "h", "c")
+	one := contents(t, h.script())
+	h.prove(0)
+	h.do(0, "off", "h", "a")
+	h.do(0, "unregister", "h", "b")
+	three := contents(t, h.script())
+	// Somebody else adds a line elsewhere: it has to stay.
+	write(t, h.script(), "# hello\n"+three)
+	if out := h.do(0, "undo", "h", "--proved"); !strings.Contains(out, "return to entry 1, the last proved state") {
+		t.Errorf("undo says %s", out)
+	}
+	if got := contents(t, h.script()); got != "# hello\n"+one {
+		t.Errorf("the script is %q", got)
+	}
+	h.do(0, "undo", "h")
+	if got := contents(t, h.script()); got != "# hello\n"+three {
+		t.Errorf("the script is %q", got)
+	}
+	write(t, h.script(), three)
+	h.do(0, "undo", "h", "0")
+	if got := contents(t, h.script()); got != zero {
+		t.Errorf("the script is %q", got)
+	}
+	if out := h.do(2, "undo", "h", "99"); !strings.Contains(out, "no such entry") {
+		t.Errorf("undo says %s", out)
+	}
+	if out := h.do(0, "ledger", "h"); !strings.Contains(out, "start 1: proved") || !strings.Contains(out, "register c") {
+		t.Errorf("the ledger is\n%s", out)
+	}
+	// The same lines changed by somebody else: refused, with the place.
+	h.do(0, "off", "h", "a")
+	write(t, h.script(), strings.Replace(contents(t, h.script()), "# berth a", "# berth a, never again", 1))
+	if out := h.do(2, "undo", "h"); !strings.Contains(out, "line 4 has been changed since by somebody else") {
+		t.Errorf("undo says %s", out)
+	}
+}
