@@ -11,6 +11,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/survey"
+	"initium/internal/core/text"
 	"initium/internal/host"
 )
 
@@ -145,6 +146,8 @@ type Look struct {
 	Survey   *survey.Survey
 	Findings []check.Finding
 	Running  bool
+	Staged   []lineup.Change // gathered and not applied yet; the survey is as it will be after them
+	Problem  string          // why the staged changes cannot be made any more
 }
 
 // Look surveys and checks a server.
@@ -155,6 +158,25 @@ func (a *App) Look(name string) (*Look, error) {
 	}
 	look := &Look{Server: s, Survey: survey.Take(s.input()), Running: a.Home.IsRunning(name)}
 	look.Findings = check.Run(look.Survey, check.Facts{Missing: s.Missing, Running: look.Running, PortBusy: a.portBusy(s, look.Running)})
+	return look, nil
+}
+
+// LookAhead looks at a server as it will be once the staged changes are made.
+func (a *App) LookAhead(name string) (*Look, error) {
+	look, err := a.Look(name)
+	if err != nil {
+		return nil, err
+	}
+	if look.Staged, err = a.Staged(name); err != nil || len(look.Staged) == 0 {
+		return look, err
+	}
+	_, after, err := a.Plan(name, look.Staged)
+	if err != nil {
+		look.Problem = text.Clean(err.Error())
+		return look, nil
+	}
+	look.Survey = after
+	look.Findings = check.Run(after, check.Facts{Missing: look.Server.Missing, Running: look.Running, PortBusy: a.portBusy(look.Server, look.Running)})
 	return look, nil
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/check"
+	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
@@ -192,6 +193,45 @@ func (b *board) trouble() {
 	}
 }
 
+// moveBy is the change that moves the selected mod by one row; ok is false where
+// it cannot go on, or the server orders its mods itself.
+func (b *board) moveBy(by int) (c lineup.Change, ok bool) {
+	m := b.mod()
+	if m == nil || !m.Registered || len(m.Entries) == 0 || b.look.Survey.Dialect.Order == dialect.OrderServer {
+		return c, false
+	}
+	name := b.line(m)
+	for i := b.selected + by; i >= 0 && i < len(b.rows); i += by {
+		other := b.rows[i].mod
+		if other == nil || !other.Registered || len(other.Entries) == 0 || b.line(other) == name {
+			continue
+		}
+		c = lineup.Change{Op: lineup.OpMove, Mod: name}
+		if (by < 0) == (other.Section == m.Section) {
+			c.Where.Before = b.line(other)
+		} else {
+			c.Where.After = b.line(other)
+		}
+		return c, true
+	}
+	return c, false
+}
+
+// line is the name that a mod's registration has: its own or its category's.
+func (b *board) line(m *survey.Mod) string {
+	return b.look.Survey.Lineup.Entries[m.Entries[0]].Name
+}
+
+// staged says what is staged for a row; "" for nothing.
+func (b *board) staged(m *survey.Mod) string {
+	for _, c := range slices.Backward(b.look.Staged) {
+		if c.Mod == m.Name || c.To == m.Name || m.Group && len(m.Entries) > 0 && c.Mod == b.line(m) {
+			return c.String()
+		}
+	}
+	return ""
+}
+
 // remedy is one change that would mend what is wrong with a row.
 type remedy struct {
 	text    string
@@ -338,6 +378,10 @@ func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis) {
 
 func (b *board) drawOutcome(c *canvas, y int, r boardRow, x int) {
 	width := c.w - x - 1
+	if s := b.staged(r.mod); s != "" {
+		c.putWithin(x, y, width, "▷ staged: "+s, inkFocus)
+		return
+	}
 	if r.outcome == nil {
 		word := ""
 		switch {
@@ -376,6 +420,9 @@ func (b *board) click(line int) {
 // boardKeys are the keys of the board, for the line at the bottom and for help.
 func (b *board) keys() []keyHelp {
 	keys := []keyHelp{{"↑ ↓", "choose"}}
+	if b.look != nil && len(b.look.Staged) > 0 {
+		keys = append(keys, keyHelp{"p", "plan"}, keyHelp{"u", "take back"})
+	}
 	if len(b.fixes()) > 0 {
 		keys = append(keys, keyHelp{"m", "mend"})
 	}
@@ -389,12 +436,12 @@ func (b *board) keys() []keyHelp {
 		case !m.Registered:
 			keys = append(keys, keyHelp{"a", "add"})
 		case m.On:
-			keys = append(keys, keyHelp{"o", "switch off"})
+			keys = append(keys, keyHelp{"o", "off"})
 		default:
-			keys = append(keys, keyHelp{"o", "switch on"})
+			keys = append(keys, keyHelp{"o", "on"})
 		}
 	}
-	return append(keys, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"t", "next trouble"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
+	return append(keys, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"⇧↑ ⇧↓", "move"}, keyHelp{"x", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
 }
 
 // fixes are the remedies of the selected row that Initium can carry out.

@@ -49,6 +49,10 @@ func (m *model) View() tea.View {
 		m.watch.draw(c, y, h)
 	case m.view == viewLog:
 		m.log.draw(c, 0, y, c.w, h)
+	case m.view == viewLedger:
+		m.ledger.draw(c, y, m.boardHeight())
+		c.rule(y + m.boardHeight())
+		m.ledger.drawStory(c, y+m.boardHeight()+1, m.storyHeight(), m.board.look.Server.Record.Dir)
 	case m.board.look == nil:
 		c.put(2, y, "looking at the server …", inkDim)
 	default:
@@ -92,6 +96,9 @@ func (m *model) drawHead(c *canvas) {
 			mark := severityMark(what.severity)
 			x = c.put(x+3, 0, mark.shape+" "+count(n, what.one, what.many), mark.ink)
 		}
+	}
+	if n := len(b.look.Staged); n > 0 {
+		x = c.put(x+3, 0, "▷ "+count(n, "change", "changes")+" staged", inkFocus)
 	}
 	m.drawState(c, x+3)
 }
@@ -160,6 +167,8 @@ func (m *model) keysHere() []keyHelp {
 		return m.plan.keys()
 	case m.view == viewWatch:
 		return m.watch.keys()
+	case m.view == viewLedger:
+		return m.ledger.keys()
 	case m.view == viewLog:
 		return []keyHelp{{"↑ ↓", "scroll"}, {"PgUp PgDn", "by pages"}, {"Esc", "to the board"}, {"?", "help"}}
 	}
@@ -183,10 +192,15 @@ func (m *model) drawHelp(c *canvas, y, h int) {
 		{"m", "plan the first remedy; 1 to 9 another"},
 		{"o", "switch the mod off or on"},
 		{"a", "add a mod that is there and not registered"},
+		{"x", "take the mod's registration out"},
+		{"⇧↑ ⇧↓", "move the mod; K and J do the same"},
+		{"p", "the plan of all staged changes, to write it"},
+		{"u", "take the last staged change back, or the last entry"},
+		{"g", "the ledger: what was done; return to any point"},
 		{"s", "start the server and prove it, or stop it"},
 		{"l", "the log of the last start, at this mod's line"},
 		{"Esc", "all servers"},
-	}, 6)
+	}, 7)
 	if c.w >= 110 {
 		next = y
 	}
@@ -202,6 +216,7 @@ func (m *model) drawHelp(c *canvas, y, h int) {
 		{"! ~", "an error or a warning, known before the start"},
 		{"○", "the mod that others need; lines lead to them"},
 		{"┃", "a need that points the wrong way"},
+		{"▷", "staged: shown as it will be, not written yet"},
 	}, 6)
 	if next < y+h {
 		c.put(2, y+h-1, "Every change is shown as a plan first. Nothing is written before you say so.", inkDim)

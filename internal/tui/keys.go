@@ -3,6 +3,7 @@ package tui
 import (
 	tea "charm.land/bubbletea/v2"
 
+	"initium/internal/app"
 	"initium/internal/core/lineup"
 )
 
@@ -33,6 +34,37 @@ func (m *model) key(k string) tea.Cmd {
 		return m.watchKey(k)
 	case viewLog:
 		return m.logKey(k)
+	case viewLedger:
+		return m.ledgerKey(k)
+	}
+	return nil
+}
+
+func (m *model) ledgerKey(k string) tea.Cmd {
+	switch k {
+	case "up", "k":
+		m.ledger.step(-1)
+	case "down", "j":
+		m.ledger.step(1)
+	case "pgup":
+		m.ledger.step(-m.bodyHeight() / 2)
+	case "pgdown":
+		m.ledger.step(m.bodyHeight() / 2)
+	case "esc", "g":
+		m.view, m.notice = viewBoard, ""
+	case "q":
+		return m.close()
+	}
+	if m.stuck || m.ledger.selected >= len(m.ledger.entries) {
+		return nil
+	}
+	switch k {
+	case "enter":
+		return m.goBack(m.ledger.entries[m.ledger.selected].Number)
+	case "u":
+		return m.goBack(app.ReturnLast)
+	case "v":
+		return m.goBack(app.ReturnProved)
 	}
 	return nil
 }
@@ -117,10 +149,37 @@ func (m *model) boardKey(k string) tea.Cmd {
 		return m.openLog()
 	case "m", "1", "2", "3", "4", "5", "6", "7", "8", "9":
 		return m.mend(k)
-	case "o", "a":
+	case "o", "a", "x":
 		return m.toggle(k)
+	case "shift+up", "K":
+		return m.moveRow(-1)
+	case "shift+down", "J":
+		return m.moveRow(1)
+	case "p":
+		if len(b.look.Staged) == 0 {
+			m.say("Nothing is staged. o, a, x and Shift with ↑ ↓ stage changes.")
+			return nil
+		}
+		return m.showPlan()
+	case "u":
+		if len(b.look.Staged) > 0 {
+			return m.unstage()
+		}
+		return m.goBack(app.ReturnLast)
+	case "g":
+		return m.openLedger()
 	}
 	return nil
+}
+
+// moveRow stages a move of the selected mod by one row. At the edge of a section
+// it moves into the next one.
+func (m *model) moveRow(by int) tea.Cmd {
+	c, ok := m.board.moveBy(by)
+	if !ok {
+		return nil
+	}
+	return m.stage(c)
 }
 
 // mend plans a remedy of the selected row: the first, or the one with a number.
@@ -136,10 +195,11 @@ func (m *model) mend(k string) tea.Cmd {
 		}
 		return nil
 	}
-	return m.wish(fixes[n].text, fixes[n].changes)
+	return m.mendNow(fixes[n].changes)
 }
 
-// toggle plans to switch the selected mod on or off, or to add it.
+// toggle stages to switch the selected mod on or off, to add it, or to take its
+// registration out.
 func (m *model) toggle(k string) tea.Cmd {
 	mod := m.board.mod()
 	if mod == nil {
@@ -151,10 +211,12 @@ func (m *model) toggle(k string) tea.Cmd {
 		c.Op = lineup.OpRegister
 	case !mod.Registered || k == "a":
 		return nil
+	case k == "x":
+		c.Op = lineup.OpUnregister
 	case !mod.On:
 		c.Op = lineup.OpOn
 	}
-	return m.wish(c.String(), []lineup.Change{c})
+	return m.stage(c)
 }
 
 func (m *model) planKey(k string) tea.Cmd {
@@ -165,6 +227,10 @@ func (m *model) planKey(k string) tea.Cmd {
 		}
 	case "esc", "q":
 		m.view, m.notice = viewBoard, ""
+		if !m.plan.back {
+			m.say("Staged, and not written. p shows the plan again, u takes the last change back.")
+		}
+		return m.reload()
 	case "up", "k":
 		m.plan.first--
 	case "down", "j":

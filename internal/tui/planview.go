@@ -14,6 +14,7 @@ type planView struct {
 	plan  *plan.Plan
 	rows  []planRow
 	first int
+	back  bool // it goes back in the ledger
 }
 
 type planRow struct {
@@ -42,7 +43,7 @@ func newPlanView(why, dir string, p *plan.Plan) *planView {
 func (v *planView) draw(c *canvas, y, h int) {
 	c.put(2, y, "Plan", inkTitle)
 	c.putWithin(8, y, c.w-9, v.why, inkText)
-	c.put(2, y+1, "Nothing is written yet. The old file is kept.", inkDim)
+	c.put(2, y+1, "Nothing is written yet. The ledger keeps the old bytes.", inkDim)
 	y, h = y+3, h-3
 	v.first = max(min(v.first, len(v.rows)-h), 0)
 	for i := v.first; i < min(v.first+h, len(v.rows)); i++ {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -14,6 +15,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
+	"initium/internal/host"
 )
 
 // view is one of the screens.
@@ -25,6 +27,7 @@ const (
 	viewPlan
 	viewWatch
 	viewLog
+	viewLedger
 )
 
 // model is the whole screen.
@@ -41,6 +44,7 @@ type model struct {
 	plan    *planView
 	watch   *watch
 	log     logView
+	ledger  ledgerView
 	help    bool
 	notice  string
 	bad     bool // the notice is about something that went wrong
@@ -87,11 +91,20 @@ type (
 	planMsg struct {
 		why  string
 		plan *plan.Plan
+		back bool // it goes back in the ledger
+		err  error
+	}
+	stagedMsg struct {
+		said string
 		err  error
 	}
 	appliedMsg struct {
 		why string
 		err error
+	}
+	ledgerMsg struct {
+		entries []host.Entry
+		err     error
 	}
 	stoppedMsg struct{ err error }
 	logMsg     struct {
@@ -123,7 +136,7 @@ func (m *model) reload() tea.Cmd {
 	}
 	name := m.server
 	return func() tea.Msg {
-		look, err := m.app.Look(name)
+		look, err := m.app.LookAhead(name)
 		if err != nil {
 			return lookMsg{err: err}
 		}
@@ -192,6 +205,23 @@ func (m *model) answer(msg tea.Msg) tea.Cmd {
 			return nil
 		}
 		m.plan, m.view, m.notice = newPlanView(msg.why, m.board.look.Server.Record.Dir, msg.plan), viewPlan, ""
+		m.plan.back = msg.back
+	case stagedMsg:
+		m.stuck = false
+		if msg.err != nil {
+			m.complain(msg.err)
+		} else {
+			m.say("%s", msg.said)
+		}
+		return m.reload()
+	case ledgerMsg:
+		m.stuck = false
+		if msg.err != nil {
+			m.complain(msg.err)
+			return nil
+		}
+		m.ledger.set(msg.entries)
+		m.view, m.notice = viewLedger, ""
 	case appliedMsg:
 		m.stuck, m.view = false, viewBoard
 		if msg.err != nil {
@@ -271,20 +301,89 @@ func (w *watch) next() tea.Cmd {
 	}
 }
 
-// wish plans changes, to be looked at before they are made.
-func (m *model) wish(why string, changes []lineup.Change) tea.Cmd {
+// stage gathers changes; they are written when the plan is.
+func (m *model) stage(changes ...lineup.Change) tea.Cmd {
 	m.stuck = true
 	name := m.server
 	return func() tea.Msg {
-		p, _, err := m.app.Plan(name, changes)
-		return planMsg{why, p, err}
+		_, err := m.app.Stage(name, changes...)
+		return stagedMsg{"Staged: " + words(changes) + ". p shows the plan, u takes it back.", err}
+	}
+}
+
+func words(changes []lineup.Change) string {
+	list := make([]string, len(changes))
+	for i, c := range changes {
+		list[i] = c.String()
+	}
+	return strings.Join(list, ", then ")
+}
+
+// unstage takes the last staged change back.
+func (m *model) unstage() tea.Cmd {
+	m.stuck = true
+	name := m.server
+	return func() tea.Msg {
+		return stagedMsg{"The last staged change is taken back.", m.app.Unstage(name, false)}
+	}
+}
+
+// mendNow stages a remedy and shows the plan of all that is staged.
+func (m *model) mendNow(changes []lineup.Change) tea.Cmd {
+	m.stuck = true
+	name := m.server
+	return func() tea.Msg {
+		if _, err := m.app.Stage(name, changes...); err != nil {
+			return planMsg{err: err}
+		}
+		return m.planStaged(name)
+	}
+}
+
+func (m *model) planStaged(name string) tea.Msg {
+	staged, err := m.app.Staged(name)
+	if err != nil {
+		return planMsg{err: err}
+	}
+	p, _, err := m.app.Plan(name, staged)
+	return planMsg{why: words(staged), plan: p, err: err}
+}
+
+// showPlan shows the plan of all that is staged.
+func (m *model) showPlan() tea.Cmd {
+	m.stuck = true
+	name := m.server
+	return func() tea.Msg { return m.planStaged(name) }
+}
+
+// goBack shows the plan of a return to an entry of the ledger.
+func (m *model) goBack(to int) tea.Cmd {
+	m.stuck = true
+	name := m.server
+	return func() tea.Msg {
+		p, why, err := m.app.ReturnPlan(name, to)
+		return planMsg{why: why, plan: p, back: true, err: err}
 	}
 }
 
 func (m *model) apply() tea.Cmd {
 	m.stuck = true
 	name, v := m.server, m.plan
-	return func() tea.Msg { return appliedMsg{v.why, m.app.Apply(name, v.plan)} }
+	return func() tea.Msg {
+		if v.back {
+			return appliedMsg{v.why, m.app.Return(name, v.plan, v.why)}
+		}
+		return appliedMsg{v.why, m.app.Apply(name, v.plan)}
+	}
+}
+
+func (m *model) openLedger() tea.Cmd {
+	m.stuck = true
+	name := m.server
+	return func() tea.Msg {
+		entries, err := m.app.Ledger(name)
+		return ledgerMsg{entries, err}
+	}
 }
 
 func (m *model) stopServer() tea.Cmd {
