@@ -80,6 +80,16 @@ func (x *terminal) sees(words ...string) string {
 	return ""
 }
 
+// loses waits until a word is off the screen.
+func (x *terminal) loses(word string) {
+	x.t.Helper()
+	for end := time.Now().Add(10 * time.Second); strings.Contains(x.picture(), word); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			x.t.Fatalf("%q stays on the screen:\n%s", word, x.picture())
+		}
+	}
+}
+
 func TestScreenFromFailureToProof(t *testing.T) {
 	x := open(t, 140, 43, nil, "demo")
 	x.sees("load order", "paddle_ferry", "! error", "remedy 1  move ferry_timetable before paddle_ferry", "never started")
@@ -116,11 +126,11 @@ func TestScreenViewsAndKeys(t *testing.T) {
 	x.keys("End")
 	x.sees("spare_anchor 0.2.0", "a add")
 	x.keys("a")
-	x.sees("Staged: register spare_anchor", "▷ 1 change staged", "▷ staged: register spare_anchor", "p plan")
+	x.sees("Staged: register spare_anchor", "▷ 1 change staged", "▷ register", "p plan")
 	x.keys("Up")
 	x.sees("o on", "carnival_bunting 0.4.0")
 	x.keys("o")
-	x.sees("▷ 2 changes staged", "▷ staged: switch carnival_bunting on")
+	x.sees("▷ 2 changes staged", "▷ switch on")
 	x.keys("K")
 	x.sees("▷ 3 changes staged", "move carnival_bunting before gull_cries")
 	x.keys("p")
@@ -139,6 +149,17 @@ func TestScreenViewsAndKeys(t *testing.T) {
 	x.sees("Plan", "take entry 1 back", "goes      berth spare_anchor")
 	x.keys("Enter")
 	x.sees("Done: take entry 1 back", "not registered")
+	x.keys("n")
+	x.sees("Title of the section that begins at")
+	x.keys("-l", "Fair weather")
+	x.keys("Enter")
+	x.sees("Staged: begin a section \"Fair weather\" before", "Fair weather")
+	x.keys("[")
+	x.sees("▷ 2 changes staged", "move the section \"Fair weather\" before")
+	x.keys("u")
+	x.sees("▷ 1 change staged")
+	x.keys("u")
+	x.loses("change staged")
 	x.keys("l")
 	x.sees("There is no log yet")
 	x.keys("t")

@@ -216,7 +216,8 @@ func checkPort(port string) error {
 // sensible refuses changes that the line-up alone cannot see to be wrong: a
 // mod that is not on the server, or one that only its category line names.
 func sensible(s *survey.Survey, c lineup.Change) error {
-	if c.Op == lineup.OpSet {
+	switch c.Op {
+	case lineup.OpSet, lineup.OpMatch, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection:
 		return nil
 	}
 	m := s.Find(c.Mod)

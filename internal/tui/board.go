@@ -3,6 +3,7 @@ package tui
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"initium/internal/app"
 	"initium/internal/core/check"
@@ -226,7 +227,7 @@ func (b *board) line(m *survey.Mod) string {
 func (b *board) staged(m *survey.Mod) string {
 	for _, c := range slices.Backward(b.look.Staged) {
 		if c.Mod == m.Name || c.To == m.Name || m.Group && len(m.Entries) > 0 && c.Mod == b.line(m) {
-			return c.String()
+			return strings.Join(strings.Fields(strings.Replace(c.String(), clean(c.Mod), "", 1)), " ")
 		}
 	}
 	return ""
@@ -379,7 +380,7 @@ func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis) {
 func (b *board) drawOutcome(c *canvas, y int, r boardRow, x int) {
 	width := c.w - x - 1
 	if s := b.staged(r.mod); s != "" {
-		c.putWithin(x, y, width, "▷ staged: "+s, inkFocus)
+		c.putWithin(x, y, width, "▷ "+s, inkFocus)
 		return
 	}
 	if r.outcome == nil {

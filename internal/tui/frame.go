@@ -145,7 +145,13 @@ func (m *model) drawFoot(c *canvas) {
 	if m.bad {
 		k = inkBad
 	}
-	c.putWithin(2, c.h-2, c.w-3, m.notice, k)
+	if m.prompt != nil {
+		at := c.putWithin(2, c.h-2, c.w-3, m.prompt.label, inkDim)
+		at = c.putWithin(at, c.h-2, c.w-at-2, m.prompt.value, inkTitle)
+		c.put(at, c.h-2, "▏", inkKey)
+	} else {
+		c.putWithin(2, c.h-2, c.w-3, m.notice, k)
+	}
 	x := 2
 	for _, key := range m.keysHere() {
 		width := ansi.StringWidth(key.key) + 1 + ansi.StringWidth(key.does)
@@ -159,6 +165,8 @@ func (m *model) drawFoot(c *canvas) {
 
 func (m *model) keysHere() []keyHelp {
 	switch {
+	case m.prompt != nil:
+		return []keyHelp{{"Enter", "take it"}, {"Esc", "leave it"}}
 	case m.help:
 		return []keyHelp{{"any key", "back"}}
 	case m.view == viewServers:
@@ -194,6 +202,8 @@ func (m *model) drawHelp(c *canvas, y, h int) {
 		{"a", "add a mod that is there and not registered"},
 		{"x", "take the mod's registration out"},
 		{"⇧↑ ⇧↓", "move the mod; K and J do the same"},
+		{"n r", "begin a section at this row; rename its section"},
+		{"[ ]", "move the row's section up or down, whole"},
 		{"p", "the plan of all staged changes, to write it"},
 		{"u", "take the last staged change back, or the last entry"},
 		{"g", "the ledger: what was done; return to any point"},

@@ -155,6 +155,14 @@ func (m *model) boardKey(k string) tea.Cmd {
 		return m.moveRow(-1)
 	case "shift+down", "J":
 		return m.moveRow(1)
+	case "n":
+		return m.newSection()
+	case "r":
+		return m.renameSection()
+	case "[":
+		return m.moveSection(-1)
+	case "]":
+		return m.moveSection(1)
 	case "p":
 		if len(b.look.Staged) == 0 {
 			m.say("Nothing is staged. o, a, x and Shift with ↑ ↓ stage changes.")

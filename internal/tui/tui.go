@@ -45,6 +45,7 @@ type model struct {
 	watch   *watch
 	log     logView
 	ledger  ledgerView
+	prompt  *prompt // what is being typed, or nil
 	help    bool
 	notice  string
 	bad     bool // the notice is about something that went wrong
@@ -161,6 +162,9 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.palette = newPalette(map[bool]ground{true: groundDark, false: groundLight}[msg.IsDark()])
 		}
 	case tea.KeyPressMsg:
+		if m.prompt != nil && msg.String() != "ctrl+c" {
+			return m, m.promptKey(msg)
+		}
 		return m, m.key(msg.String())
 	case tea.MouseClickMsg:
 		return m, m.click(msg.Mouse())

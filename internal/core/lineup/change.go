@@ -23,6 +23,10 @@ const (
 	OpOnce       Op = "once"   // take all but the first of several registrations away
 	OpSet        Op = "set"    // give a setting a value
 	OpMatch      Op = "match"  // make a list that repeats another the same as that one
+
+	OpNewSection    Op = "new section"    // titled Mod; Where says before which mod, or at the end
+	OpRenameSection Op = "rename section" // Mod is the title, To the new one
+	OpMoveSection   Op = "move section"   // Mod is the title; Where.Section the one to put it before, "" for the end
 )
 
 // Change is one change to a line-up.
@@ -53,6 +57,15 @@ func (c Change) String() string {
 		return fmt.Sprintf("register %s as %s", mod, text.Clean(c.To))
 	case OpOnce:
 		return fmt.Sprintf("keep only the first registration of %s", mod)
+	case OpNewSection:
+		return strings.TrimSpace(fmt.Sprintf("begin a section %q %s", mod, c.Where))
+	case OpRenameSection:
+		return fmt.Sprintf("call the section %q %q", mod, text.Clean(c.To))
+	case OpMoveSection:
+		if c.Where.Section == "" {
+			return fmt.Sprintf("move the section %q to the end", mod)
+		}
+		return fmt.Sprintf("move the section %q before %q", mod, text.Clean(c.Where.Section))
 	case OpMatch:
 		return fmt.Sprintf("make the %s the same as the %s", c.Registration, text.Clean(c.To))
 	case OpSet:
@@ -99,6 +112,10 @@ func (l *Lineup) Apply(c Change) (*Lineup, error) {
 			return nil, fmt.Errorf("there is no list %q that could be made the same as another", text.Clean(c.Registration))
 		}
 		return l.applyTo(i, c)
+	}
+	switch c.Op {
+	case OpNewSection, OpRenameSection, OpMoveSection:
+		return l.changeSection(c)
 	}
 	if err := l.writable(c); err != nil {
 		return nil, err

@@ -192,6 +192,36 @@ func TestMoveScript(t *testing.T) {
 	}
 }
 
+func TestChangeSections(t *testing.T) {
+	d := parse(t, scriptDialect)
+	const doc = "let x 1\r\n  # ~~ One ~~  \r\nberth a\r\n\r\n# ~~ Two ~~\r\nberth b\r\n# ~~ Three ~~\r\nberth c"
+	for _, test := range []struct {
+		change change
+		want   string
+	}{
+		{change{Op: lineup.OpNewSection, Mod: "New", Where: lineup.Where{Before: "b"}}, strings.Replace(doc, "berth b", "# ~~ New ~~\r\nberth b", 1)},
+		{change{Op: lineup.OpNewSection, Mod: "New"}, doc + "\r\n# ~~ New ~~"},
+		{change{Op: lineup.OpRenameSection, Mod: "One", To: "First one"}, strings.Replace(doc, "# ~~ One ~~", "# ~~ First one ~~", 1)},
+		{change{Op: lineup.OpMoveSection, Mod: "Three", Where: lineup.Where{Section: "Two"}},
+			"let x 1\r\n  # ~~ One ~~  \r\nberth a\r\n\r\n# ~~ Three ~~\r\nberth c\r\n# ~~ Two ~~\r\nberth b"},
+		{change{Op: lineup.OpMoveSection, Mod: "One"}, "let x 1\r\n# ~~ Two ~~\r\nberth b\r\n# ~~ Three ~~\r\nberth c\r\n  # ~~ One ~~  \r\nberth a\r\n"},
+		{change{Op: lineup.OpMoveSection, Mod: "Two", Where: lineup.Where{Section: "Two"}}, doc},
+	} {
+		after, err := open(d, map[string]string{"/srv/start": doc}).Apply(test.change)
+		if err != nil {
+			t.Errorf("%v: %v", test.change, err)
+		} else if got := string(after.Files[0].Bytes); got != test.want {
+			t.Errorf("%v gives\n%q, want\n%q", test.change, got, test.want)
+		}
+	}
+	for _, c := range []change{{Op: lineup.OpRenameSection, Mod: "Nine", To: "x"}, {Op: lineup.OpRenameSection, Mod: "One", To: "a\nb"},
+		{Op: lineup.OpNewSection, Mod: " "}, {Op: lineup.OpMoveSection, Mod: "One", Where: lineup.Where{Section: "Nine"}}} {
+		if _, err := open(d, map[string]string{"/srv/start": doc}).Apply(c); err == nil {
+			t.Errorf("%v is made", c)
+		}
+	}
+}
+
 func TestRegisterAfterInclude(t *testing.T) {
 	d := parse(t, scriptDialect)
 	files := map[string]string{"/srv/start": "berth a\nalso more\nlet x 1\n", "/srv/more": "berth b\n"}
