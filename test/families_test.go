@@ -245,3 +245,47 @@ func TestReturning(t *testing.T) {
 		t.Errorf("undo says %s", out)
 	}
 }
+
+// TestPasteSheet is a rented server: its launch parameters live in a web form.
+func TestPasteSheet(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "rented")
+	write(t, filepath.Join(o.home, "dialects/rented.toml"), `name = "rented"
+[[place]]
+path = "{dir}/mods"
+[[registration]]
+name = "form"
+form = "Start parameters"
+file = "{form}/start.txt"
+format = "words"
+shape = "list"
+at = "-mods={list}"
+separator = ";"
+new = '"-mods="'
+[start]
+command = ["/bin/true"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`)
+	for _, name := range []string{"a", "salt wind", "c"} {
+		write(t, filepath.Join(dir, "mods", name, "x"), "")
+	}
+	o.do(0, "adopt", dir, "--dialect", "rented", "--as", "r")
+	o.do(0, "register", "r", "a", "--stage")
+	o.do(0, "register", "r", "salt wind", "--stage")
+	if out := o.do(0, "plan", "r", "--paste-sheet"); out != "Start parameters (changed; paste this):\n\"-mods=a;salt wind\"\n" {
+		t.Errorf("the paste sheet is\n%s", out)
+	}
+	o.do(0, "apply", "r")
+	if out := o.do(0, "plan", "r", "--paste-sheet"); !strings.Contains(out, "as it was pasted last") {
+		t.Errorf("the paste sheet is\n%s", out)
+	}
+	out := o.do(0, "register", "r", "c", "--before", "a")
+	if !strings.Contains(out, ">       c;\n") {
+		t.Errorf("the plan does not show a row for each item:\n%s", out)
+	}
+	if left, _ := filepath.Glob(filepath.Join(dir, "*")); len(left) != 1 {
+		t.Errorf("something was written into the server's folder: %v", left)
+	}
+}

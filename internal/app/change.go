@@ -214,3 +214,64 @@ func (a *App) Return(name string, p *plan.Plan, why string) error {
 	}
 	return l.Apply(name, why, p)
 }
+
+// Field is one field of a rented server's web form, with exactly what to paste.
+type Field struct {
+	Name    string `json:"field"`
+	Text    string `json:"text"`
+	Changed bool   `json:"changed"` // other than what was pasted last
+}
+
+// PasteSheet lists the fields of a server's web form as they are to be after the
+// staged changes.
+func (a *App) PasteSheet(name string) ([]Field, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	staged, err := a.Staged(name)
+	if err != nil {
+		return nil, err
+	}
+	now := survey.Take(s.input())
+	after := now.Lineup
+	for _, c := range staged {
+		complete(now, &c)
+		if after, err = after.Apply(c); err != nil {
+			return nil, UsageError{err}
+		}
+	}
+	var fields []Field
+	for i, f := range after.Files {
+		r := s.Dialect.Registrations[f.Registration]
+		if r.Form == "" || slices.ContainsFunc(fields, func(d Field) bool { return d.Name == r.Form }) {
+			continue
+		}
+		changed := i >= len(now.Lineup.Files) || string(now.Lineup.Files[i].Bytes) != string(f.Bytes) || now.Lineup.Files[i].Missing
+		fields = append(fields, Field{r.Form, strings.TrimRight(string(f.Bytes), "\r\n"), changed})
+	}
+	if len(fields) == 0 {
+		return nil, usage("%s has no web form: its dialect names no field (a registration with form = …)", name)
+	}
+	return fields, nil
+}
+
+// PutField tells Initium what a field of the web form holds now.
+func (a *App) PutField(name, field, value string) error {
+	s, err := a.Server(name)
+	if err != nil {
+		return err
+	}
+	var known []string
+	for _, r := range s.Dialect.Registrations {
+		if r.Form == field {
+			if path, ok := s.Vars.Expand(r.File); ok {
+				return host.WritePrivate(path, []byte(strings.TrimRight(value, "\r\n")+"\n"))
+			}
+		}
+		if r.Form != "" {
+			known = append(known, r.Form)
+		}
+	}
+	return usage("the web form of %s has no field %q; it has: %s", name, field, strings.Join(known, ", "))
+}

@@ -60,7 +60,7 @@ func (a *App) settled(name string) (host.Record, *host.Ledger, error) {
 
 // resolve works out the values of the dialect's variables.
 func (a *App) resolve(s *Server) {
-	s.Vars = dialect.Vars{"dir": s.Record.Dir, "initium": a.Exe}
+	s.Vars = dialect.Vars{"dir": s.Record.Dir, "initium": a.Exe, "form": a.Home.FormDir(s.Record.Name)}
 	if home, err := os.UserHomeDir(); err == nil {
 		s.Vars["user_home"] = home
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"io"
 	"strconv"
 
 	"github.com/spf13/cobra"
@@ -106,12 +107,15 @@ func (e *env) showPlan(server string, p *plan.Plan) error {
 }
 
 func (e *env) plan() *cobra.Command {
-	var asJSON, drop bool
+	var asJSON, drop, sheet bool
 	cmd := &cobra.Command{
 		Use:   "plan SERVER",
 		Short: "Show the lines that the gathered changes would change",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: func(_ *cobra.Command, args []string) error {
+			if sheet {
+				return e.pasteSheet(args[0], asJSON)
+			}
 			if drop {
 				return e.app.Unstage(args[0], true)
 			}
@@ -136,8 +140,46 @@ func (e *env) plan() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&sheet, "paste-sheet", false, "print what to paste into each field of a rented server's web form")
 	cmd.Flags().BoolVar(&drop, "drop", false, "forget all gathered changes")
 	return cmd
+}
+
+// pasteSheet prints each field of a web form, exactly as it is to be pasted.
+func (e *env) pasteSheet(server string, asJSON bool) error {
+	fields, err := e.app.PasteSheet(server)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return e.json(map[string]any{"server": server, "fields": fields})
+	}
+	for i, f := range fields {
+		if i > 0 {
+			fmt.Fprintln(e.out)
+		}
+		state := "as it was pasted last"
+		if f.Changed {
+			state = "changed; paste this"
+		}
+		fmt.Fprintf(e.out, "%s (%s):\n%s\n", text.Clean(f.Name), state, f.Text)
+	}
+	return nil
+}
+
+func (e *env) form() *cobra.Command {
+	return &cobra.Command{
+		Use:   "form SERVER FIELD",
+		Short: "Tell Initium what a field of a rented server's web form holds now, from standard input",
+		Args:  args(cobra.ExactArgs(2)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			data, err := io.ReadAll(io.LimitReader(e.in, 1<<20))
+			if err != nil {
+				return err
+			}
+			return e.app.PutField(args[0], args[1], string(data))
+		},
+	}
 }
 
 type jsonPlan struct {

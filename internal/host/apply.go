@@ -159,6 +159,9 @@ func writeBeside(s stagedFile, data []byte) error {
 			return fmt.Errorf("it is read-only: %w", fs.ErrPermission)
 		}
 	}
+	if err := os.MkdirAll(filepath.Dir(s.beside), 0o755); err != nil {
+		return err
+	}
 	f, err := os.OpenFile(s.beside, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
 	if err != nil {
 		return err

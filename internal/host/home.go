@@ -65,6 +65,9 @@ func (h Home) DialectDir() string { return filepath.Join(h.Dir, "dialects") }
 
 func (h Home) serverDir(name string) string { return filepath.Join(h.Dir, "servers", name) }
 
+// FormDir is where the fields of a rented server's web form are kept.
+func (h Home) FormDir(name string) string { return filepath.Join(h.serverDir(name), "form") }
+
 func (h Home) recordFile(name string) string {
 	return filepath.Join(h.serverDir(name), "server.toml")
 }
@@ -99,7 +102,7 @@ func (h Home) PutRecord(r Record) error {
 	if err != nil {
 		return err
 	}
-	return writeNew(h.recordFile(r.Name), data)
+	return WritePrivate(h.recordFile(r.Name), data)
 }
 
 // Servers lists the names of all adopted servers.
@@ -117,8 +120,8 @@ func (h Home) Servers() ([]string, error) {
 	return names, err
 }
 
-// writeNew writes a private file of Initium's own, all or nothing.
-func writeNew(name string, data []byte) error {
+// WritePrivate writes a private file of Initium's own, all or nothing.
+func WritePrivate(name string, data []byte) error {
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
@@ -130,7 +133,7 @@ func writeJSON(name string, v any) error {
 	if err != nil {
 		return err
 	}
-	return writeNew(name, append(data, '\n'))
+	return WritePrivate(name, append(data, '\n'))
 }
 
 func readJSON(name string, v any) error {

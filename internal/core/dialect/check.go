@@ -80,7 +80,7 @@ func (c *checker) check(d *Dialect) {
 }
 
 func (c *checker) givens(d *Dialect) (vars []string) {
-	vars = []string{"dir", "initium", "user_home"}
+	vars = []string{"dir", "initium", "user_home", "form"}
 	for i := range d.Givens {
 		g, key := &d.Givens[i], fmt.Sprintf("given[%d]", i)
 		c.need(key+".name", g.Name)
@@ -199,13 +199,16 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 }
 
 // launchFormats are those in which a list is found by a launch parameter.
-var launchFormats = []Format{FormatShell, FormatBatch, FormatUnit, FormatWords}
+var launchFormats = []Format{FormatShell, FormatBatch, FormatUnit, FormatWords, FormatCompose}
 
 func (c *checker) listRegistration(r *Registration, key string) {
 	c.need(key+".at", r.At)
+	if r.Format == FormatCompose {
+		c.need(key+".within", r.Within)
+	}
 	switch r.Shape {
 	case ShapeList:
-		oneOf(c, key+".format", &r.Format, "", FormatKeyValue, FormatINI, FormatEnv, FormatJSON, FormatYAML, FormatTOML, FormatXML, FormatShell, FormatBatch, FormatUnit, FormatWords)
+		oneOf(c, key+".format", &r.Format, "", FormatKeyValue, FormatINI, FormatEnv, FormatJSON, FormatYAML, FormatTOML, FormatXML, FormatShell, FormatBatch, FormatUnit, FormatWords, FormatCompose)
 		if slices.Contains(launchFormats, r.Format) && strings.Count(r.At, "{list}") != 1 {
 			c.bad(key+".at", "has to hold {list} once, where the value of the launch parameter stands")
 		}

@@ -129,11 +129,12 @@ const (
 	FormatINI      Format = "ini"
 	FormatYAML     Format = "yaml"
 	FormatXML      Format = "xml"
-	FormatShell    Format = "shell" // a start script for sh or bash
-	FormatBatch    Format = "batch" // a start script for Windows
-	FormatUnit     Format = "unit"  // a systemd service
-	FormatEnv      Format = "env"   // NAME=value
-	FormatWords    Format = "words" // a command line as it is pasted
+	FormatShell    Format = "shell"   // a start script for sh or bash
+	FormatBatch    Format = "batch"   // a start script for Windows
+	FormatUnit     Format = "unit"    // a systemd service
+	FormatEnv      Format = "env"     // NAME=value
+	FormatWords    Format = "words"   // a command line as it is pasted
+	FormatCompose  Format = "compose" // a compose-style YAML file, with the command of a service at Within
 )
 
 // Names says what a mod may be called and where its name comes from.
@@ -164,6 +165,8 @@ type Registration struct {
 	// Where a list is, for all shapes but a line for each mod:
 	At        string    `toml:"at"`        // a key, a path of keys, or the words of a launch parameter
 	Numbers   string    `toml:"numbers"`   // of parallel lists: where the other one is, with a catalogue number for each mod
+	Within    string    `toml:"within"`    // of a compose-style file: where the command is, such as services.game.command
+	Form      string    `toml:"form"`      // the field of a web form that the file stands for; it is kept in {form}
 	Separator string    `toml:"separator"` // between the items of a list in one value
 	Mark      string    `toml:"mark"`      // before each of them
 	Last      text.Last `toml:"last"`      // whether a separator ends the list: "wanted", "forbidden", or as found

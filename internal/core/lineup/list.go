@@ -335,8 +335,8 @@ func (l *Lineup) LaunchLimit(file int) (length, limit int, what string) {
 			length = max(length, c.Len())
 		}
 		return length, 8191, "the line of this start script"
-	case dialect.FormatShell, dialect.FormatUnit, dialect.FormatWords:
-		for _, c := range readLaunch(r.Format, f.Bytes).Commands {
+	case dialect.FormatShell, dialect.FormatUnit, dialect.FormatWords, dialect.FormatCompose:
+		for _, c := range readLaunch(r, f.Bytes).Commands {
 			for _, w := range c.Words {
 				length = max(length, len(w.Value))
 			}
@@ -344,4 +344,61 @@ func (l *Lineup) LaunchLimit(file int) (length, limit int, what string) {
 		return length, 131072, "a word of this start command"
 	}
 	return 0, 0, ""
+}
+
+// Unfold shows a document of launch lines as words, one a row, with the items of
+// the lists in it a row each; ok is false for documents of other formats, which
+// are shown as they are.
+func (l *Lineup) Unfold(path string, doc []byte) (rows string, ok bool) {
+	var lists []*dialect.Registration
+	for i, f := range l.Files {
+		if r := &l.Dialect.Registrations[f.Registration]; f.Path == path && isLaunch(r.Format) {
+			lists = append(lists, &l.Dialect.Registrations[l.Files[i].Registration])
+		}
+	}
+	if len(lists) == 0 {
+		return "", false
+	}
+	launch := readLaunch(lists[0], doc)
+	if len(launch.Faults) > 0 {
+		return "", false
+	}
+	var b strings.Builder
+	for _, c := range launch.Commands {
+		for i, w := range c.Words {
+			fmt.Fprintf(&b, "%s%s\n", strings.Repeat("  ", min(i, 1)), unfoldWord(lists, w))
+		}
+	}
+	names := make([]string, 0, len(launch.Variables))
+	for name := range launch.Variables {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		fmt.Fprintf(&b, "%s=%s\n", name, unfoldWord(lists, launch.Variables[name]))
+	}
+	return b.String(), true
+}
+
+// unfoldWord breaks a word that holds a list after each item.
+func unfoldWord(lists []*dialect.Registration, w text.Piece) string {
+	for _, r := range lists {
+		prefix, _, _ := strings.Cut(r.At, "{")
+		if r.Separator != "" && strings.HasPrefix(w.Value, strings.TrimSuffix(prefix, " ")) && strings.Contains(w.Value, r.Separator) {
+			head := prefix
+			if !strings.HasPrefix(w.Value, prefix) {
+				head = ""
+			}
+			return head + "\n      " + strings.TrimSuffix(strings.ReplaceAll(w.Value[len(head):], r.Separator, r.Separator+"\n      "), "\n      ")
+		}
+	}
+	return w.Value
+}
+
+func isLaunch(f dialect.Format) bool {
+	switch f {
+	case dialect.FormatShell, dialect.FormatBatch, dialect.FormatUnit, dialect.FormatWords, dialect.FormatCompose:
+		return true
+	}
+	return false
 }

@@ -131,14 +131,16 @@ func readTree(f dialect.Format, doc []byte) (*text.Node, *text.Fault) {
 	return text.ReadXML(doc)
 }
 
-func readLaunch(f dialect.Format, doc []byte) *text.Launch {
-	switch f {
+func readLaunch(r *dialect.Registration, doc []byte) *text.Launch {
+	switch r.Format {
 	case dialect.FormatShell:
 		return text.ReadPOSIX(doc)
 	case dialect.FormatBatch:
 		return text.ReadBatch(doc)
 	case dialect.FormatUnit:
 		return text.ReadUnit(doc)
+	case dialect.FormatCompose:
+		return text.ReadCompose(doc, r.Within)
 	}
 	return text.ReadWords(doc)
 }
@@ -147,7 +149,7 @@ func readLaunch(f dialect.Format, doc []byte) *text.Launch {
 // (`-mods={list}`) or in the word after it (`-mods {list}`), or in the variable
 // that this word consists of.
 func launchPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *text.Fault) {
-	l := readLaunch(r.Format, doc)
+	l := readLaunch(r, doc)
 	if len(l.Faults) > 0 {
 		return text.Piece{}, l.Faults[0]
 	}

@@ -23,7 +23,7 @@ type wordItem struct {
 }
 
 func openWords(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
-	l := readLaunch(r.Format, doc)
+	l := readLaunch(r, doc)
 	if len(l.Faults) > 0 {
 		return nil, l.Faults[0]
 	}

@@ -29,6 +29,9 @@ type File struct {
 	Old   []byte // what the file holds now; nil when New
 	Want  []byte // what it will hold
 	Edits []text.Edit
+	Form  string // the field of a web form that the file stands for, "" for a real file
+
+	oldRows, wantRows []byte // of launch lines: a word on each row; else nil
 }
 
 // Make works out the plan for changes made one after the other. It also returns
@@ -59,6 +62,12 @@ func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup
 			continue
 		}
 		file.Edits = text.EditsBetween(file.Old, file.Want)
+		file.Form = after.Dialect.Registrations[f.Registration].Form
+		oldRows, okOld := before.Unfold(f.Path, file.Old)
+		wantRows, okWant := after.Unfold(f.Path, file.Want)
+		if okOld && okWant {
+			file.oldRows, file.wantRows = []byte(oldRows), []byte(wantRows)
+		}
 		p.Files = append(p.Files, file)
 	}
 	if !slices.Equal(before.Parked, after.Parked) {
@@ -106,9 +115,17 @@ const (
 )
 
 // Rows shows the lines of a file that change, each with up to around lines of
-// its surroundings.
+// its surroundings. Launch lines are shown as words, one a row, and the items of
+// the lists in them a row each.
 func (f File) Rows(around int) []Row {
-	a, b := lines(f.Old), lines(f.Want)
+	if f.oldRows != nil {
+		return rowsBetween(f.oldRows, f.wantRows, around)
+	}
+	return rowsBetween(f.Old, f.Want, around)
+}
+
+func rowsBetween(old, want []byte, around int) []Row {
+	a, b := lines(old), lines(want)
 	var rows []Row
 	shown, shift := 0, 0 // lines of the old file that are dealt with; new line minus old line
 	stay := func(from, to int) {
@@ -117,7 +134,7 @@ func (f File) Rows(around int) []Row {
 		}
 		shown = to
 	}
-	for _, c := range text.Diff(f.Old, f.Want) {
+	for _, c := range text.Diff(old, want) {
 		if from := c.OldFrom - around; len(rows) == 0 {
 			shown = max(from, 0)
 		} else if from > shown+around {

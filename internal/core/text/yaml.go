@@ -232,3 +232,46 @@ func isYAMLWord(s string) bool {
 	}
 	return false
 }
+
+// ReadCompose reads the command of a service in a compose-style YAML file, where
+// the value at a path of keys is a command line or a list of words.
+func ReadCompose(doc []byte, at string) *Launch {
+	l := &Launch{Variables: map[string]Piece{}}
+	root, fault := ReadYAML(doc)
+	if fault != nil {
+		l.Faults = []*Fault{fault}
+		return l
+	}
+	n := root.Get(at)
+	switch {
+	case n == nil:
+		l.Faults = []*Fault{FaultAt(doc, len(doc), "there is no command at %s", at)}
+	case n.Kind == NodeList:
+		c := Command{Span: n.Span}
+		for _, item := range n.Items {
+			if item.Kind != NodeString {
+				item.Piece = plainPiece(doc, item.Span, encodeYAMLPlain) // a number: a word like any other
+				item.Piece.rewrite = rewriteYAML(n.Flow)
+			}
+			c.Words, c.Uses = append(c.Words, item.Piece), append(c.Uses, Use{Mixed: strings.Contains(item.Piece.Value, "$")})
+		}
+		l.Commands = []Command{c}
+	case n.Kind == NodeString:
+		inner := ReadWords([]byte(n.Piece.Value))
+		if len(inner.Faults) > 0 {
+			l.Faults = []*Fault{FaultAt(doc, n.Start, "in this command: %s", inner.Faults[0].Message)}
+			return l
+		}
+		for _, c := range inner.Commands {
+			for i := range c.Words {
+				c.Words[i] = c.Words[i].inside(&n.Piece)
+				c.Uses[i].Mixed = strings.Contains(c.Words[i].Value, "$")
+			}
+			c.Span = n.Span
+			l.Commands = append(l.Commands, c)
+		}
+	default:
+		l.Faults = []*Fault{FaultAt(doc, n.Start, "the command at %s is neither a text nor a list of words", at)}
+	}
+	return l
+}
