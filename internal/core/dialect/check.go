@@ -226,7 +226,7 @@ func (c *checker) listRegistration(r *Registration, key string) {
 			c.bad(key+".item", "has to hold {mod}")
 		}
 	case ShapeWords:
-		oneOf(c, key+".format", &r.Format, "", launchFormats...)
+		oneOf(c, key+".format", &r.Format, "", FormatShell, FormatBatch, FormatUnit, FormatWords)
 		if strings.Count(r.At, "{mod}") != 1 {
 			c.bad(key+".at", "has to hold {mod} once")
 		}

@@ -29,6 +29,9 @@ var registrations = map[string]struct{ toml, doc string }{
 	"items in xml":      {"format = 'xml'\nshape = 'items'\nat = 'x.mod'\nname_key = '@id'\nitem = '<mod id=\"{mod}\"/>'", "<x>\n  <mod id=\"a\"/>\n  <mod id='b' q='1'/>\n  <mod id=\"c\"/>\n</x>\n"},
 	"words in unit":     {"format = 'unit'\nshape = 'words'\nat = '-load {mod}'", "[Service]\nExecStart=/run -p 1 -load a -load b -load c -x\n"},
 	"words with paths":  {"format = 'shell'\nshape = 'words'\nat = '-load={mod}'\npaths = true\nsuffix = '.so'\noptions = ','", "./run -load=/lib/a.so -load=b,opt=1 -load='c'\n"},
+	"compose text":      {"format = 'compose'\nwithin = 'services.game.command'\nshape = 'list'\nat = '-mods={list}'\nseparator = ';'", "services:\n  game:\n    image: x # y\n    command: run -mods=a;b;c -p 1\n  other:\n    command: run -mods=z\n"},
+	"compose quoted":    {"format = 'compose'\nwithin = 'services.game.command'\nshape = 'list'\nat = '-mods {list}'\nseparator = ';'\nmark = '@'", "services:\n  game:\n    command: \"run -mods '@a;@b;@c' -p 1\"\n"},
+	"compose list":      {"format = 'compose'\nwithin = 'services.game.command'\nshape = 'list'\nat = '-mods={list}'\nseparator = ','", "services:\n  game:\n    command:\n      - run\n      - \"-mods=a,b,c\" # m\n      - -p\n      - 1\n"},
 	"section":           {"format = 'ini'\nshape = 'section'\nat = 'mods'\nitem = '{mod} = 1'", "[x]\nq = 1\n[mods]\na = 1\nb = 2\nc = 1\n\n[y]\n"},
 }
 

@@ -99,3 +99,26 @@ stays 9 9 9`
 		t.Errorf("a new file shows as\n%s", got)
 	}
 }
+
+// BenchmarkPlan reads a startup file of 10,000 registrations, moves one from the
+// end to the beginning and works the plan out.
+func BenchmarkPlan(b *testing.B) {
+	var doc strings.Builder
+	for i := range 10_000 {
+		if i%100 == 0 {
+			fmt.Fprintf(&doc, "# section %d\n", i/100)
+		}
+		fmt.Fprintf(&doc, "use mod_%d   # note\n", i)
+	}
+	d, err := dialect.Parse("s.toml", []byte(source))
+	if err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		l := lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte(doc.String()), nil }, nil)
+		p, _, err := plan.Make(l, []lineup.Change{{Op: lineup.OpMove, Mod: "mod_9990", Where: lineup.Where{Before: "mod_5"}}})
+		if err != nil || len(p.Files) != 1 || len(p.Files[0].Rows(3)) == 0 {
+			b.Fatal(err)
+		}
+	}
+}
