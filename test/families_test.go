@@ -289,3 +289,78 @@ line = "up"
 		t.Errorf("something was written into the server's folder: %v", left)
 	}
 }
+
+// TestPresence is a server whose mods load by being in a folder; one is switched
+// off by setting it aside under another name.
+func TestPresence(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "shed")
+	write(t, filepath.Join(o.home, "dialects/shed.toml"), `name = "shed"
+[[place]]
+path = "{dir}/tools"
+file = "{mod}.tool"
+aside = "{mod}.tool.away"
+[[registration]]
+name = "tools"
+file = "{dir}/tools"
+shape = "presence"
+at = "{mod}.tool"
+aside = "{mod}.tool.away"
+[start]
+command = ["/bin/true"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`)
+	for _, name := range []string{"axe.tool", "rake.tool.away", "saw.tool", "readme.txt"} {
+		write(t, filepath.Join(dir, "tools", name), name)
+	}
+	o.do(0, "adopt", dir, "--dialect", "shed")
+	names := func() string {
+		entries, err := os.ReadDir(filepath.Join(dir, "tools"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var list []string
+		for _, e := range entries {
+			list = append(list, e.Name())
+		}
+		return strings.Join(list, " ")
+	}
+	state := func() string {
+		var s surveyJSON
+		o.json(0, &s, "survey", "shed", "--json")
+		var words []string
+		for _, m := range s.Mods {
+			word := m.Name
+			if !m.On {
+				word = "-" + word
+			}
+			words = append(words, word)
+		}
+		return strings.Join(words, " ")
+	}
+	if got := state(); got != "axe -rake saw" {
+		t.Fatalf("the shed has %s", got)
+	}
+	o.do(0, "off", "shed", "axe")
+	o.do(0, "on", "shed", "rake")
+	if got := names(); got != "axe.tool.away rake.tool readme.txt saw.tool" || state() != "-axe rake saw" {
+		t.Errorf("the folder has %s: %s", got, state())
+	}
+	if got := contents(t, filepath.Join(dir, "tools/axe.tool.away")); got != "axe.tool" {
+		t.Errorf("the axe is %q", got)
+	}
+	write(t, filepath.Join(dir, "tools", "zest.tool"), "")
+	o.do(0, "undo", "shed", "0")
+	if got := names(); got != "axe.tool rake.tool.away readme.txt saw.tool zest.tool" {
+		t.Errorf("back at the beginning the folder has %s", got)
+	}
+	write(t, filepath.Join(dir, "tools", "saw.tool.away"), "in the way")
+	if out := o.do(3, "off", "shed", "saw"); !strings.Contains(out, "there is something of that name already") {
+		t.Errorf("off says %s", out)
+	}
+	if out := o.do(2, "unregister", "shed", "axe"); !strings.Contains(out, "by being in the folder") {
+		t.Errorf("unregister says %s", out)
+	}
+}

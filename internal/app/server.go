@@ -124,7 +124,7 @@ func exists(kind dialect.Kind, value string) (found, problem string) {
 }
 
 func readFile(name string) ([]byte, error) {
-	return survey.Open(os.DirFS("/"), name, lineup.MaxFile)
+	return survey.Source(os.DirFS("/"), name)
 }
 
 func (s *Server) input() survey.Input {

@@ -87,7 +87,7 @@ func (l *Ledger) lock(server string) (*os.File, error) {
 
 // unchanged looks that a file is still as the plan found it.
 func unchanged(f plan.File) error {
-	now, err := os.ReadFile(f.Path)
+	now, err := readCurrent(f.Path, f.List)
 	switch {
 	case f.New && errors.Is(err, fs.ErrNotExist):
 		return nil
@@ -102,7 +102,9 @@ func unchanged(f plan.File) error {
 // stagedFile is a new file beside the place that it will be moved into.
 type stagedFile struct {
 	beside, place string
-	gone          bool // the place is to be empty
+	gone          bool        // the place is to be empty
+	renames       [][2]string // for a folder: what gets another name in it
+	list          bool
 }
 
 // besideName is where a new file waits; recover knows it again.
@@ -124,9 +126,14 @@ func stage(id int64, rows []fileRow) (list []stagedFile, err error) {
 		if err != nil {
 			return list, fmt.Errorf("change %s: %w", f.path, err)
 		}
-		s := stagedFile{besideName(place, id, n), place, f.gone}
+		s := stagedFile{beside: besideName(place, id, n), place: place, gone: f.gone, list: f.list}
+		if f.list {
+			if s.renames, err = renames(place, f.old, f.new); err != nil {
+				return list, err
+			}
+		}
 		list = append(list, s)
-		if f.gone {
+		if f.gone || f.list {
 			continue
 		}
 		if err := writeBeside(s, f.new); err != nil {
@@ -183,6 +190,9 @@ func writeBeside(s stagedFile, data []byte) error {
 
 // move puts a staged file in its place.
 func (s stagedFile) move() error {
+	if s.list {
+		return renameAll(s.renames)
+	}
 	if s.gone {
 		if err := os.Remove(s.place); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -190,12 +200,7 @@ func (s stagedFile) move() error {
 	} else if err := os.Rename(s.beside, s.place); err != nil {
 		return err
 	}
-	dir, err := os.Open(filepath.Dir(s.place))
-	if err != nil {
-		return err
-	}
-	defer dir.Close()
-	return dir.Sync()
+	return syncDir(filepath.Dir(s.place))
 }
 
 func (s stagedFile) drop() { os.Remove(s.beside) }
@@ -260,6 +265,14 @@ func (l *Ledger) settle(id int64) (what string, err error) {
 		if err != nil {
 			return "", err
 		}
+		if f.list {
+			if done, err := anyRenamed(f, place); err != nil {
+				return "", err
+			} else if done {
+				changed++
+			}
+			continue
+		}
 		now, err := os.ReadFile(place)
 		missing := errors.Is(err, fs.ErrNotExist)
 		if err != nil && !missing {
@@ -282,9 +295,19 @@ func (l *Ledger) settle(id int64) (what string, err error) {
 		if err != nil {
 			return "", err
 		}
+		if f.list {
+			pairs, err := renames(place, f.old, f.new)
+			if err == nil {
+				err = renameAll(pairs)
+			}
+			if err != nil {
+				return "", err
+			}
+			continue
+		}
 		now, err := os.ReadFile(place)
 		missing := errors.Is(err, fs.ErrNotExist)
-		s := stagedFile{besideName(place, id, n), place, f.gone}
+		s := stagedFile{beside: besideName(place, id, n), place: place, gone: f.gone}
 		// A file that is neither as it was nor as it was to be has been changed by
 		// somebody else meanwhile; his bytes stay.
 		if missing && f.fresh || !missing && bytes.Equal(now, f.old) && !bytes.Equal(f.old, f.new) {
@@ -300,4 +323,18 @@ func (l *Ledger) settle(id int64) (what string, err error) {
 		s.drop()
 	}
 	return "completed", l.done(id)
+}
+
+// anyRenamed tells whether anything in a folder has its new name already.
+func anyRenamed(f fileRow, dir string) (bool, error) {
+	pairs, err := renames(dir, f.old, f.new)
+	if err != nil {
+		return false, err
+	}
+	for _, p := range pairs {
+		if _, err := os.Lstat(p[0]); errors.Is(err, fs.ErrNotExist) {
+			return true, nil
+		}
+	}
+	return false, nil
 }

@@ -40,6 +40,7 @@ CREATE TABLE IF NOT EXISTS file (
 	path  TEXT NOT NULL,
 	fresh INTEGER NOT NULL, -- there was no such file before
 	gone  INTEGER NOT NULL, -- there is none afterwards
+	list  INTEGER NOT NULL, -- path is a folder, old and new are its listings
 	old   BLOB NOT NULL,
 	new   BLOB NOT NULL
 );
@@ -243,6 +244,7 @@ func (l *Ledger) Unstage(server string, all bool) error {
 type fileRow struct {
 	path        string
 	fresh, gone bool
+	list        bool
 	old, new    []byte
 }
 
@@ -277,7 +279,7 @@ func (l *Ledger) begin(server, why string, p *plan.Plan) (id int64, err error) {
 		return 0, err
 	}
 	for _, f := range p.Files {
-		if _, err := tx.Exec(`INSERT INTO file VALUES (?, ?, ?, ?, ?, ?)`, id, f.Path, f.New, f.Gone, blob(f.Old), blob(f.Want)); err != nil {
+		if _, err := tx.Exec(`INSERT INTO file VALUES (?, ?, ?, ?, ?, ?, ?)`, id, f.Path, f.New, f.Gone, f.List, blob(f.Old), blob(f.Want)); err != nil {
 			return 0, err
 		}
 	}
@@ -325,14 +327,14 @@ func (l *Ledger) leave(id int64) error {
 
 // rows reads the files of an entry.
 func (l *Ledger) rows(id int64) (list []fileRow, err error) {
-	rows, err := l.db.Query(`SELECT path, fresh, gone, old, new FROM file WHERE entry = ? ORDER BY rowid`, id)
+	rows, err := l.db.Query(`SELECT path, fresh, gone, list, old, new FROM file WHERE entry = ? ORDER BY rowid`, id)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var f fileRow
-		if err := rows.Scan(&f.path, &f.fresh, &f.gone, &f.old, &f.new); err != nil {
+		if err := rows.Scan(&f.path, &f.fresh, &f.gone, &f.list, &f.old, &f.new); err != nil {
 			return nil, err
 		}
 		list = append(list, f)

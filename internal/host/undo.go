@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"slices"
 
 	"initium/internal/core/lineup"
@@ -75,8 +74,8 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 // wayBack is the plan for one file: from what is on the disk to what was there
 // before then, keeping what others changed after last.
 func wayBack(path string, then, last fileRow) (plan.File, error) {
-	file := plan.File{Path: path}
-	current, err := os.ReadFile(path)
+	file := plan.File{Path: path, List: then.list}
+	current, err := readCurrent(path, then.list)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		file.New = true

@@ -122,6 +122,9 @@ func (c *checker) places(d *Dialect, vars []string) {
 		c.need(key+".path", p.Path)
 		c.variables(key+".path", p.Path, vars)
 		oneOf(c, key+".loads", &p.Loads, LoadsRegistered, LoadsRegistered, LoadsAlways, LoadsBase)
+		if p.Aside != "" {
+			c.pattern(key+".aside", p.Aside, []string{"mod"})
+		}
 		if p.File != "" {
 			if pattern := c.pattern(key+".file", p.File, []string{"mod"}); pattern != nil && len(pattern.Names()) != 1 {
 				c.bad(key+".file", "has to hold {mod} once")
@@ -161,7 +164,7 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 		c.need(key+".file", r.File)
 		c.variables(key+".file", r.File, vars)
 		c.variables(key+".new", r.New, vars)
-		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection)
+		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapePresence)
 		if same := d.Registration(r.SameAs); r.SameAs != "" && (same == nil || same == r) {
 			c.bad(key+".same_as", "names the registration %q, which this dialect has not", r.SameAs)
 		}
@@ -191,6 +194,12 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 			c.need(key+".off", r.Off)
 			if r.Assign == "" {
 				r.Assign = "="
+			}
+		case ShapePresence:
+			for name, value := range map[string]string{"at": r.At, "aside": r.Aside} {
+				if p := c.pattern(key+"."+name, value, []string{"mod"}); p != nil && len(p.Names()) != 1 {
+					c.bad(key+"."+name, "has to hold {mod} once")
+				}
 			}
 		case ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection:
 			c.listRegistration(r, key)

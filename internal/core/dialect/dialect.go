@@ -82,6 +82,7 @@ type Place struct {
 	Group  string   `toml:"group"`  // how the name of a category folder begins
 	Bundle []string `toml:"bundle"` // files that show a folder to be a bundle of mods
 	File   string   `toml:"file"`   // mods are single files: `{mod}.so`
+	Aside  string   `toml:"aside"`  // what a mod's file or folder is called while it is set aside: `{mod}.off`
 	Packed bool     `toml:"packed"` // such a file is a zip archive with the mod's manifest inside
 	Mark   []string `toml:"mark"`   // files of which a mod has at least one; empty: every folder is a mod
 	Main   string   `toml:"main"`   // a file without which a mod cannot load
@@ -165,6 +166,7 @@ type Registration struct {
 	// Where a list is, for all shapes but a line for each mod:
 	At        string    `toml:"at"`        // a key, a path of keys, or the words of a launch parameter
 	Numbers   string    `toml:"numbers"`   // of parallel lists: where the other one is, with a catalogue number for each mod
+	Aside     string    `toml:"aside"`     // of presence: the name while it is off; At is the name while it is on
 	Within    string    `toml:"within"`    // of a compose-style file: where the command is, such as services.game.command
 	Form      string    `toml:"form"`      // the field of a web form that the file stands for; it is kept in {form}
 	Separator string    `toml:"separator"` // between the items of a list in one value
@@ -202,6 +204,7 @@ const (
 	ShapeItems    Shape = "items"    // a list in a structured document
 	ShapeWords    Shape = "words"    // a launch parameter for each mod
 	ShapeSection  Shape = "section"  // the keys of a section, in order
+	ShapePresence Shape = "presence" // being in a folder, File; set aside under another name to be off
 )
 
 // Value is a setting of the server that is worth knowing.

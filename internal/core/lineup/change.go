@@ -198,7 +198,7 @@ func (l *Lineup) with(todo edits) (*Lineup, error) {
 	overlay := map[string][]byte{}
 	for _, f := range l.Files {
 		if f.parsed && !f.Missing {
-			overlay[f.Path] = f.Bytes
+			overlay[f.Path] = f.Raw()
 		}
 	}
 	for file, list := range todo {
@@ -207,7 +207,7 @@ func (l *Lineup) with(todo edits) (*Lineup, error) {
 		if err != nil {
 			return nil, fmt.Errorf("change %s: %w", f.Path, err)
 		}
-		overlay[f.Path] = changed
+		overlay[f.Path] = text.Encode(changed, f.Encoding)
 	}
 	source := l.source
 	return Read(l.Dialect, l.Vars, func(path string) ([]byte, error) {

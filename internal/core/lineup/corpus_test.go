@@ -54,8 +54,8 @@ func TestCorpus(t *testing.T) {
 			continue
 		}
 		back, err := added.Apply(change{Op: lineup.OpUnregister, Mod: "fresh_one"})
-		if err != nil || string(back.Files[0].Bytes) != doc {
-			t.Errorf("%s: in and out again gives\n%q, %v, want\n%q", name, back.Files[0].Bytes, err, doc)
+		if err != nil || string(back.Files[0].Raw()) != doc {
+			t.Errorf("%s: in and out again gives\n%q, %v, want\n%q", name, back.Files[0].Raw(), err, doc)
 		}
 	}
 }

@@ -42,11 +42,15 @@ type Source func(path string) ([]byte, error)
 // File is one startup file.
 type File struct {
 	Path         string
-	Bytes        []byte
+	Bytes        []byte // decoded, when the file is UTF-16
+	Encoding     text.Encoding
 	Missing      bool // the file is not there; Bytes are what a new one would hold
 	Registration int  // of Dialect.Registrations
 	parsed       bool
 }
+
+// Raw is the file as it is on the disk, or as it is to be written.
+func (f *File) Raw() []byte { return text.Encode(f.Bytes, f.Encoding) }
 
 // Entry is one registration of a mod or of a category folder.
 type Entry struct {
@@ -125,7 +129,8 @@ func Read(d *dialect.Dialect, vars dialect.Vars, source Source, parked []Parked)
 // open adds a file to the line-up.
 func (l *Lineup) open(name string, registration int) (file int, err error) {
 	data, err := l.source(name)
-	l.Files = append(l.Files, File{Path: name, Bytes: data, Registration: registration})
+	doc, encoding := text.Decode(data)
+	l.Files = append(l.Files, File{Path: name, Bytes: doc, Encoding: encoding, Registration: registration})
 	return len(l.Files) - 1, err
 }
 
@@ -209,7 +214,9 @@ func (l *Lineup) readScript(file, depth int) {
 		title, _ = text.ParsePattern(r.Section, nil)
 	}
 	section := -1
-	for _, s := range text.Script(data, style) {
+	statements := text.Script(data, style)
+	l.Entries = slices.Grow(l.Entries, len(statements))
+	for _, s := range statements {
 		if s.Fault != nil {
 			l.problem("line-unreadable", file, s.Fault)
 			continue

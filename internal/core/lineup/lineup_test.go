@@ -8,6 +8,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
+	"initium/internal/core/text"
 )
 
 const scriptDialect = `name = "script"
@@ -110,7 +111,8 @@ func TestReadScript(t *testing.T) {
 		"outside":   {map[string]string{"/srv/start": "also ../../etc/passwd\nberth a\n"}, "a !include-outside:1"},
 		"absent":    {map[string]string{"/srv/start": "also other\n"}, "!include-missing:1"},
 		"blank":     {map[string]string{"/srv/start": "berth salt wind\nberth \"x\nberth\n"}, "!line-unreadable:1 !line-unreadable:2 !line-unreadable:3"},
-		"utf-16":    {map[string]string{"/srv/start": "\xff\xfeb\x00"}, "!file-unreadable:1"},
+		"utf-16":    {map[string]string{"/srv/start": "\xff\xfeb\x00e\x00r\x00t\x00h\x00 \x00a\x00"}, "a"},
+		"half":      {map[string]string{"/srv/start": "\xff\xfeb\x00e"}, "!file-unreadable:1"},
 		"mark":      {map[string]string{"/srv/start": "\xef\xbb\xbfberth a\r\nberth b"}, "a b"},
 		"not there": {map[string]string{}, ""},
 	} {
@@ -222,6 +224,20 @@ func TestChangeSections(t *testing.T) {
 	}
 }
 
+// TestUTF16 changes a file that is not UTF-8 and looks that it stays what it was.
+func TestUTF16(t *testing.T) {
+	d := parse(t, scriptDialect)
+	for _, e := range []text.Encoding{text.EncodingUTF16LE, text.EncodingUTF16BE} {
+		raw := text.Encode([]byte("\xef\xbb\xbf# Läden 港\r\nberth a\r\nberth b"), e)
+		l := open(d, map[string]string{"/srv/start": string(raw)})
+		after, err := l.Apply(change{Op: lineup.OpMove, Mod: "b", Where: lineup.Where{Before: "a"}})
+		want := text.Encode([]byte("\xef\xbb\xbf# Läden 港\r\nberth b\r\nberth a"), e)
+		if err != nil || string(after.Files[0].Raw()) != string(want) || string(l.Files[0].Raw()) != string(raw) {
+			t.Errorf("%v: %v, %q", e, err, after.Files[0].Raw())
+		}
+	}
+}
+
 func TestRegisterAfterInclude(t *testing.T) {
 	d := parse(t, scriptDialect)
 	files := map[string]string{"/srv/start": "berth a\nalso more\nlet x 1\n", "/srv/more": "berth b\n"}
@@ -284,7 +300,7 @@ func TestRefusals(t *testing.T) {
 		{script, "", change{Op: lineup.OpRegister, Mod: "a\nb"}, "cannot be written"},
 		{script, "", change{Op: lineup.OpRegister, Mod: ""}, "needs a name"},
 		{script, "", change{Op: lineup.OpRegister, Mod: "a=b"}, "does not allow"},
-		{script, "\xff\xfea\x00", change{Op: lineup.OpRegister, Mod: "a"}, "cannot be read"},
+		{script, "\xff\xfea", change{Op: lineup.OpRegister, Mod: "a"}, "cannot be read"},
 		{keys, "load_a = true\n", change{Op: lineup.OpRegister, Mod: "a"}, "registered already"},
 		{keys, "load_a = true\n", change{Op: lineup.OpMove, Mod: "a", Where: lineup.Where{Before: "b"}}, "order of its own"},
 		{keys, "load_a = true\n", change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}}, "order of its own"},

@@ -53,6 +53,8 @@ func openShelf(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 		return openWords(r, doc)
 	case dialect.ShapeSection:
 		return openSection(r, doc)
+	case dialect.ShapePresence:
+		return openPresence(r, doc)
 	}
 	return nil, text.FaultAt(doc, 0, "no list is known for the shape %q", string(r.Shape))
 }

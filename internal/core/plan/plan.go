@@ -6,9 +6,11 @@ import (
 	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"slices"
 	"strings"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/text"
 )
@@ -29,6 +31,7 @@ type File struct {
 	Old   []byte // what the file holds now; nil when New
 	Want  []byte // what it will hold
 	Edits []text.Edit
+	List  bool   // Path is a folder, Old and Want its listings: what changes its line gets another name
 	Form  string // the field of a web form that the file stands for, "" for a real file
 
 	oldRows, wantRows []byte // of launch lines: a word on each row; else nil
@@ -52,19 +55,20 @@ func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup
 			continue
 		}
 		seen[f.Path] = true
-		file := File{Path: f.Path, New: true, Want: f.Bytes}
+		file := File{Path: f.Path, New: true, Want: f.Raw()}
 		for _, old := range before.Files {
 			if old.Path == f.Path && !old.Missing {
-				file.New, file.Old = false, old.Bytes
+				file.New, file.Old = false, old.Raw()
 			}
 		}
 		if f.Missing || !file.New && bytes.Equal(file.Old, file.Want) {
 			continue
 		}
 		file.Edits = text.EditsBetween(file.Old, file.Want)
+		file.List = after.Dialect.Registrations[f.Registration].Shape == dialect.ShapePresence
 		file.Form = after.Dialect.Registrations[f.Registration].Form
-		oldRows, okOld := before.Unfold(f.Path, file.Old)
-		wantRows, okWant := after.Unfold(f.Path, file.Want)
+		oldRows, okOld := before.Unfold(f.Path, decoded(file.Old))
+		wantRows, okWant := after.Unfold(f.Path, decoded(file.Want))
 		if okOld && okWant {
 			file.oldRows, file.wantRows = []byte(oldRows), []byte(wantRows)
 		}
@@ -76,6 +80,11 @@ func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup
 	return p, after, nil
 }
 
+func decoded(data []byte) []byte {
+	doc, _ := text.Decode(data)
+	return doc
+}
+
 // Empty reports whether the plan would change nothing.
 func (p *Plan) Empty() bool { return len(p.Files) == 0 && p.Parked == nil }
 
@@ -83,9 +92,24 @@ func (p *Plan) Empty() bool { return len(p.Files) == 0 && p.Parked == nil }
 func (p *Plan) Inverse() *Plan {
 	inverse := &Plan{Parked: p.Unpark, Unpark: p.Parked}
 	for _, f := range p.Files {
-		inverse.Files = append(inverse.Files, File{Path: f.Path, New: f.Gone, Gone: f.New, Old: f.Want, Want: f.Old, Edits: text.EditsBetween(f.Want, f.Old)})
+		inverse.Files = append(inverse.Files, File{Path: f.Path, New: f.Gone, Gone: f.New, List: f.List, Old: f.Want, Want: f.Old, Edits: text.EditsBetween(f.Want, f.Old)})
 	}
 	return inverse
+}
+
+// Renames are the names that change between two listings of a folder, in pairs.
+// The error says that something comes or goes, which a listing cannot do.
+func Renames(old, want []byte) (pairs [][2]string, err error) {
+	for _, c := range text.Diff(old, want) {
+		a, b := lines(old)[c.OldFrom:c.OldTo], lines(want)[c.NewFrom:c.NewTo]
+		if len(a) != len(b) {
+			return nil, errors.New("the folder has changed meanwhile")
+		}
+		for i := range a {
+			pairs = append(pairs, [2]string{a[i], b[i]})
+		}
+	}
+	return pairs, nil
 }
 
 // Hash is how a file's content is known again: SHA-256 in hexadecimal.
@@ -125,6 +149,8 @@ func (f File) Rows(around int) []Row {
 }
 
 func rowsBetween(old, want []byte, around int) []Row {
+	old, _ = text.Decode(old)
+	want, _ = text.Decode(want)
 	a, b := lines(old), lines(want)
 	var rows []Row
 	shown, shift := 0, 0 // lines of the old file that are dealt with; new line minus old line

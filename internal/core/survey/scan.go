@@ -65,12 +65,21 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) {
 	if err != nil {
 		return // Parse has checked it
 	}
+	forms := []*text.Pattern{pattern}
+	if aside, err := text.ParsePattern(p.Aside, nil); err == nil && p.Aside != "" {
+		forms = []*text.Pattern{aside, pattern}
+	}
 	for _, e := range entries {
-		caps, ok := pattern.Match([]byte(e.Name()), nil)
-		if !ok || e.IsDir() || strings.HasPrefix(e.Name(), ".") {
+		name := ""
+		for _, form := range forms {
+			if caps, ok := form.Match([]byte(e.Name()), nil); ok {
+				name = string(form.Get("mod", []byte(e.Name()), caps))
+				break
+			}
+		}
+		if name == "" || e.IsDir() || strings.HasPrefix(e.Name(), ".") {
 			continue
 		}
-		name := string(pattern.Get("mod", []byte(e.Name()), caps))
 		m := Mod{Name: name, Path: path.Join(dir, e.Name()), Folder: e.Name(), Place: place,
 			Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
 		if p.Packed {
@@ -138,6 +147,11 @@ func (s *scanner) mod(place int, full, bundle string, inside []fs.DirEntry) Mod 
 	m.Name, m.Title, m.Release = m.Manifest.Name, m.Manifest.Title, m.Manifest.Release
 	if m.Name == "" || s.dialect.Names.Agree {
 		m.Name = m.Folder
+		if aside, err := text.ParsePattern(p.Aside, nil); err == nil && p.Aside != "" {
+			if caps, ok := aside.Match([]byte(m.Folder), nil); ok {
+				m.Name = string(caps[0].In([]byte(m.Folder)))
+			}
+		}
 	}
 	if p.Main != "" && !has(inside, p.Main) {
 		m.NoMain = true

@@ -116,6 +116,30 @@ func Open(fsys fs.FS, name string, limit int64) ([]byte, error) {
 	return data, err
 }
 
+// Source reads a startup file, or the listing of a folder: the names in it that
+// do not begin with a dot, one on each line.
+func Source(fsys fs.FS, name string) ([]byte, error) {
+	if info, err := fs.Stat(fsys, rel(name)); err != nil || !info.IsDir() {
+		return Open(fsys, name, lineup.MaxFile)
+	}
+	entries, err := fs.ReadDir(fsys, rel(name))
+	if err != nil {
+		return nil, err
+	}
+	return Listing(entries), nil
+}
+
+// Listing writes the names of a folder down, one on each line.
+func Listing(entries []fs.DirEntry) []byte {
+	listing := []byte{}
+	for _, e := range entries {
+		if n := e.Name(); !strings.HasPrefix(n, ".") && !strings.ContainsAny(n, "\n\r") {
+			listing = append(append(listing, n...), '\n')
+		}
+	}
+	return listing
+}
+
 type surveyError string
 
 func (e surveyError) Error() string { return string(e) }
@@ -137,7 +161,7 @@ func rel(name string) string {
 // check to tell; there is no error.
 func Take(in Input) *Survey {
 	return With(in, lineup.Read(in.Dialect, in.Vars, func(name string) ([]byte, error) {
-		return Open(in.FS, name, lineup.MaxFile)
+		return Source(in.FS, name)
 	}, in.Parked))
 }
 

@@ -165,7 +165,7 @@ func Ending(doc []byte) string {
 func NotText(doc []byte) *Fault {
 	switch {
 	case bytes.HasPrefix(doc, []byte("\xff\xfe")), bytes.HasPrefix(doc, []byte("\xfe\xff")):
-		return &Fault{1, 1, "the file is saved as UTF-16; save it as UTF-8 and try again"}
+		return &Fault{1, 1, "the file begins like UTF-16 and is none that could be read; save it as UTF-8 and try again"}
 	}
 	if i := bytes.IndexByte(doc, 0); i >= 0 {
 		return FaultAt(doc, i, "a zero byte: this is not a text file")
