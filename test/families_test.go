@@ -2,9 +2,11 @@ package test
 
 import (
 	"archive/zip"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 )
 
@@ -362,5 +364,42 @@ line = "up"
 	}
 	if out := o.do(2, "unregister", "shed", "axe"); !strings.Contains(out, "by being in the folder") {
 		t.Errorf("unregister says %s", out)
+	}
+}
+
+// TestManyAtOnce lets many Initiums change one server at the same time. Each
+// change is made whole or refused, and the ledger knows which.
+func TestManyAtOnce(t *testing.T) {
+	var lines strings.Builder
+	for i := range 8 {
+		fmt.Fprintf(&lines, "berth m%d\n", i)
+	}
+	h := newHarbour(t, lines.String())
+	for i := range 8 {
+		h.cargo(fmt.Sprintf("m%d", i), "", "haul 1\n")
+	}
+	before := contents(t, h.script())
+	status := make([]int, 8)
+	var all sync.WaitGroup
+	for i := range status {
+		all.Go(func() { status[i] = h.try("off", "h", fmt.Sprintf("m%d", i)).status })
+	}
+	all.Wait()
+	want, made := before, 0
+	for i, s := range status {
+		switch s {
+		case 0:
+			want = strings.Replace(want, fmt.Sprintf("berth m%d\n", i), fmt.Sprintf("# berth m%d\n", i), 1)
+			made++
+		case 3:
+		default:
+			t.Errorf("m%d ended with exit status %d", i, s)
+		}
+	}
+	if got := contents(t, h.script()); got != want || made == 0 {
+		t.Errorf("after %d changes the script is\n%s", made, got)
+	}
+	if out := h.do(0, "ledger", "h"); strings.Count(out, "\n") != made+1 {
+		t.Errorf("the ledger of %d changes is\n%s", made, out)
 	}
 }

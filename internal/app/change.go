@@ -1,6 +1,7 @@
 package app
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -102,16 +103,22 @@ func why(changes []lineup.Change) string {
 }
 
 // Change plans changes and applies them in one go, together with what is staged.
-func (a *App) Change(name string, changes ...lineup.Change) (*plan.Plan, error) {
-	staged, err := a.Staged(name)
-	if err != nil {
-		return nil, err
+// When another Initium has changed a file in between, the plan is made anew.
+func (a *App) Change(name string, changes ...lineup.Change) (p *plan.Plan, err error) {
+	const tries = 5
+	for range tries {
+		staged, err := a.Staged(name)
+		if err != nil {
+			return nil, err
+		}
+		if p, _, err = a.Plan(name, append(staged, changes...)); err != nil {
+			return nil, err
+		}
+		if err = a.Apply(name, p); !errors.Is(err, host.ErrStale) {
+			return p, err
+		}
 	}
-	p, _, err := a.Plan(name, append(staged, changes...))
-	if err != nil {
-		return nil, err
-	}
-	return p, a.Apply(name, p)
+	return nil, fmt.Errorf("%w; something changes the files of %s all the time", host.ErrStale, name)
 }
 
 // Staged lists the changes that were gathered and not applied yet.

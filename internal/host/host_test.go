@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -185,4 +186,54 @@ func TestSocketFor(t *testing.T) {
 	if _, err := host.SocketFor(deep); err == nil {
 		t.Error("a folder that others may read is used")
 	}
+}
+
+// TestFullDisk changes a file on a disk that has no room for it.
+func TestFullDisk(t *testing.T) {
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=64k"); err != nil {
+		t.Skipf("no small disk can be made here: %v", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(dir, 0) })
+	h := host.Home{Dir: t.TempDir()}
+	one, two := filepath.Join(dir, "one"), filepath.Join(dir, "two")
+	put(t, one, "1", 0o644)
+	put(t, two, "2", 0o644)
+	l := ledger(t, h)
+	err := l.Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", strings.Repeat("x", 1<<20))}})
+	if !errors.Is(err, syscall.ENOSPC) || !strings.Contains(err.Error(), "nothing was changed") {
+		t.Errorf("error is %v", err)
+	}
+	want(t, one, "1")
+	want(t, two, "2")
+	if left, _ := filepath.Glob(filepath.Join(dir, ".initium*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+	if entries, err := l.Entries("s"); err != nil || len(entries) != 1 {
+		t.Errorf("the ledger has %d entries, %v", len(entries), err)
+	}
+}
+
+// TestSomebodyElseIsChanging holds the lock as another Initium does.
+func TestSomebodyElseIsChanging(t *testing.T) {
+	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
+	l := ledger(t, h)
+	one := filepath.Join(dir, "one")
+	put(t, one, "1", 0o644)
+	lock := filepath.Join(h.Dir, "servers", "s", "change.lock")
+	if err := os.MkdirAll(filepath.Dir(lock), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	f, err := os.Create(lock)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
+		t.Fatal(err)
+	}
+	if err := l.Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11")}}); !errors.Is(err, host.ErrBusy) {
+		t.Errorf("error is %v", err)
+	}
+	want(t, one, "1")
 }
