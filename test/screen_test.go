@@ -166,7 +166,7 @@ func TestScreenViewsAndKeys(t *testing.T) {
 	x.sees("paddle_ferry 2.2.0  Paddle ferry")
 	x.keys("Escape")
 	x.sees("4 servers", "saltmarsh", "millmoor", "wagons", "upperslope", "never started", "! 1 error")
-	x.keys("Up", "Up", "Up", "Enter")
+	x.keys("Enter")
 	x.sees("load order")
 }
 
@@ -197,6 +197,11 @@ func TestScreenSizes(t *testing.T) {
 			t.Fatalf("%v:\n%s", size, picture)
 		}
 	}
+	x.keys("?")
+	x.sees("begin a section at this row", "Esc    all servers", "any key more")
+	x.keys("x")
+	x.sees("What the shapes say", "staged: shown as it will be")
+	x.keys("x")
 	picture := x.sees("load order", "paddle_ferry", "? help")
 	if escapes := x.tmux("capture-pane", "-e", "-p", "-t", "x"); strings.Contains(escapes, "38;2;") || strings.Contains(escapes, "38;5;") {
 		t.Errorf("colours under NO_COLOR:\n%q", escapes)

@@ -39,7 +39,7 @@ func (m *model) View() tea.View {
 	m.drawHead(c)
 	y, h := headHeight, m.bodyHeight()
 	switch {
-	case m.help:
+	case m.help > 0:
 		m.drawHelp(c, y, h)
 	case m.view == viewServers:
 		m.servers.draw(c, y, h)
@@ -167,7 +167,9 @@ func (m *model) keysHere() []keyHelp {
 	switch {
 	case m.prompt != nil:
 		return []keyHelp{{"Enter", "take it"}, {"Esc", "leave it"}}
-	case m.help:
+	case m.help > 0 && m.help < m.helpPages():
+		return []keyHelp{{"any key", "more"}, {"Esc", "back"}}
+	case m.help > 0:
 		return []keyHelp{{"any key", "back"}}
 	case m.view == viewServers:
 		return m.servers.keys()
@@ -181,54 +183,4 @@ func (m *model) keysHere() []keyHelp {
 		return []keyHelp{{"↑ ↓", "scroll"}, {"PgUp PgDn", "by pages"}, {"Esc", "to the board"}, {"?", "help"}}
 	}
 	return m.board.keys()
-}
-
-// drawHelp lists all keys and what the shapes mean.
-func (m *model) drawHelp(c *canvas, y, h int) {
-	column := func(x, y int, title string, keys []keyHelp, wide int) int {
-		c.put(x, y, title, inkTitle)
-		for _, k := range keys {
-			y++
-			c.put(x, y, k.key, inkKey)
-			c.putWithin(x+wide, y, min(c.w-x-wide-1, 54), k.does, inkText)
-		}
-		return y + 2
-	}
-	next := column(2, y, "On the board", []keyHelp{
-		{"↑ ↓", "choose a mod; PgUp, PgDn, Home and End too"},
-		{"t", "go to the next trouble"},
-		{"m", "plan the first remedy; 1 to 9 another"},
-		{"o", "switch the mod off or on"},
-		{"a", "add a mod that is there and not registered"},
-		{"x", "take the mod's registration out"},
-		{"⇧↑ ⇧↓", "move the mod; K and J do the same"},
-		{"n r", "begin a section at this row; rename its section"},
-		{"[ ]", "move the row's section up or down, whole"},
-		{"p", "the plan of all staged changes, to write it"},
-		{"u", "take the last staged change back, or the last entry"},
-		{"g", "the ledger: what was done; return to any point"},
-		{"s", "start the server and prove it, or stop it"},
-		{"l", "the log of the last start, at this mod's line"},
-		{"Esc", "all servers"},
-	}, 7)
-	if c.w >= 110 {
-		next = y
-	}
-	x := 2
-	if c.w >= 110 {
-		x = 62
-	}
-	next = column(x, next, "What the shapes say", []keyHelp{
-		{"◆", "confirmed: the log itself names it as loaded"},
-		{"✕", "failed: the log says so, with the reason"},
-		{"◌", "silent: registered, and nothing was said"},
-		{"◇", "unlisted: it loaded without being registered"},
-		{"! ~", "an error or a warning, known before the start"},
-		{"○", "the mod that others need; lines lead to them"},
-		{"┃", "a need that points the wrong way"},
-		{"▷", "staged: shown as it will be, not written yet"},
-	}, 6)
-	if next < y+h {
-		c.put(2, y+h-1, "Every change is shown as a plan first. Nothing is written before you say so.", inkDim)
-	}
 }

@@ -15,12 +15,15 @@ func (m *model) key(k string) tea.Cmd {
 	if k == "ctrl+c" {
 		return m.close()
 	}
-	if m.help {
-		m.help = false
+	if m.help > 0 {
+		m.help++
+		if m.help > m.helpPages() || k == "esc" {
+			m.help = 0
+		}
 		return nil
 	}
 	if k == "?" {
-		m.help = true
+		m.help = 1
 		return nil
 	}
 	switch m.view {
@@ -112,7 +115,7 @@ func (m *model) boardKey(k string) tea.Cmd {
 	case "q":
 		return m.close()
 	case "esc":
-		m.view, m.notice = viewServers, ""
+		m.view, m.notice, m.servers.seek = viewServers, "", m.server
 		return m.reload()
 	}
 	if b.look == nil {
@@ -239,6 +242,8 @@ func (m *model) planKey(k string) tea.Cmd {
 			m.say("Staged, and not written. p shows the plan again, u takes the last change back.")
 		}
 		return m.reload()
+	case "c":
+		return m.copyField()
 	case "up", "k":
 		m.plan.first--
 	case "down", "j":
@@ -246,6 +251,17 @@ func (m *model) planKey(k string) tea.Cmd {
 	}
 	m.plan.first = max(m.plan.first, 0)
 	return nil
+}
+
+// copyField puts what is to be pasted into the next field of a web form on the
+// clipboard.
+func (m *model) copyField() tea.Cmd {
+	name, text, ok := m.plan.nextField()
+	if !ok {
+		return nil
+	}
+	m.say("Copied what goes into the field %q.", name)
+	return tea.SetClipboard(text)
 }
 
 func (m *model) watchKey(k string) tea.Cmd {

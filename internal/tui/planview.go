@@ -15,6 +15,7 @@ type planView struct {
 	rows  []planRow
 	first int
 	back  bool // it goes back in the ledger
+	field int  // of the plan's files: the next one to copy
 }
 
 type planRow struct {
@@ -29,8 +30,13 @@ func newPlanView(why, dir string, p *plan.Plan) *planView {
 			v.rows = append(v.rows, planRow{})
 		}
 		name := strings.TrimPrefix(f.Path, dir+"/")
-		if f.New {
+		switch {
+		case f.Form != "":
+			name = "the field " + f.Form + " of the web form"
+		case f.New:
 			name += " (a new file)"
+		case f.List:
+			name += " (what is in the folder)"
 		}
 		v.rows = append(v.rows, planRow{file: clean(name)})
 		for _, r := range f.Rows(3) {
@@ -73,6 +79,26 @@ func (v *planView) drawRow(c *canvas, y int, r planRow) {
 	}
 }
 
+// nextField is what to paste into a field of a web form; asked again, the next
+// one.
+func (v *planView) nextField() (name, text string, ok bool) {
+	for range v.plan.Files {
+		f := v.plan.Files[v.field%len(v.plan.Files)]
+		v.field++
+		if f.Form != "" {
+			return f.Form, strings.TrimRight(string(f.Want), "\r\n"), true
+		}
+	}
+	return "", "", false
+}
+
 func (v *planView) keys() []keyHelp {
-	return []keyHelp{{"Enter", "write it"}, {"↑ ↓", "scroll"}, {"Esc", "leave it"}, {"?", "help"}}
+	keys := []keyHelp{{"Enter", "write it"}, {"↑ ↓", "scroll"}, {"Esc", "leave it"}}
+	for _, f := range v.plan.Files {
+		if f.Form != "" {
+			keys = append(keys, keyHelp{"c", "copy the field"})
+			break
+		}
+	}
+	return append(keys, keyHelp{"?", "help"})
 }

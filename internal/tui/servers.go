@@ -12,6 +12,7 @@ type serverList struct {
 	list     []app.Summary
 	loaded   bool
 	selected int
+	seek     string // the server to select when the list comes
 }
 
 func (l *serverList) draw(c *canvas, y, h int) {

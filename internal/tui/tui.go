@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -46,7 +47,7 @@ type model struct {
 	log     logView
 	ledger  ledgerView
 	prompt  *prompt // what is being typed, or nil
-	help    bool
+	help    int     // the page of help that is shown, from 1; 0 for none
 	notice  string
 	bad     bool // the notice is about something that went wrong
 	quit    bool // close as soon as the start that is being watched has ended
@@ -192,6 +193,10 @@ func (m *model) answer(msg tea.Msg) tea.Cmd {
 		}
 		m.servers.list, m.servers.loaded = msg.list, true
 		m.servers.selected = min(m.servers.selected, max(len(msg.list)-1, 0))
+		if m.servers.seek != "" {
+			m.servers.selected = max(slices.IndexFunc(msg.list, func(s app.Summary) bool { return s.Name == m.servers.seek }), 0)
+			m.servers.seek = ""
+		}
 	case lookMsg:
 		if msg.err != nil {
 			m.complain(msg.err)

@@ -337,8 +337,8 @@ func FuzzChange(f *testing.F) {
 				continue
 			}
 			back, err := added.Apply(change{Op: lineup.OpUnregister, Mod: "fresh_one"})
-			if err != nil || string(back.Files[0].Bytes) != doc && !(l.Files[0].Missing) {
-				t.Fatalf("register and unregister in %q gives %q, %v", doc, back.Files[0].Bytes, err)
+			if err != nil || string(back.Files[0].Raw()) != doc && !(l.Files[0].Missing) {
+				t.Fatalf("register and unregister in %q gives %q, %v", doc, back.Files[0].Raw(), err)
 			}
 			if len(l.Entries) == 0 {
 				continue
@@ -353,8 +353,8 @@ func FuzzChange(f *testing.F) {
 				if _, odd := d.Names.Forbidden(strings.TrimPrefix(e.Name, "+")); odd {
 					continue // a comment with such a word is taken for prose
 				}
-				if err != nil || string(on.Files[0].Bytes) != doc || sum(on) != before {
-					t.Fatalf("off and on of %q in %q gives %q, %v", e.Name, doc, on.Files[0].Bytes, err)
+				if err != nil || string(on.Files[0].Raw()) != doc || sum(on) != before {
+					t.Fatalf("off and on of %q in %q gives %q, %v", e.Name, doc, on.Files[0].Raw(), err)
 				}
 			}
 		}

@@ -276,10 +276,10 @@ func (p *Piece) Becomes(want string) ([]Edit, error) {
 		tail++
 	}
 	// A boundary inside a character of several bytes would be written in halves.
-	for head > 0 && head < len(want) && !isRuneStart(want[head]) {
+	for head > 0 && (splits(want, head) || splits(p.Value, head)) {
 		head--
 	}
-	for tail > 0 && !isRuneStart(want[len(want)-tail]) {
+	for tail > 0 && (splits(want, len(want)-tail) || splits(p.Value, len(p.Value)-tail)) {
 		tail--
 	}
 	if head+tail == len(p.Value) && head+tail == len(want) {
@@ -303,7 +303,8 @@ func (p *Piece) wholly(written string) ([]Edit, error) {
 	return []Edit{{p.Span, written}}, nil
 }
 
-func isRuneStart(c byte) bool { return c&0xc0 != 0x80 }
+// splits tells whether a position is inside a character.
+func splits(s string, at int) bool { return at < len(s) && !utf8.RuneStart(s[at]) }
 
 // Index finds an item by name, or -1.
 func Index(items []Item, name string) int {
