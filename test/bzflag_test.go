@@ -47,3 +47,34 @@ func TestBZFlag(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestBZFlagLaunchLine has the plugins on the launch line of a start script. It
+// hands what it is given on to the server, which is asked to talk.
+func TestBZFlagLaunchLine(t *testing.T) {
+	needs(t, "/usr/games/bzfs")
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "bz")
+	script := filepath.Join(dir, "bzfs.sh")
+	write(t, script, "#!/bin/sh\n# the evening server\nexec /usr/games/bzfs -i 127.0.0.1 -p "+freePort(t)+" \\\n  -ts -d -d -d -loadplugin HoldTheFlag \\\n  -loadplugin /usr/lib/bzflag-server/wwzones.so,abc \"$@\"\n")
+	before := contents(t, script)
+	o.do(0, "adopt", dir, "--as", "bz")
+	o.do(0, "register", "bz", "airspawn", "--after", "HoldTheFlag")
+	if got, want := contents(t, script), strings.Replace(before, "HoldTheFlag", "HoldTheFlag \\\n  -loadplugin airspawn", 1); got != want && !strings.Contains(got, "-loadplugin airspawn -loadplugin /usr/lib") {
+		t.Errorf("the script is\n%s", got)
+	}
+	p := &proofJSON{}
+	o.json(0, p, "prove", "bz", "--json")
+	if got := p.outcomes(); got != "HoldTheFlag confirmed, airspawn confirmed, wwzones confirmed" {
+		t.Errorf("outcomes are %s", got)
+	}
+	o.do(0, "off", "bz", "wwzones")
+	p = &proofJSON{}
+	o.json(0, p, "prove", "bz", "--json")
+	if got := p.outcomes(); got != "HoldTheFlag confirmed, airspawn confirmed" {
+		t.Errorf("outcomes are %s", got)
+	}
+	o.do(0, "on", "bz", "wwzones")
+	if got := contents(t, script); !strings.Contains(got, "-loadplugin /usr/lib/bzflag-server/wwzones.so,abc") {
+		t.Errorf("the script is\n%s", got)
+	}
+}

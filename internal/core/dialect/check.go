@@ -164,7 +164,7 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 		c.need(key+".file", r.File)
 		c.variables(key+".file", r.File, vars)
 		c.variables(key+".new", r.New, vars)
-		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapePresence)
+		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat, ShapePresence)
 		if same := d.Registration(r.SameAs); r.SameAs != "" && (same == nil || same == r) {
 			c.bad(key+".same_as", "names the registration %q, which this dialect has not", r.SameAs)
 		}
@@ -185,7 +185,7 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 				}
 			}
 		case ShapeKey:
-			oneOf(c, key+".format", &r.Format, FormatKeyValue, FormatKeyValue)
+			oneOf(c, key+".format", &r.Format, FormatKeyValue, FormatKeyValue, FormatINI, FormatJSON, FormatYAML, FormatTOML)
 			c.pattern(key+".key", r.Key, []string{"mod"})
 			if !strings.Contains(r.Key, "{mod}") {
 				c.bad(key+".key", "has to hold {mod}")
@@ -201,7 +201,7 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 					c.bad(key+"."+name, "has to hold {mod} once")
 				}
 			}
-		case ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection:
+		case ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat:
 			c.listRegistration(r, key)
 		}
 	}
@@ -239,7 +239,7 @@ func (c *checker) listRegistration(r *Registration, key string) {
 		if strings.Count(r.At, "{mod}") != 1 {
 			c.bad(key+".at", "has to hold {mod} once")
 		}
-	case ShapeSection:
+	case ShapeSection, ShapeRepeat:
 		oneOf(c, key+".format", &r.Format, FormatINI, FormatINI)
 	}
 	oneOf(c, key+".last", &r.Last, text.LastAsFound, text.LastAsFound, text.LastWanted, text.LastForbidden)

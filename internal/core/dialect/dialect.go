@@ -204,6 +204,7 @@ const (
 	ShapeItems    Shape = "items"    // a list in a structured document
 	ShapeWords    Shape = "words"    // a launch parameter for each mod
 	ShapeSection  Shape = "section"  // the keys of a section, in order
+	ShapeRepeat   Shape = "repeat"   // a key that comes once for each mod, its value being the name
 	ShapePresence Shape = "presence" // being in a folder, File; set aside under another name to be off
 )
 

@@ -144,6 +144,9 @@ func (l *Lineup) applyTo(i int, c Change) (*Lineup, error) {
 		}
 		return l.with(todo)
 	case dialect.ShapeKey:
+		if r.Format != dialect.FormatKeyValue {
+			break // a list like any other
+		}
 		if err := l.changeKey(todo, i, c); err != nil {
 			return nil, err
 		}

@@ -101,6 +101,9 @@ func Read(d *dialect.Dialect, vars dialect.Vars, source Source, parked []Parked)
 		if !ok {
 			continue
 		}
+		if r.Format == dialect.FormatUnit {
+			name = l.effectiveUnit(name)
+		}
 		file, err := l.open(name, i)
 		if err != nil {
 			if errors.Is(err, fs.ErrNotExist) && r.Optional {
@@ -118,12 +121,37 @@ func Read(d *dialect.Dialect, vars dialect.Vars, source Source, parked []Parked)
 		case dialect.ShapeLine:
 			l.readScript(file, 1)
 		case dialect.ShapeKey:
-			l.readKeys(file)
+			if r.Format == dialect.FormatKeyValue {
+				l.readKeys(file)
+			} else {
+				l.readList(file)
+			}
 		default:
 			l.readList(file)
 		}
 	}
 	return l
+}
+
+// effectiveUnit is the file that has the last word about a unit's command: the
+// last of its drop-ins (NAME.d/*.conf, in the order of their names) that has an
+// ExecStart, or the unit itself (systemd.unit(5)).
+func (l *Lineup) effectiveUnit(unit string) string {
+	listing, err := l.source(unit + ".d")
+	if err != nil {
+		return unit
+	}
+	effective := unit
+	for _, name := range strings.Fields(string(listing)) {
+		file := path.Join(unit+".d", name)
+		if !strings.HasSuffix(name, ".conf") {
+			continue
+		}
+		if data, err := l.source(file); err == nil && len(text.ReadUnit(data).Commands) > 0 {
+			effective = file
+		}
+	}
+	return effective
 }
 
 // open adds a file to the line-up.

@@ -21,7 +21,7 @@ type Parked struct {
 
 // isList tells registrations that are a list in one document.
 func isList(r *dialect.Registration) bool {
-	return r.Shape != dialect.ShapeLine && r.Shape != dialect.ShapeKey
+	return r.Shape != dialect.ShapeLine && !(r.Shape == dialect.ShapeKey && r.Format == dialect.FormatKeyValue)
 }
 
 // readList adds the entries of a list to the line-up, those that are parked in
@@ -139,6 +139,9 @@ func (c *listChange) make(change Change) error {
 	switch change.Op {
 	case OpRegister:
 		switch {
+		case i >= 0 && c.shelf.entries()[i].off:
+			change.Op = OpOn
+			return c.turn(change, i, parked)
 		case i >= 0:
 			return fmt.Errorf("%s is registered already", text.Clean(change.Mod))
 		case parked >= 0:
@@ -193,6 +196,9 @@ func (c *listChange) lastIndex(name string) int {
 // position turns a place in the order into an index.
 func (c *listChange) position(w Where) (int, error) {
 	n := len(c.shelf.entries())
+	if c.r.Shape == dialect.ShapeKey && w != (Where{}) {
+		return 0, fmt.Errorf("the keys of the %s have no order, so a mod cannot be put at a position", c.r.Name)
+	}
 	name := w.Before + w.After
 	switch {
 	case w.Section != "":

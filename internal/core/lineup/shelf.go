@@ -55,6 +55,10 @@ func openShelf(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 		return openSection(r, doc)
 	case dialect.ShapePresence:
 		return openPresence(r, doc)
+	case dialect.ShapeKey:
+		return openKeys(r, doc)
+	case dialect.ShapeRepeat:
+		return openRepeat(r, doc)
 	}
 	return nil, text.FaultAt(doc, 0, "no list is known for the shape %q", string(r.Shape))
 }

@@ -101,6 +101,9 @@ func writeWord(f dialect.Format, name string) (string, error) {
 
 func (s *wordShelf) remove(i int) ([]text.Edit, error) {
 	f := s.found[i]
+	if line, alone := s.ownLine(text.Span{Start: f.flag.Start, End: f.name.End}); alone {
+		return []text.Edit{text.Delete(line)}, nil
+	}
 	from := f.flag.Start
 	for from > 0 && (s.doc[from-1] == ' ' || s.doc[from-1] == '\t') {
 		from--
@@ -109,6 +112,20 @@ func (s *wordShelf) remove(i int) ([]text.Edit, error) {
 		from = f.flag.Start
 	}
 	return []text.Edit{text.Delete(text.Span{Start: from, End: f.name.End})}, nil
+}
+
+// ownLine tells whether an item has a line of a command that goes on all to
+// itself, which then goes with it.
+func (s *wordShelf) ownLine(item text.Span) (line text.Span, alone bool) {
+	for _, l := range text.Lines(s.doc) {
+		if l.Start > item.Start || l.End < item.End {
+			continue
+		}
+		before := strings.TrimSpace(string(s.doc[l.Start:item.Start]))
+		after := strings.TrimSpace(string(s.doc[item.End:l.End]))
+		return l.Span, before == "" && (after == `\` || after == "^")
+	}
+	return line, false
 }
 
 func (s *wordShelf) rename(i int, name string) ([]text.Edit, error) {
@@ -147,6 +164,64 @@ func openSection(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 	}
 	sortByLine(s.list)
 	return s, nil
+}
+
+// repeatShelf is a key that comes once for each mod, its value being the name.
+type repeatShelf struct{ sectionShelf }
+
+func openRepeat(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+	section, key, ok := strings.Cut(r.At, "/")
+	if !ok {
+		section, key = "", r.At
+	}
+	ini := text.ReadINI(doc, text.INIStyle{Comment: r.Comment, Assign: r.Assign, Bare: true})
+	s := &repeatShelf{sectionShelf{doc: doc, r: r}}
+	found := false
+	for _, sec := range ini.Sections {
+		if sec.Name == section {
+			s.section, found = sec, true
+		}
+	}
+	if !found {
+		return nil, text.FaultAt(doc, len(doc), "there is no section [%s] in this file; add it and try again", section)
+	}
+	for _, e := range append(ini.Entries, ini.Hidden...) {
+		if e.Section == section && e.HasSign && string(e.Key.In(doc)) == key && e.Value.Value != "" {
+			s.list = append(s.list, e)
+		}
+	}
+	sortByLine(s.list)
+	return s, nil
+}
+
+func (s *repeatShelf) entries() (list []shelfEntry) {
+	for _, e := range s.list {
+		raw := strings.TrimRight(string(e.Line.Span.In(s.doc)), "\r\n")
+		list = append(list, shelfEntry{name: e.Value.Value, raw: raw, span: e.Value.Text(), line: e.Line.Span, off: e.Off.Len() > 0})
+	}
+	return list
+}
+
+func (s *repeatShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
+	if raw == "" {
+		_, key, ok := strings.Cut(s.r.At, "/")
+		if !ok {
+			key = s.r.At
+		}
+		raw = key + "=" + name
+		if n := len(s.list); n > 0 { // written like its neighbour
+			e := s.list[min(i, n-1)]
+			raw = string(s.doc[e.Line.Start:e.Value.Text().Start]) + name + string(s.doc[e.Value.Text().End:e.Line.Text.End])
+			if e.Off.Len() > 0 {
+				raw = key + "=" + name
+			}
+		}
+	}
+	return s.sectionShelf.insert(i, name, number, raw)
+}
+
+func (s *repeatShelf) rename(i int, name string) ([]text.Edit, error) {
+	return s.list[i].Value.Becomes(name)
 }
 
 func sortByLine(list []text.INIEntry) {

@@ -1,0 +1,140 @@
+package lineup
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+)
+
+// keyShelf is an object of a structured document, or a section of an INI file,
+// that has a key for each mod with a yes or no.
+type keyShelf struct {
+	doc   []byte
+	r     *dialect.Registration
+	key   *text.Pattern
+	list  *text.Node // the members of the object as the items of a list
+	items []keyItem
+}
+
+type keyItem struct {
+	name, value text.Span // the mod's name in the key, and the whole value
+	raw         string    // the value as it is written
+	member      int       // of list.Items
+}
+
+func openKeys(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+	key, err := text.ParsePattern(r.Key, nil)
+	if err != nil {
+		return nil, text.FaultAt(doc, 0, "%v", err)
+	}
+	s := &keyShelf{doc: doc, r: r, key: key}
+	if r.Format == dialect.FormatINI {
+		return s, s.openSection()
+	}
+	root, fault := readTree(r.Format, doc)
+	if fault != nil {
+		return nil, fault
+	}
+	n := root.Get(r.At)
+	if n == nil || n.Kind != text.NodeObject {
+		return nil, text.FaultAt(doc, len(doc), "there are no keys at %q in this file; add them and try again", r.At)
+	}
+	s.list = &text.Node{Kind: text.NodeList, Span: n.Span, Flow: n.Flow}
+	for i, m := range n.Members {
+		item := &text.Node{Span: text.Span{Start: m.Key.Start, End: max(m.Value.End, m.Key.End)}, Lead: text.Span{Start: m.Key.Start, End: m.Key.Start}}
+		s.list.Items = append(s.list.Items, item)
+		s.add(m.Name, m.Key, m.Value.Span, i)
+	}
+	return s, nil
+}
+
+func (s *keyShelf) openSection() *text.Fault {
+	ini := text.ReadINI(s.doc, text.INIStyle{Comment: s.r.Comment, Assign: s.r.Assign})
+	if len(ini.Faults) > 0 {
+		return ini.Faults[0]
+	}
+	found := slices.ContainsFunc(ini.Sections, func(sec text.INISection) bool { return sec.Name == s.r.At })
+	if !found {
+		return text.FaultAt(s.doc, len(s.doc), "there is no section [%s] in this file; add it and try again", s.r.At)
+	}
+	s.list = &text.Node{Kind: text.NodeList}
+	for _, e := range ini.Entries {
+		if e.Section != s.r.At {
+			continue
+		}
+		item := &text.Node{Span: text.Span{Start: e.Key.Start, End: max(e.Value.End, e.Key.End)}, Lead: text.Span{Start: e.Key.Start, End: e.Key.Start}}
+		s.list.Items = append(s.list.Items, item)
+		s.add(string(e.Key.In(s.doc)), e.Key, e.Value.Span, len(s.list.Items)-1)
+	}
+	return nil
+}
+
+// add notes a member whose key names a mod.
+func (s *keyShelf) add(name string, key, value text.Span, member int) {
+	caps, ok := s.key.Match([]byte(name), nil)
+	if !ok {
+		return
+	}
+	inner := (key.Len() - len(name)) / 2 // quotes around the key
+	at := text.Span{Start: key.Start + inner + caps[0].Start, End: key.Start + inner + caps[0].End}
+	s.items = append(s.items, keyItem{at, value, string(value.In(s.doc)), member})
+}
+
+func (s *keyShelf) entries() (list []shelfEntry) {
+	for _, it := range s.items {
+		value := strings.Trim(it.raw, `"'`)
+		off := it.raw == s.r.Off || value == strings.Trim(s.r.Off, `"'`) || slices.Contains(s.r.OffWords, value)
+		list = append(list, shelfEntry{name: string(it.name.In(s.doc)), number: value, span: it.name, line: s.list.Items[it.member].Span, off: off})
+	}
+	return list
+}
+
+func (s *keyShelf) insert(_ int, name, _, _ string) ([]text.Edit, error) {
+	key := s.key.Fill(func(string) string { return name })
+	glue := ": "
+	switch s.r.Format {
+	case dialect.FormatJSON:
+		quoted, err := text.QuoteJSON(key)
+		if err != nil {
+			return nil, err
+		}
+		key = quoted
+	case dialect.FormatTOML, dialect.FormatINI:
+		glue = " = "
+	}
+	if n := len(s.items); n > 0 { // spaced like the last one
+		it := s.items[n-1]
+		member := s.list.Items[it.member]
+		keyEnd := member.Start + strings.IndexAny(string(member.In(s.doc)), ":=")
+		if keyEnd >= member.Start {
+			from := keyEnd
+			for from > member.Start && (s.doc[from-1] == ' ' || s.doc[from-1] == '\t') {
+				from--
+			}
+			glue = string(s.doc[from:it.value.Start])
+		}
+	}
+	if len(s.list.Items) == 0 && !s.list.Flow {
+		return nil, fmt.Errorf("there is no key yet in %q that a new one could be put beside; add the first by hand", s.r.At)
+	}
+	return []text.Edit{s.list.InsertItem(s.doc, len(s.list.Items), key+glue+s.r.On)}, nil
+}
+
+func (s *keyShelf) remove(i int) ([]text.Edit, error) {
+	return s.list.RemoveItem(s.doc, s.items[i].member), nil
+}
+
+func (s *keyShelf) rename(i int, name string) ([]text.Edit, error) {
+	return []text.Edit{{Span: s.items[i].name, New: name}}, nil
+}
+
+func (s *keyShelf) turn(i int, on bool) ([]text.Edit, error) {
+	word := s.r.Off
+	if on {
+		word = s.r.On
+	}
+	return []text.Edit{{Span: s.items[i].value, New: word}}, nil
+}
