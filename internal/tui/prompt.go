@@ -79,8 +79,8 @@ func (m *model) moveSection(by int) tea.Cmd {
 	}
 	titles := m.board.look.Survey.Lineup.SectionTitles()
 	at := -1
-	for i, t := range titles {
-		if t == mod.Section {
+	for i, title := range titles {
+		if title == mod.Section {
 			at = i
 		}
 	}

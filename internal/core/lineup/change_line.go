@@ -1,0 +1,187 @@
+package lineup
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+)
+
+// changeLine makes a change in a registration with a line for each mod.
+func (l *Lineup) changeLine(todo edits, registration int, c Change) error {
+	r := &l.Dialect.Registrations[registration]
+	have := l.entriesOf(registration, c.Mod)
+	if len(have) == 0 && c.Op != OpRegister {
+		return l.errNotRegistered(c.Mod)
+	}
+	switch c.Op {
+	case OpRegister:
+		if len(have) > 0 {
+			return fmt.Errorf("%s is registered already%s", text.Clean(c.Mod), offHint(have))
+		}
+		name, err := quoteWord(c.Mod, r)
+		if err != nil {
+			return err
+		}
+		return l.insertLine(todo, registration, c.Where, strings.ReplaceAll(r.Line, "{mod}", name))
+	case OpUnregister:
+		for _, e := range have {
+			todo.add(e.File, text.DeleteLine(l.Files[e.File].Bytes, e.Line))
+		}
+	case OpOnce:
+		for _, e := range have[1:] {
+			todo.add(e.File, text.DeleteLine(l.Files[e.File].Bytes, e.Line))
+		}
+	case OpOff, OpOn:
+		return l.switchLines(todo, r, have, c)
+	case OpRename:
+		name, err := quoteWord(c.To, r)
+		if err != nil {
+			return err
+		}
+		for _, e := range have {
+			todo.add(e.File, text.Edit{Span: e.Span, New: name})
+		}
+	case OpMove:
+		return l.moveLine(todo, have[0], c)
+	}
+	return nil
+}
+
+func offHint(have []Entry) string {
+	for _, e := range have {
+		if e.On {
+			return ""
+		}
+	}
+	return ", but switched off; switch it on instead"
+}
+
+func (l *Lineup) switchLines(todo edits, r *dialect.Registration, have []Entry, c Change) error {
+	changed := false
+	for _, e := range have {
+		switch {
+		case c.Op == OpOff && e.On:
+			if r.Comment == "" {
+				return fmt.Errorf("the %s has no comments, so a line cannot be switched off in its place", r.Name)
+			}
+			todo.add(e.File, text.Insert(e.start, r.Comment+" "))
+			changed = true
+		case c.Op == OpOn && !e.On:
+			todo.add(e.File, text.Delete(e.mark))
+			return nil // one is enough
+		}
+	}
+	if !changed {
+		return fmt.Errorf("%s is %s already", text.Clean(c.Mod), c.Op)
+	}
+	return nil
+}
+
+func quoteWord(name string, r *dialect.Registration) (string, error) {
+	comment := r.Comment != "" && strings.HasPrefix(name, r.Comment)
+	if !comment && !strings.ContainsAny(name, " \t"+r.Quote) {
+		return name, nil
+	}
+	for _, q := range r.Quote {
+		if !strings.ContainsRune(name, q) {
+			return string(q) + name + string(q), nil
+		}
+	}
+	return "", fmt.Errorf("the name %q cannot be written in the %s, which has no quotes that could hold it", name, r.Name)
+}
+
+// moveLine moves a whole line, as it is written, to another place.
+func (l *Lineup) moveLine(todo edits, e Entry, c Change) error {
+	if c.Where == (Where{}) {
+		return fmt.Errorf("say where to move %s: before or after a mod, or in a section", text.Clean(c.Mod))
+	}
+	if c.Mod == c.Where.Before || c.Mod == c.Where.After {
+		return fmt.Errorf("%s cannot stand before or after itself", text.Clean(c.Mod))
+	}
+	doc := l.Files[e.File].Bytes
+	line := strings.TrimRight(string(e.Line.In(doc)), "\r\n")
+	if err := l.insertLine(todo, e.Registration, c.Where, line); err != nil {
+		return err
+	}
+	for file, list := range todo {
+		for _, edit := range list {
+			if file == e.File && edit.Len() == 0 && (edit.Start == e.Line.Start || edit.Start == e.Line.End) {
+				delete(todo, file) // it stands there already
+				return nil
+			}
+		}
+	}
+	todo.add(e.File, text.DeleteLine(doc, e.Line))
+	return nil
+}
+
+// insertLine puts a statement at a position. The statement takes over the
+// indentation of the line that it is put beside.
+func (l *Lineup) insertLine(todo edits, registration int, where Where, statement string) error {
+	put := func(file, at int, like *Entry) {
+		doc := l.Files[file].Bytes
+		if like != nil {
+			statement = string(doc[like.Line.Start:like.indentEnd()]) + strings.TrimLeft(statement, " \t")
+		}
+		todo.add(file, text.InsertLine(doc, at, statement))
+	}
+	switch {
+	case where.Before != "" || where.After != "":
+		name := where.Before + where.After
+		have := l.entriesOf(registration, name)
+		if len(have) == 0 {
+			return l.errNotRegistered(name)
+		}
+		e := have[0]
+		if where.Before != "" {
+			put(e.File, e.Line.Start, &e)
+		} else {
+			put(e.File, e.Line.End, &e)
+		}
+	case where.Section != "":
+		section := slices.IndexFunc(l.Sections, func(s Section) bool { return s.Title == where.Section })
+		if section < 0 {
+			return fmt.Errorf("there is no section %q; there are: %s", text.Clean(where.Section), text.Clean(strings.Join(l.SectionTitles(), ", ")))
+		}
+		if e := l.last(func(e Entry) bool { return e.Section == section }); e != nil {
+			put(e.File, e.Line.End, e)
+		} else {
+			put(l.Sections[section].File, l.Sections[section].Line.End, nil)
+		}
+	default:
+		root := l.root(registration)
+		if e := l.last(func(e Entry) bool { return e.Registration == registration && e.File == root }); e != nil && l.lastMatters(root, e) {
+			put(e.File, e.Line.End, e)
+		} else {
+			put(root, len(l.Files[root].Bytes), nil)
+		}
+	}
+	return nil
+}
+
+// lastMatters tells whether the end of the load order is right after the last
+// entry of the root file: not when a file that the root reads further down
+// registers more.
+func (l *Lineup) lastMatters(root int, last *Entry) bool {
+	return l.Entries[len(l.Entries)-1].Line == last.Line && l.Entries[len(l.Entries)-1].File == root
+}
+
+func (l *Lineup) last(match func(Entry) bool) *Entry {
+	for i := len(l.Entries) - 1; i >= 0; i-- {
+		if match(l.Entries[i]) {
+			return &l.Entries[i]
+		}
+	}
+	return nil
+}
+
+// indentEnd is where the indentation of the entry's line ends.
+func (e *Entry) indentEnd() int {
+	if e.mark.Len() > 0 {
+		return e.mark.Start
+	}
+	return e.start
+}

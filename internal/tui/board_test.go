@@ -1,0 +1,310 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"initium/dialects"
+	"initium/internal/app"
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+	"initium/internal/host"
+)
+
+// look surveys a harbour with a startup script and mods, each "name: needs".
+func look(t testing.TB, script string, mods ...string) *app.Look {
+	t.Helper()
+	data, err := fs.ReadFile(dialects.FS, "harrow-sound.toml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := dialect.Parse("harrow-sound.toml", data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := fstest.MapFS{"srv/harbour.start": {Data: []byte("let licence x\n" + script)}}
+	for _, m := range mods {
+		name, needs, _ := strings.Cut(m, ":")
+		base := name[strings.LastIndexByte(name, '/')+1:]
+		bill := fmt.Sprintf("name = %q\nrelease = '1.0'\n", base)
+		if needs != "" {
+			bill += fmt.Sprintf("waits_for = ['%s']\n", strings.Join(strings.Fields(needs), "', '"))
+		}
+		files["srv/cargo/"+name+"/bill.toml"] = &fstest.MapFile{Data: []byte(bill)}
+	}
+	vars := dialect.Vars{"dir": "/srv", "startup": "harbour.start", "port": "1"}
+	s := survey.Take(survey.Input{Server: "h", Dialect: d, Vars: vars, FS: files})
+	return &app.Look{Server: &app.Server{Record: host.Record{Name: "h", Dir: "/srv"}, Dialect: d, Vars: vars}, Survey: s,
+		Findings: check.Run(s, check.Facts{})}
+}
+
+// proved is a start in which each mod had an outcome: "name outcome".
+func proved(outcomes ...string) *proof.Proof {
+	started := time.Now()
+	p := &proof.Proof{Number: 3, Verdict: proof.NotProved, Ready: true, ReadyAfterMS: 900, Started: &started}
+	for i, o := range outcomes {
+		name, outcome, _ := strings.Cut(o, " ")
+		end := float64(100 * (i + 1))
+		m := proof.Mod{Name: name, Outcome: proof.Outcome(outcome), Registered: outcome != "unlisted", EndedMS: &end}
+		if m.Outcome != proof.Silent {
+			m.Evidence = []proof.Evidence{{Source: "log", Line: i + 5, Text: "the line about " + name}}
+		}
+		if m.Outcome == proof.Failed {
+			m.Reason = "why " + name + " failed"
+		}
+		p.Mods = append(p.Mods, m)
+	}
+	return p
+}
+
+func rowsOf(b *board) string {
+	var words []string
+	for _, r := range b.rows {
+		switch {
+		case r.mod == nil:
+			words = append(words, "["+r.title+"]")
+		case r.outcome != nil:
+			words = append(words, r.mod.Name+"="+string(r.outcome.Outcome))
+		default:
+			words = append(words, r.mod.Name)
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+const script = "# ~~ One ~~\nberth a\nberth b\n# ~~ Two ~~\nberth c\n# berth d\n"
+
+func TestBoardRows(t *testing.T) {
+	b := &board{}
+	b.set(look(t, script, "a", "b: c", "c", "d", "e"), proved("a confirmed", "b failed", "c silent", "ghost unlisted", "e unlisted"), nil)
+	want := "[One] a=confirmed b=failed [Two] c=silent d [There, and not registered] e=unlisted [In the log, and not registered] ghost=unlisted"
+	if got := rowsOf(b); got != want {
+		t.Errorf("rows are\n%s, want\n%s", got, want)
+	}
+	if b.mod().Name != "b" {
+		t.Errorf("the row in trouble is not chosen, but %s", b.mod().Name)
+	}
+	b.set(look(t, script, "a", "b: c", "c", "d", "e"), nil, nil)
+	if b.mod().Name != "b" {
+		t.Errorf("the choice went to %s", b.mod().Name)
+	}
+}
+
+func TestBoardMoves(t *testing.T) {
+	b := &board{}
+	b.set(look(t, script+"berth +g\n", "a", "b", "c", "d", "+g/x", "+g/y"), nil, nil)
+	names := func() string { return b.mod().Name }
+	b.step(-100)
+	if names() != "a" {
+		t.Errorf("the first row is %s", names())
+	}
+	b.step(2)
+	if names() != "c" {
+		t.Errorf("two further is %s", names())
+	}
+	for _, test := range []struct {
+		mod  string
+		by   int
+		want string
+	}{
+		{"a", -1, ""}, {"a", 1, "move a after b"}, {"b", -1, "move b before a"}, {"b", 1, "move b before c"}, {"c", -1, "move c after b"},
+		{"c", 1, "move c after d"}, {"x", -1, "move +g before d"}, {"y", -1, "move +g before d"}, {"d", 1, "move d after +g"}, {"y", 1, ""},
+	} {
+		for i, r := range b.rows {
+			if r.mod != nil && r.mod.Name == test.mod {
+				b.selected = i
+			}
+		}
+		c, ok := b.moveBy(test.by)
+		got := ""
+		if ok {
+			got = c.String()
+		}
+		if got != test.want {
+			t.Errorf("%s by %d gives %q, want %q", test.mod, test.by, got, test.want)
+		}
+	}
+}
+
+func TestBoardRemedies(t *testing.T) {
+	b := &board{}
+	b.set(look(t, "berth a\nberth b\nberth c\nberth gone\n", "a: b", "b: x", "c", "x"), proved("a failed", "b failed", "c confirmed", "gone failed"), nil)
+	for _, test := range []struct{ mod, want string }{
+		{"a", "move a after b"},
+		{"b", "register x before b"},
+		{"c", ""},
+		{"gone", "by hand: take the mod in, or switch it off"},
+	} {
+		for i, r := range b.rows {
+			if r.mod != nil && r.mod.Name == test.mod {
+				b.selected = i
+			}
+		}
+		var words []string
+		for _, r := range b.remedies(b.row()) {
+			word := r.text
+			if len(r.changes) == 0 {
+				word = "by hand: " + word
+			}
+			words = append(words, word)
+		}
+		if got := strings.Join(words, "; "); got != test.want {
+			t.Errorf("%s has the remedies %q, want %q", test.mod, got, test.want)
+		}
+	}
+	// A mod that failed for want of another offers what mends that one.
+	b.set(look(t, "berth top\nberth mid\nberth low\n", "mid: low", "low", "top"), proved("top confirmed", "mid failed"), nil)
+	b.set(look(t, "berth mid\nberth low\nberth top\n", "mid: low", "low", "top: mid"), proved("mid failed", "low confirmed", "top failed"), nil)
+	for i, r := range b.rows {
+		if r.mod != nil && r.mod.Name == "top" {
+			b.selected = i
+		}
+	}
+	if list := b.fixes(); len(list) != 1 || list[0].root != "mid" {
+		t.Errorf("top has the remedies %+v", list)
+	}
+}
+
+func TestStagedWords(t *testing.T) {
+	l := look(t, script, "a", "b", "c", "d")
+	l.Staged = []lineup.Change{{Op: lineup.OpOff, Mod: "a"}, {Op: lineup.OpMove, Mod: "b", Where: lineup.Where{Before: "a"}}}
+	b := &board{}
+	b.set(l, nil, nil)
+	if got := b.staged(l.Survey.Find("b")); got != "move before a" {
+		t.Errorf("b is staged as %q", got)
+	}
+	if got := b.staged(l.Survey.Find("a")); got != "switch off" {
+		t.Errorf("a is staged as %q", got)
+	}
+}
+
+// screen makes a model that shows a board, without a terminal.
+func screen(t testing.TB, w, h int) *model {
+	t.Helper()
+	m := &model{ctx: context.Background(), app: &app.App{Home: host.Home{Dir: t.TempDir()}}, palette: newPalette(groundDark), w: w, h: h, view: viewBoard, server: "h"}
+	m.answer(lookMsg{look: look(t, script, "a", "b: c", "c", "d", "e"), last: proved("a confirmed", "b failed", "c silent", "e unlisted")})
+	return m
+}
+
+// shape looks that a picture has its lines, none wider than the window.
+func shape(t *testing.T, m *model, what string) {
+	t.Helper()
+	lines := strings.Split(m.View().Content, "\n")
+	if len(lines) != max(m.h, 1) {
+		t.Fatalf("%s: %d lines in a window of %d", what, len(lines), m.h)
+	}
+	for i, line := range lines {
+		if w := ansi.StringWidth(line); w != max(m.w, 1) {
+			t.Fatalf("%s: line %d is %d wide in a window of %d: %q", what, i, w, m.w, ansi.Strip(line))
+		}
+	}
+}
+
+func TestEveryViewInEverySize(t *testing.T) {
+	for _, size := range [][2]int{{80, 24}, {140, 43}, {200, 60}, {100, 30}, {40, 12}, {20, 6}, {3, 2}, {1, 1}} {
+		m := screen(t, size[0], size[1])
+		for v := viewServers; v <= viewLedger; v++ {
+			m.view = v
+			m.plan = newPlanView("why", "/srv", planOf(t))
+			m.watch = &watch{server: "h", names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second}, news: make(chan app.Step)}
+			m.log.add([]proof.Line{{Number: 1, Text: strings.Repeat("long ", 100)}})
+			m.ledger.set([]host.Entry{{Number: 0, Why: "found"}, {Number: 1, Why: strings.Repeat("did ", 60), Starts: []host.Start{{Number: 1, Verdict: proof.Proved}}}})
+			m.servers = serverList{loaded: true, list: []app.Summary{{Name: "h", Dialect: "Harbour", Port: "1", Last: proved("a failed")}, {Name: "x", Problem: "gone"}}}
+			for help := range 3 {
+				m.help = help
+				shape(t, m, fmt.Sprintf("view %d, help %d", v, help))
+			}
+			m.help = 0
+			m.prompt = &prompt{label: "Title: ", value: strings.Repeat("x", 90)}
+			shape(t, m, fmt.Sprintf("view %d, typing", v))
+			m.prompt = nil
+		}
+	}
+}
+
+func FuzzKeys(f *testing.F) {
+	f.Add("jjjkkt?xomp", uint8(80), uint8(24))
+	f.Add("ggnabc\rq", uint8(20), uint8(5))
+	f.Fuzz(func(t *testing.T, keys string, w, h uint8) {
+		m := screen(t, int(w), int(h))
+		names := map[rune]string{'U': "up", 'D': "down", 'E': "enter", 'X': "esc", 'H': "home", 'Z': "end", 'P': "pgdown", 'Q': "pgup"}
+		for _, k := range keys {
+			if k == 's' || k == 'l' || k == 'g' {
+				continue // these begin something outside
+			}
+			if name, ok := names[k]; ok {
+				m.key(name)
+			} else if m.prompt != nil {
+				m.promptKey(tea.KeyPressMsg{Text: string(k), Code: k})
+			} else {
+				m.key(string(k))
+			}
+			m.stuck = false
+			shape(t, m, keys)
+		}
+	})
+}
+
+func planOf(t *testing.T) *plan.Plan {
+	t.Helper()
+	p, _, err := plan.Make(look(t, script, "a", "b").Survey.Lineup, []lineup.Change{{Op: lineup.OpOff, Mod: "a"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func TestPlanView(t *testing.T) {
+	p := planOf(t)
+	v := newPlanView("switch a off", "/srv", p)
+	c := newCanvas(60, 16)
+	v.draw(c, 0, 16)
+	got := plain(c)
+	for _, want := range []string{"Plan  switch a off", "harbour.start", "goes      berth a", "comes     # berth a", "Nothing is written yet"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+	if _, _, ok := v.nextField(); ok {
+		t.Error("a file is taken for a field of a form")
+	}
+	p.Files[0].Form = "Launch parameters"
+	if name, text, ok := v.nextField(); !ok || name != "Launch parameters" || !strings.Contains(text, "# berth a") {
+		t.Errorf("the field is %q, %q", name, text)
+	}
+}
+
+func TestWatchView(t *testing.T) {
+	w := &watch{server: "h", names: []string{"a", "b", "c"}, last: proved("a confirmed"), news: make(chan app.Step, 1)}
+	w.take(app.Step{Limit: time.Minute, Elapsed: 1500 * time.Millisecond, SoFar: proved("a confirmed", "b failed", "c silent"),
+		Status: proof.Status{Done: 2, Failed: 1, Now: "c", Owed: []string{"c"}}, New: []proof.Line{{Number: 1, Text: "hello"}}})
+	shows := func() string {
+		c := newCanvas(90, 20)
+		w.draw(c, 0, 20)
+		return plain(c)
+	}
+	for _, want := range []string{"loading c", "1.5 s of 60 s at most", "(start 3 took 0.90 s)", "2 of 3 mods spoken for, 1 failed", "✕ b", "◦ c", "1   hello"} {
+		if got := shows(); !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+	w.result = proved("a confirmed", "b failed", "c silent")
+	w.soFar, w.result.Reason = w.result, "2 of 3 registered mods are not confirmed"
+	for _, want := range []string{"✕ not proved", "ready after 0.90 s", "2 of 3 registered mods are not confirmed", "◌ c", "silent"} {
+		if got := shows(); !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+}
