@@ -135,10 +135,29 @@ func TestRealScriptError(t *testing.T) {
 			if !strings.Contains(p.Reason, test.reason) {
 				t.Errorf("the reason is %q", p.Reason)
 			}
-			if name != "timer" && p.mod("sound").Outcome != "silent" {
-				t.Errorf("sound is %+v", p.mod("sound"))
+			if m.Registered || name == "timer" && p.mod("sound").Outcome != "unlisted" || p.mod("craftguide").Name == "" {
+				t.Errorf("outcomes are %s", p.outcomes())
 			}
 		})
+	}
+}
+
+// TestRealOwnFolder: what lies in the world's own folder loads without being
+// registered, or in spite of being switched off; one that a registered mod of the
+// same name hides does not.
+func TestRealOwnFolder(t *testing.T) {
+	w := newWorld(t)
+	for _, name := range []string{"stray", "off_here", "named", "craftguide"} {
+		w.own(name, "", "")
+	}
+	w.own("needy", "depends = stray\n", "")
+	write(t, filepath.Join(w.dir, "world.mt"), "gameid = minetest_game\nload_mod_off_here = false\nload_mod_craftguide = true\nload_mod_needy = true\n")
+	var c checkJSON
+	w.json(0, &c, "check", "w", "--json")
+	p := w.prove(0)
+	if got := p.outcomes(); !strings.Contains(got, "craftguide confirmed") || !strings.Contains(got, "stray unlisted") ||
+		!strings.Contains(got, "off_here unlisted") || !strings.Contains(got, "named unlisted") || !strings.Contains(got, "needy confirmed") {
+		t.Errorf("outcomes are %s", got)
 	}
 }
 

@@ -164,7 +164,7 @@ func Expect(s *survey.Survey) []proof.Expected {
 	expected := make([]proof.Expected, 0, len(s.Mods))
 	for i := range s.Mods {
 		m := &s.Mods[i]
-		expected = append(expected, proof.Expected{Name: m.Name, Release: m.Release, Path: m.Path, Registered: m.Registered && m.On, Base: m.Base})
+		expected = append(expected, proof.Expected{Name: m.Name, Release: m.Release, Path: m.Path, Registered: m.Listed, Base: m.Base})
 	}
 	return expected
 }
@@ -292,7 +292,7 @@ func (a *App) summary(name string) Summary {
 		sum.Problem = text.Clean(err.Error())
 	}
 	for i := range look.Survey.Mods {
-		if m := &look.Survey.Mods[i]; m.Registered && m.On {
+		if m := &look.Survey.Mods[i]; m.Listed {
 			sum.Registered++
 		}
 	}
@@ -320,7 +320,7 @@ func ChangedSince(s *survey.Survey, p *proof.Proof) bool {
 		}
 	}
 	for i := range s.Mods {
-		if m := &s.Mods[i]; m.Registered && m.On {
+		if m := &s.Mods[i]; m.Listed {
 			now = append(now, text.Clean(m.Name)+" "+text.Clean(m.Release))
 		}
 	}

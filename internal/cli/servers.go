@@ -202,6 +202,8 @@ func (e *env) printSurvey(s *survey.Survey) error {
 
 func state(m *survey.Mod) string {
 	switch {
+	case !m.Registered && m.Always:
+		return "not registered, loads anyway"
 	case !m.Registered:
 		return "not registered"
 	case !m.On:

@@ -77,6 +77,8 @@ func (b *board) build() {
 		}
 		title := ""
 		switch {
+		case !m.Registered && m.Always:
+			title = "Not registered, and loads anyway"
 		case !m.Registered:
 			title = "There, and not registered"
 		case !m.On && s.Dialect.Order == "server":

@@ -38,7 +38,7 @@ func newWatch(ctx context.Context, a *app.App, b *board) *watch {
 		w.last = b.last
 	}
 	for _, r := range b.rows {
-		if r.mod != nil && r.mod.Registered && r.mod.On {
+		if r.mod != nil && r.mod.Listed {
 			w.names = append(w.names, clean(r.mod.Name))
 		}
 	}

@@ -229,12 +229,14 @@ func (c *checker) mod(m *survey.Mod) {
 	if m.Base {
 		return
 	}
-	if !m.Registered {
+	switch {
+	case !m.Registered && m.Always:
+		f := c.add(c.at("not-registered", Note, m), "%s is not registered, but loads because of the folder that it is in", m.Name)
+		f.remedy(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
+	case !m.Registered:
 		f := c.add(c.at("not-registered", Note, m), "%s is there and not registered", m.Name)
 		f.remedy(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
-		return
-	}
-	if m.Always && len(m.Entries) > 0 && !c.s.Lineup.Entries[m.Entries[len(m.Entries)-1]].On {
+	case m.Always && !m.Listed:
 		c.add(c.at("loads-anyway", Warning, m), "%s is switched off but loads all the same, because of the folder that it is in", m.Name).
 			Remedy = "move its folder elsewhere"
 	}
@@ -326,19 +328,19 @@ func (c *checker) needs(m *survey.Mod) {
 			c.add(c.at("need-missing", Error, m), "%s needs %s, which is not on this server", m.Name, need).
 				Remedy = "take " + text.Clean(need) + " in, or switch " + text.Clean(m.Name) + " off"
 		case n.Base:
-		case !n.Registered:
+		case !n.Registered && !n.On:
 			f := c.add(c.at("need-missing", Error, m), "%s needs %s, which is there but not registered", m.Name, need)
 			f.remedy(c.registerBefore(need, m))
 		case !n.On:
 			f := c.add(c.at("need-missing", Error, m), "%s needs %s, which is switched off", m.Name, need)
 			f.remedy(lineup.Change{Op: lineup.OpOn, Mod: need})
-		case c.d.Order == dialect.OrderListed && n.Position > m.Position:
+		case c.d.Order == dialect.OrderListed && n.Registered && m.Registered && n.Position > m.Position:
 			c.late(m, n, "needs")
 		}
 	}
 	for _, need := range m.OptionalNeeds() {
 		n := c.s.Find(need)
-		if n != nil && n.On && !n.Base && c.d.Order == dialect.OrderListed && n.Position > m.Position {
+		if n != nil && n.On && !n.Base && n.Registered && m.Registered && c.d.Order == dialect.OrderListed && n.Position > m.Position {
 			c.late(m, n, "uses")
 		}
 	}

@@ -50,8 +50,9 @@ type Mod struct {
 	NoMain               bool   // its folder lacks the file that the dialect wants
 	Inner                string // a folder inside that looks like the mod itself
 
-	Registered bool
-	On         bool // will be loaded
+	Registered bool // a registration names it, be it on or off
+	Listed     bool // and has it on
+	On         bool // will be loaded, as far as the declarations go: it is listed, or loads anyway
 	Always     bool // loads by being where it is
 	Base       bool // the server's own content
 	Position   int  // in the load order, from 1; 0 for what is not registered
@@ -215,9 +216,7 @@ func (s *Survey) join(found []Mod) {
 	sort.Strings(rest)
 	for _, name := range rest {
 		m := *chosen[name]
-		if m.Always {
-			m.Registered, m.On, m.Position = true, true, 1+len(s.Lineup.Entries)
-		}
+		m.On = m.Always
 		s.byName[name] = len(s.Mods)
 		s.Mods = append(s.Mods, m)
 	}
@@ -270,18 +269,18 @@ func (s *Survey) register(content *Mod, name string, entry int, e lineup.Entry) 
 	m.Entries = append(m.Entries, entry)
 	m.Registered = true
 	// The place in the order is that of the first line that counts.
-	if first || e.On && !m.On {
+	if first || e.On && !m.Listed {
 		m.Section, m.Group, m.Position = "", e.Group, 1+entry
 		if e.Section >= 0 {
 			m.Section = s.Lineup.Sections[e.Section].Title
 		}
 	}
 	if s.Dialect.Registrations[e.Registration].Shape == dialect.ShapeKey {
-		m.On = e.On // of several keys the last counts
+		m.Listed = e.On // of several keys the last counts
 	} else {
-		m.On = m.On || e.On
+		m.Listed = m.Listed || e.On
 	}
-	m.On = m.On || m.Always
+	m.On = m.Listed || m.Always
 }
 
 // arrange puts the mods in order and numbers them.
@@ -289,9 +288,11 @@ func (s *Survey) arrange() {
 	class := func(m *Mod) int {
 		switch {
 		case m.Base:
-			return 3
-		case !m.Registered:
+			return 4
+		case !m.Registered && m.Always:
 			return 2
+		case !m.Registered:
+			return 3
 		case !m.On && s.Dialect.Order == dialect.OrderServer:
 			return 1
 		}

@@ -80,7 +80,7 @@ func TestTake(t *testing.T) {
 		"names from manifests": {map[string]string{"start": "use real\n", "mods/folder/about": "name = real\nrelease = 2\n"}, "1real"},
 		"category line":        {map[string]string{"start": "use z\nuse +g\n", "mods/+g/b/x": "", "mods/+g/a/x": "", "mods/z/x": ""}, "1z 2a 3b"},
 		"bundle":               {map[string]string{"start": "use in\n", "mods/big/pack": "", "mods/big/in/x": "", "mods/big/out/x": ""}, "1in 0out"},
-		"always and base":      {map[string]string{"start": "use m\n", "world/w/x": "", "own/core/x": "", "mods/m/x": ""}, "1m 2w 0core*"},
+		"always and base":      {map[string]string{"start": "use m\n", "world/w/x": "", "own/core/x": "", "mods/m/x": ""}, "1m 0w 0core*"},
 		"hidden folders":       {map[string]string{"start": "", "mods/.git/x": "", "mods/a/x": ""}, "0a"},
 		"no files at all":      {nil, ""},
 	} {
