@@ -1,0 +1,250 @@
+package app_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"initium/internal/app"
+	"initium/internal/core/lineup"
+	"initium/internal/core/proof"
+	"initium/internal/host"
+)
+
+// kiln is a dialect with a given of every kind.
+const kiln = `name = "kiln"
+[recognise]
+files = ["kiln.list"]
+[[given]]
+name = "program"
+kind = "program"
+default = ["/no/such/kiln", "{dir}/kiln", "sh"]
+about = "the server program"
+[[given]]
+name = "share"
+kind = "folder"
+optional = true
+default = ["{dir}/share"]
+[[given]]
+name = "port"
+kind = "port"
+from = { registration = "list", key = "port" }
+default = ["9000"]
+[[given]]
+name = "level"
+about = "how hot"
+[[place]]
+path = "{dir}/mods"
+[[place]]
+path = "{share}/mods"
+[[registration]]
+name = "list"
+file = "{dir}/kiln.list"
+shape = "line"
+comment = "#"
+line = "fire {mod}"
+setting = "set {name} {value}"
+held = true
+[start]
+command = ["{program}", "--port", "{port}"]
+[[log.rule]]
+means = "ready"
+line = "hot"
+`
+
+// world makes an App with a home of its own and the kiln's dialect, and a server
+// folder with files.
+func world(t *testing.T, files map[string]string) (a *app.App, dir string) {
+	t.Helper()
+	base := t.TempDir()
+	t.Setenv("HOME", base)
+	t.Setenv("XDG_RUNTIME_DIR", filepath.Join(base, "run"))
+	a = &app.App{Home: host.Home{Dir: filepath.Join(base, "home")}, Exe: "/nowhere/initium"}
+	t.Cleanup(func() { a.Close() })
+	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln)
+	dir = filepath.Join(base, "server")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range files {
+		put(t, filepath.Join(dir, name), data)
+	}
+	return a, dir
+}
+
+func put(t *testing.T, name, data string) {
+	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(name, []byte(data), 0o755); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestGivenValues(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "set port 9100\n", "kiln": "#!/bin/sh\n"})
+	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+		t.Fatal(err)
+	}
+	s, err := a.Server("k")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s.Vars["program"] != filepath.Join(dir, "kiln") || s.Vars["port"] != "9100" || s.Vars["share"] != "" {
+		t.Errorf("values are %v", s.Vars)
+	}
+	if len(s.Missing) != 1 || s.Missing["level"] == "" {
+		t.Errorf("missing are %v", s.Missing)
+	}
+	if _, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err == nil || !strings.Contains(err.Error(), "how hot (level): no value was given; adopt the server again with --set level=") {
+		t.Errorf("starting it says %v", err)
+	}
+	// What the operator says comes first, and paths are made absolute.
+	t.Chdir(dir)
+	put(t, filepath.Join(dir, "elsewhere", "x"), "")
+	if _, err := a.Adopt(app.Adoption{Dir: ".", As: "k", Set: map[string]string{"share": "elsewhere", "port": "77", "level": "9"}}); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = a.Server("k"); err != nil || s.Vars["share"] != filepath.Join(dir, "elsewhere") || s.Vars["port"] != "77" || len(s.Missing) != 0 {
+		t.Errorf("values are %v, %v, missing %v", s.Vars, err, s.Missing)
+	}
+	if err := os.RemoveAll(filepath.Join(dir, "elsewhere")); err != nil {
+		t.Fatal(err)
+	}
+	if s, err = a.Server("k"); err != nil || !strings.Contains(s.Missing["share"], "is not a folder that is there") {
+		t.Errorf("a folder that is gone: %v, %v", s.Missing, err)
+	}
+}
+
+func TestRecognising(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": ""})
+	r, err := a.Adopt(app.Adoption{Dir: dir})
+	if err != nil || r.Dialect != "kiln" || r.Name != "server" {
+		t.Errorf("adopted as %+v, %v", r, err)
+	}
+	put(t, filepath.Join(a.Home.DialectDir(), "twin.toml"), strings.Replace(kiln, `name = "kiln"`, `name = "twin"`, 1))
+	var usage app.UsageError
+	if _, err := a.Adopt(app.Adoption{Dir: dir}); !errors.As(err, &usage) || !strings.Contains(err.Error(), "several dialects recognise") {
+		t.Errorf("two dialects: %v", err)
+	}
+	if _, err := a.Adopt(app.Adoption{Dir: t.TempDir()}); !errors.As(err, &usage) {
+		t.Errorf("none: %v", err)
+	}
+	other := t.TempDir()
+	put(t, filepath.Join(other, "kiln.list"), "")
+	if _, err := a.Adopt(app.Adoption{Dir: other, Dialect: "kiln", As: "server"}); err == nil || !strings.Contains(err.Error(), "is taken by the server in") {
+		t.Errorf("a name that is taken: %v", err)
+	}
+	put(t, filepath.Join(a.Home.DialectDir(), "bad.toml"), "name = 3")
+	list, err := a.Dialects()
+	if err != nil {
+		t.Fatal(err)
+	}
+	bad := 0
+	for _, e := range list {
+		if e.Err != nil {
+			bad++
+		}
+	}
+	if bad != 1 || len(list) < 5 {
+		t.Errorf("%d of %d dialects have faults", bad, len(list))
+	}
+	if _, err := a.Dialect("bad"); err == nil || !strings.Contains(err.Error(), "bad.toml:1") {
+		t.Errorf("a dialect with faults: %v", err)
+	}
+}
+
+func TestLookingAhead(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire gone\n", "mods/a/x": "", "mods/b/x": ""})
+	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Stage("k", lineup.Change{Op: lineup.OpOff, Mod: "gone"}, lineup.Change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}}); err != nil {
+		t.Fatal(err)
+	}
+	codes := func(l *app.Look) string {
+		var words []string
+		for _, f := range l.Findings {
+			if f.Code != "given-missing" {
+				words = append(words, f.Code)
+			}
+		}
+		return strings.Join(words, " ")
+	}
+	now, err := a.Look("k")
+	if err != nil || codes(now) != "mod-missing not-registered" {
+		t.Errorf("now check says %q, %v", codes(now), err)
+	}
+	ahead, err := a.LookAhead("k")
+	if err != nil || codes(ahead) != "" || len(ahead.Staged) != 2 || ahead.Survey.Mods[0].Name != "b" {
+		t.Errorf("then it will say %q, %v", codes(ahead), err)
+	}
+	// Somebody else takes the ground away from under what is staged.
+	put(t, filepath.Join(dir, "kiln.list"), "fire a\n")
+	if ahead, err = a.LookAhead("k"); err != nil || !strings.Contains(ahead.Problem, "gone is not registered") {
+		t.Errorf("the problem is %q, %v", ahead.Problem, err)
+	}
+}
+
+func TestHeldFiles(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "fire a\n", "mods/a/x": "", "kiln": "#!/bin/sh\necho hot\nread x\n"})
+	exe, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.Exe = exe
+	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
+		t.Fatal(err)
+	}
+	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
+	if err != nil || !p.Ready {
+		t.Fatalf("the start gives %+v, %v", p, err)
+	}
+	if _, err := a.Change("k", lineup.Change{Op: lineup.OpOff, Mod: "a"}); !errors.Is(err, host.ErrRunning) {
+		t.Errorf("changing a held file under a running server gives %v", err)
+	}
+	if _, err := a.Stop(t.Context(), "k"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Change("k", lineup.Change{Op: lineup.OpOff, Mod: "a"}); err != nil {
+		t.Errorf("afterwards: %v", err)
+	}
+}
+
+// TestMain lets the test binary be the keeper.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 2 && os.Args[1] == "keeper" {
+		if err := host.Keep(host.StartDir(os.Args[2])); err != nil {
+			os.Exit(3)
+		}
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+func TestChangedSince(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "fire a\n#fire c\nfire b\n", "mods/a/x": "", "mods/b/x": "", "mods/c/x": ""})
+	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+		t.Fatal(err)
+	}
+	s, err := a.Survey("k")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, test := range []struct {
+		mods    string
+		changed bool
+	}{{"a b", false}, {"b a", true}, {"a", true}, {"a b c", true}} {
+		p := &proof.Proof{}
+		for _, name := range strings.Fields(test.mods) {
+			p.Mods = append(p.Mods, proof.Mod{Name: name, Registered: true})
+		}
+		p.Mods = append(p.Mods, proof.Mod{Name: "stray", Outcome: proof.Unlisted})
+		if got := app.ChangedSince(s, p); got != test.changed {
+			t.Errorf("since %s: %v", test.mods, got)
+		}
+	}
+}
