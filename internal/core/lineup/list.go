@@ -1,6 +1,7 @@
 package lineup
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -249,11 +250,14 @@ func (c *listChange) move(change Change, i, parked int) error {
 
 func (c *listChange) turn(change Change, i, parked int) error {
 	on := change.Op == OpOn
-	if s, ok := c.shelf.(switcher); ok {
-		if i < 0 || c.shelf.entries()[i].off == !on {
+	if s, ok := c.shelf.(switcher); ok && i >= 0 {
+		if c.shelf.entries()[i].off == !on {
 			return fmt.Errorf("%s is %s already", text.Clean(change.Mod), change.Op)
 		}
-		return c.step(s.turn(i, on))
+		edits, err := s.turn(i, on)
+		if !errors.Is(err, errParked) {
+			return c.step(edits, err)
+		}
 	}
 	if on == (i >= 0) {
 		return fmt.Errorf("%s is %s already", text.Clean(change.Mod), change.Op)

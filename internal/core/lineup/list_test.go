@@ -110,6 +110,32 @@ func TestLists(t *testing.T) {
 	}
 }
 
+// TestOffInYAML: where an item has a line of its own, it keeps it.
+func TestOffInYAML(t *testing.T) {
+	d := parse(t, listDialect("format = 'yaml'\nshape = 'items'\nat = 'mods'"))
+	l := open(d, map[string]string{"/srv/start": "# - top\n\nmods:\n  # - first\n  - a # why\n  # - \"b c\"\n  #  - prose\n  - d\n  # - last\nx: 1\n# - no\n"})
+	if got := sum(l); got != "-first a -b c d -last" {
+		t.Fatalf("it reads %q", got)
+	}
+	for _, step := range []struct {
+		change change
+		want   string
+	}{
+		{change{Op: lineup.OpOff, Mod: "a"}, "# - top\n\nmods:\n  # - first\n  # - a # why\n  # - \"b c\"\n  #  - prose\n  - d\n  # - last\nx: 1\n# - no\n"},
+		{change{Op: lineup.OpOn, Mod: "a"}, "# - top\n\nmods:\n  # - first\n  - a # why\n  # - \"b c\"\n  #  - prose\n  - d\n  # - last\nx: 1\n# - no\n"},
+		{change{Op: lineup.OpOn, Mod: "b c"}, "# - top\n\nmods:\n  # - first\n  - a # why\n  - \"b c\"\n  #  - prose\n  - d\n  # - last\nx: 1\n# - no\n"},
+		{change{Op: lineup.OpRegister, Mod: "net"}, "# - top\n\nmods:\n  # - first\n  - a # why\n  - \"b c\"\n  #  - prose\n  - d\n  # - last\n  - net\nx: 1\n# - no\n"},
+		{change{Op: lineup.OpUnregister, Mod: "first"}, "# - top\n\nmods:\n  - a # why\n  - \"b c\"\n  #  - prose\n  - d\n  # - last\n  - net\nx: 1\n# - no\n"},
+		{change{Op: lineup.OpMove, Mod: "a", Where: lineup.Where{Before: "last"}}, "# - top\n\nmods:\n  - \"b c\"\n  #  - prose\n  - d\n  - a\n  # - last\n  - net\nx: 1\n# - no\n"},
+	} {
+		after, err := l.Apply(step.change)
+		if err != nil || string(after.Files[0].Bytes) != step.want {
+			t.Fatalf("%v gives\n%q, %v, want\n%q", step.change, after.Files[0].Bytes, err, step.want)
+		}
+		l = after
+	}
+}
+
 func TestParallelLists(t *testing.T) {
 	d := parse(t, listDialect("format = 'ini'\nshape = 'parallel'\nat = 's/names'\nnumbers = 's/ids'\nseparator = ','"))
 	l := open(d, map[string]string{"/srv/start": "[s]\nnames=a,b,c\nids=1,2,3\n"})

@@ -1,6 +1,7 @@
 package lineup
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -28,6 +29,10 @@ type shelfEntry struct {
 	line         text.Span // of what is shown as its place
 	off          bool      // switched off where it stands
 }
+
+// errParked says that an item cannot be switched off where it stands; then it is
+// taken out, and its place remembered.
+var errParked = errors.New("the item has to be parked")
 
 // switcher is a shelf that can switch an item off in its place.
 type switcher interface {
@@ -302,92 +307,4 @@ func both(a []text.Edit, errA error) func([]text.Edit, error) ([]text.Edit, erro
 		}
 		return append(a, b...), errB
 	}
-}
-
-// itemShelf is a list in a structured document, of names or of objects.
-type itemShelf struct {
-	doc  []byte
-	list *text.Node
-	r    *dialect.Registration
-}
-
-func openItems(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
-	root, fault := readTree(r.Format, doc)
-	if fault != nil {
-		return nil, fault
-	}
-	n := root.Get(r.At)
-	if n == nil && r.Format == dialect.FormatXML {
-		parent, name := root, r.At
-		if i := strings.LastIndexByte(r.At, '.'); i > 0 {
-			parent, name = xmlElement(root, r.At[:i]), r.At[i+1:]
-		}
-		if parent != nil {
-			n = parent.Get(name)
-		}
-	}
-	if n == nil || n.Kind != text.NodeList || len(n.Items) == 0 && !n.Flow {
-		return nil, text.FaultAt(doc, len(doc), "there is no list at %s in this file; add it and try again", r.At)
-	}
-	s := &itemShelf{doc, n, r}
-	for _, item := range n.Items {
-		if s.nameOf(item) == nil {
-			return nil, text.FaultAt(doc, item.Start, "an item of %s has no name that could be read", r.At)
-		}
-	}
-	return s, nil
-}
-
-func xmlElement(root *text.Node, at string) *text.Node {
-	n := root
-	for _, name := range strings.Split(at, ".") {
-		if n = n.Get(name); n == nil {
-			return nil
-		}
-		if n.Kind == text.NodeList {
-			n = n.Items[0]
-		}
-	}
-	return n
-}
-
-// nameOf finds the text in an item that names the mod.
-func (s *itemShelf) nameOf(item *text.Node) *text.Piece {
-	n := item
-	if s.r.NameKey != "" {
-		n = item.Get(s.r.NameKey)
-	} else if item.Kind == text.NodeObject {
-		n = item.Get("#text")
-	}
-	if n == nil || n.Kind != text.NodeString {
-		return nil
-	}
-	return &n.Piece
-}
-
-func (s *itemShelf) entries() (list []shelfEntry) {
-	for i, item := range s.list.Items {
-		p := s.nameOf(item)
-		list = append(list, shelfEntry{name: p.Value, raw: s.list.ItemText(s.doc, i), span: p.Text(), line: item.Span})
-	}
-	return list
-}
-
-func (s *itemShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
-	if raw == "" {
-		quote := map[dialect.Format]text.Quote{dialect.FormatJSON: text.QuoteJSON, dialect.FormatTOML: text.QuoteJSON,
-			dialect.FormatYAML: text.QuoteYAML, dialect.FormatXML: text.QuoteXML}[s.r.Format]
-		mod, err := quote(name)
-		if err != nil {
-			return nil, err
-		}
-		raw = strings.NewReplacer("{mod}", mod, "{number}", number).Replace(s.r.Item)
-	}
-	return []text.Edit{s.list.InsertItem(s.doc, i, raw)}, nil
-}
-
-func (s *itemShelf) remove(i int) ([]text.Edit, error) { return s.list.RemoveItem(s.doc, i), nil }
-
-func (s *itemShelf) rename(i int, name string) ([]text.Edit, error) {
-	return s.nameOf(s.list.Items[i]).Becomes(name)
 }
