@@ -126,8 +126,31 @@ func (l *Lineup) Apply(c Change) (*Lineup, error) {
 		if after, err = after.applyTo(i, c); err != nil {
 			return nil, err
 		}
+		if !after.shows(i, c) {
+			return nil, fmt.Errorf("the %s would not be read as it is meant after this change, so nothing is changed in it; see what check says", l.Dialect.Registrations[i].Name)
+		}
 	}
 	return after, nil
+}
+
+// shows looks in a line-up whether a change has had its effect in a registration.
+// Whatever a file holds that was not understood, a change is never half made.
+func (l *Lineup) shows(registration int, c Change) bool {
+	name := c.Mod
+	if c.Op == OpRename {
+		name = c.To
+	}
+	entries := l.entriesOf(registration, name)
+	on := slices.ContainsFunc(entries, func(e Entry) bool { return e.On })
+	switch c.Op {
+	case OpRegister, OpOn:
+		return on
+	case OpUnregister:
+		return len(entries) == 0
+	case OpOff:
+		return !on
+	}
+	return len(entries) > 0
 }
 
 // applyTo makes a change in one registration.

@@ -304,6 +304,7 @@ func TestRefusals(t *testing.T) {
 		{keys, "load_a = true\n", change{Op: lineup.OpRegister, Mod: "a"}, "registered already"},
 		{keys, "load_a = true\n", change{Op: lineup.OpMove, Mod: "a", Where: lineup.Where{Before: "b"}}, "order of its own"},
 		{keys, "load_a = true\n", change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}}, "order of its own"},
+		{keys, "text = \"\"\"\nnever closed", change{Op: lineup.OpRegister, Mod: "a"}, "would not be read as it is meant"},
 		{keys, "", change{Op: lineup.OpRegister, Mod: "A"}, `holds 'A'`},
 		{keys, "", change{Op: lineup.OpSet, Registration: "keys", Mod: "a", To: "x\ny"}, "cannot be written"},
 	} {

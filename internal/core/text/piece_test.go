@@ -172,6 +172,9 @@ func FuzzPieces(f *testing.F) {
 		if text.NotText(doc) != nil || want == "" {
 			return
 		}
+		if name == "yaml" && bytes.Contains(bytes.ReplaceAll(doc, []byte("\r\n"), nil), []byte("\r")) {
+			return // a CR alone ends a line there, and a plain value may go on behind it
+		}
 		list := readers[name](doc)
 		if len(list) == 0 {
 			return
