@@ -157,6 +157,14 @@ func TestPiecesBecome(t *testing.T) {
 	}
 }
 
+func TestWordsWithBackslashes(t *testing.T) {
+	for doc, want := range map[string]string{`a "b\\" c`: `b\|c`, `a "b\"c" d`: `b"c|d`, `a 'b\' c`: `b\|c`, `a b\\ c`: `b\|c`} {
+		if got := meaning(readers["words"]([]byte(doc))); got != want {
+			t.Errorf("%s means %q, want %q", doc, got, want)
+		}
+	}
+}
+
 func FuzzPieces(f *testing.F) {
 	var names []string
 	for name := range readers {

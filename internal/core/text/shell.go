@@ -229,15 +229,7 @@ func plainWord(doc []byte, start int) (Piece, *Fault) {
 	for at < len(doc) && !isSpace(doc[at]) && doc[at] != '\n' {
 		switch c := doc[at]; c {
 		case '"', '\'':
-			end := bytes.IndexByte(doc[at+1:], c)
-			for c == '"' && end > 0 && doc[at+end] == '\\' {
-				more := bytes.IndexByte(doc[at+end+2:], c)
-				if more < 0 {
-					end = -1
-					break
-				}
-				end += more + 1
-			}
+			end := quoteLength(doc[at+1:], c)
 			if end < 0 {
 				return Piece{}, FaultAt(doc, at, "the quote %c opens here and is never closed", c)
 			}
@@ -265,6 +257,20 @@ func plainWord(doc []byte, start int) (Piece, *Fault) {
 		}
 	}
 	return b.done(at), nil
+}
+
+// quoteLength is how far it is to the quote that closes, -1 when none does. In
+// double quotes a backslash takes the quote or backslash behind it along.
+func quoteLength(s []byte, quote byte) int {
+	for i := 0; i < len(s); i++ {
+		switch {
+		case s[i] == quote:
+			return i
+		case quote == '"' && s[i] == '\\' && i+1 < len(s) && (s[i+1] == '"' || s[i+1] == '\\'):
+			i++
+		}
+	}
+	return -1
 }
 
 func encodeWords(context byte, s string) (string, error) {
