@@ -320,3 +320,21 @@ func TestOwnDialects(t *testing.T) {
 		t.Errorf("check says %s", out)
 	}
 }
+
+// TestSecretsAreShownToNobody looks for the licence in all that the commands
+// print, also when the server prints it itself.
+func TestSecretsAreShownToNobody(t *testing.T) {
+	const licence = "HS-9X7Q-SECRET"
+	h := newHarbour(t, "let licence "+licence+"\nberth a\nberth b\n")
+	h.cargo("a", "", "haul 1\ncall the licence is "+licence+"\n")
+	h.cargo("b", "", "call "+licence+"\nhoist "+licence+"\n")
+	for _, args := range []string{"off h a", "on h a", "move h b --before a", "plan h --json", "survey h", "survey h --json", "check h --json", "ledger h --json", "servers", "prove h", "prove h --json"} {
+		r := h.try(strings.Fields(args)...)
+		if strings.Contains(r.out+r.err, licence) {
+			t.Errorf("initium %s shows the licence:\n%s%s", args, r.out, r.err)
+		}
+	}
+	if got := contents(t, h.script()); !strings.Contains(got, "let licence "+licence+"\n") {
+		t.Errorf("the script has lost its licence:\n%s", got)
+	}
+}

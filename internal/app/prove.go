@@ -73,7 +73,8 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	if st.limit <= 0 {
 		st.limit = time.Duration(server.Dialect.Start.Within)
 	}
-	expected := Expect(survey.Take(server.input()))
+	now := survey.Take(server.input())
+	expected := Expect(now)
 	spec, err := server.spec()
 	if err != nil {
 		return nil, err
@@ -83,6 +84,7 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 		return nil, fmt.Errorf("start %s: %w", name, err)
 	}
 	st.reader = proof.NewReader(server.Dialect, spec.Dir, expected, func(l proof.Line) { st.fresh = append(st.fresh, l) })
+	st.reader.Secrets = now.Lineup.Secrets()
 	st.follower = st.dir.Follow()
 	defer st.follower.Close()
 

@@ -208,7 +208,7 @@ func planJSON(server string, p *plan.Plan) jsonPlan {
 	for _, f := range p.Files {
 		file := jsonPlanFile{f.Path, f.New, []jsonEdit{}}
 		for _, edit := range f.Edits {
-			file.Edits = append(file.Edits, jsonEdit{edit.Start, edit.End, edit.New})
+			file.Edits = append(file.Edits, jsonEdit{edit.Start, edit.End, f.Masked(edit.New)})
 		}
 		j.Files = append(j.Files, file)
 	}

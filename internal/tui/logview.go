@@ -37,7 +37,7 @@ func (l *logView) add(lines []proof.Line) {
 }
 
 // readLog reads a kept log by its dialect.
-func readLog(d *dialect.Dialect, file string) (logView, error) {
+func readLog(d *dialect.Dialect, file string, secrets []string) (logView, error) {
 	var l logView
 	f, err := os.Open(file)
 	if err != nil {
@@ -46,6 +46,7 @@ func readLog(d *dialect.Dialect, file string) (logView, error) {
 	defer f.Close()
 	var fresh []proof.Line
 	r := proof.NewReader(d, "", nil, func(line proof.Line) { fresh = append(fresh, line) })
+	r.Secrets = secrets
 	in := bufio.NewReaderSize(f, 64<<10)
 	buf := make([]byte, 64<<10)
 	for {

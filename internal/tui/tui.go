@@ -411,9 +411,9 @@ func (m *model) openLog() tea.Cmd {
 		return nil
 	}
 	m.stuck = true
-	d, file := m.board.look.Server.Dialect, m.board.last.Log
+	d, file, secrets := m.board.look.Server.Dialect, m.board.last.Log, m.board.look.Survey.Lineup.Secrets()
 	return func() tea.Msg {
-		l, err := readLog(d, file)
+		l, err := readLog(d, file, secrets)
 		return logMsg{l, err}
 	}
 }

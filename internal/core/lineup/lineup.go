@@ -381,6 +381,19 @@ func (l *Lineup) Place(e Entry) (file string, line, column int) {
 	return f.Path, line, column
 }
 
+// Secrets lists the values of settings that the dialect wants shown to nobody.
+func (l *Lineup) Secrets() (list []string) {
+	for _, s := range l.Settings {
+		registration := l.Dialect.Registrations[l.Files[s.File].Registration].Name
+		for _, v := range l.Dialect.Values {
+			if v.Secret && v.Name == s.Name && v.Registration == registration && !slices.Contains(v.Placeholders, s.Value) {
+				list = append(list, s.Value)
+			}
+		}
+	}
+	return list
+}
+
 // Find lists the entries with a name, in order.
 func (l *Lineup) Find(name string) (entries []Entry) {
 	for _, e := range l.Entries {

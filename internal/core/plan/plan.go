@@ -34,7 +34,8 @@ type File struct {
 	List  bool   // Path is a folder, Old and Want its listings: what changes its line gets another name
 	Form  string // the field of a web form that the file stands for, "" for a real file
 
-	oldRows, wantRows []byte // of launch lines: a word on each row; else nil
+	oldRows, wantRows []byte   // of launch lines: a word on each row; else nil
+	secrets           []string // shown to nobody
 }
 
 // Make works out the plan for changes made one after the other. It also returns
@@ -65,6 +66,7 @@ func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup
 			continue
 		}
 		file.Edits = text.EditsBetween(file.Old, file.Want)
+		file.secrets = append(before.Secrets(), after.Secrets()...)
 		file.List = after.Dialect.Registrations[f.Registration].Shape == dialect.ShapePresence
 		file.Form = after.Dialect.Registrations[f.Registration].Form
 		oldRows, okOld := before.Unfold(f.Path, decoded(file.Old))
@@ -142,11 +144,19 @@ const (
 // its surroundings. Launch lines are shown as words, one a row, and the items of
 // the lists in them a row each.
 func (f File) Rows(around int) []Row {
+	old, want := f.Old, f.Want
 	if f.oldRows != nil {
-		return rowsBetween(f.oldRows, f.wantRows, around)
+		old, want = f.oldRows, f.wantRows
 	}
-	return rowsBetween(f.Old, f.Want, around)
+	rows := rowsBetween(old, want, around)
+	for i := range rows {
+		rows[i].Text = f.Masked(rows[i].Text)
+	}
+	return rows
 }
+
+// Masked hides the secrets in a part of the file that is about to be shown.
+func (f File) Masked(s string) string { return text.Mask(s, f.secrets) }
 
 func rowsBetween(old, want []byte, around int) []Row {
 	old, _ = text.Decode(old)

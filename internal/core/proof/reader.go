@@ -40,6 +40,10 @@ type Reader struct {
 	unknown int           // failures that no mod could be found for
 	buf     text.Captures
 	onLine  func(Line)
+
+	// Secrets are texts that are hidden in all that is handed out, should the
+	// server print them.
+	Secrets []string
 }
 
 // Line is one line of the log with what it means.
@@ -156,14 +160,14 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 		}
 	}
 	if r.onLine != nil {
-		line.Text = string(raw)
+		line.Text = text.Mask(string(raw), r.Secrets)
 		r.onLine(line)
 	}
 }
 
 // closeReason takes the reason of a failure from the line after it.
 func (r *Reader) closeReason(message []byte, line *Line, raw, stamp []byte) {
-	reason := text.Clean(string(message))
+	reason := text.Mask(text.Clean(string(message)), r.Secrets)
 	if r.open != nil {
 		r.open.reason = reason
 		r.witness(r.open, line, raw, stamp)
@@ -177,7 +181,7 @@ func (r *Reader) closeReason(message []byte, line *Line, raw, stamp []byte) {
 func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, line *Line, raw, stamp []byte) {
 	p := rule.Pattern()
 	get := func(name string) string { return string(p.Get(name, message, caps)) }
-	reason := text.Clean(strings.TrimSpace(get("reason")))
+	reason := text.Mask(text.Clean(strings.TrimSpace(get("reason"))), r.Secrets)
 	switch rule.Means {
 	case dialect.MeansReady:
 		if !r.ready {
@@ -315,7 +319,7 @@ func (r *Reader) byPath(file string) *record {
 // witness keeps a line as evidence about a mod.
 func (r *Reader) witness(rec *record, line *Line, raw, stamp []byte) {
 	line.Mods = append(line.Mods, rec.expected.Name)
-	e := Evidence{Source: "log", Line: line.Number, Time: r.time(stamp), Text: text.Clean(string(raw)), AtMS: ms(line.At)}
+	e := Evidence{Source: "log", Line: line.Number, Time: r.time(stamp), Text: text.Mask(text.Clean(string(raw)), r.Secrets), AtMS: ms(line.At)}
 	if len(rec.evidence) == maxEvidence {
 		rec.evidence[maxEvidence-1] = e
 		return
