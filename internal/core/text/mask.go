@@ -22,9 +22,20 @@ func Mask(s string, secrets []string) string {
 			s = strings.ReplaceAll(s, secret, hidden)
 		}
 	}
-	if !strings.ContainsAny(s, "=:") {
+	if !strings.ContainsAny(s, "=:") || !speaksOfSecrets(s) {
 		return s
 	}
 	s = connectionPassword.ReplaceAllString(s, "${1}"+hidden+"${3}")
 	return secretWord.ReplaceAllString(s, "${1}"+hidden)
+}
+
+// speaksOfSecrets spares most texts the search by patterns.
+func speaksOfSecrets(s string) bool {
+	s = strings.ToLower(s)
+	for _, word := range []string{"pass", "secret", "token", "key", "licen", "://"} {
+		if strings.Contains(s, word) {
+			return true
+		}
+	}
+	return false
 }
