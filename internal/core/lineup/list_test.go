@@ -31,6 +31,8 @@ var registrations = map[string]struct{ toml, doc string }{
 	"words with paths":  {"format = 'shell'\nshape = 'words'\nat = '-load={mod}'\npaths = true\nsuffix = '.so'\noptions = ','", "./run -load=/lib/a.so -load=b,opt=1 -load='c'\n"},
 	"compose text":      {"format = 'compose'\nwithin = 'services.game.command'\nshape = 'list'\nat = '-mods={list}'\nseparator = ';'", "services:\n  game:\n    image: x # y\n    command: run -mods=a;b;c -p 1\n  other:\n    command: run -mods=z\n"},
 	"compose quoted":    {"format = 'compose'\nwithin = 'services.game.command'\nshape = 'list'\nat = '-mods {list}'\nseparator = ';'\nmark = '@'", "services:\n  game:\n    command: \"run -mods '@a;@b;@c' -p 1\"\n"},
+	"environment list":  {"format = 'yaml'\nshape = 'list'\nat = 'services.game.environment.MODS'\nseparator = ';'", "services:\n  game:\n    environment:\n      - X=1\n      - \"MODS=a;b;c\"\n"},
+	"environment map":   {"format = 'yaml'\nshape = 'list'\nat = 'services.game.environment.MODS'\nseparator = ';'", "services:\n  game:\n    environment:\n      X: 1\n      MODS: a;b;c # m\n"},
 	"compose list":      {"format = 'compose'\nwithin = 'services.game.command'\nshape = 'list'\nat = '-mods={list}'\nseparator = ','", "services:\n  game:\n    command:\n      - run\n      - \"-mods=a,b,c\" # m\n      - -p\n      - 1\n"},
 	"keys in json":      {"format = 'json'\nshape = 'key'\nat = 'mods'\nkey = '{mod}'\non = 'true'\noff = 'false'", "{\n  \"x\": 1,\n  \"mods\": {\n    \"a\": true,\n    \"b\": true, // keep\n    \"c\": true\n  }\n}\n"},
 	"keys in yaml":      {"format = 'yaml'\nshape = 'key'\nat = 's.mods'\nkey = 'load-{mod}'\non = 'yes'\noff = 'no'", "s:\n  mods:\n    load-a: yes\n    load-b: yes # keep\n    other: 1\n    load-c: yes\n  z: 1\n"},

@@ -100,6 +100,9 @@ func findPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *tex
 			n = xmlValue(root, at)
 		}
 		if n == nil {
+			if p, ok := assignedIn(root, at); ok {
+				return p, nil
+			}
 			return missing()
 		}
 		if n.Kind != text.NodeString {
@@ -108,6 +111,25 @@ func findPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *tex
 		return n.Piece, nil
 	}
 	return launchPiece(r, doc, at)
+}
+
+// assignedIn finds a value in a list of NAME=value texts, as environments are
+// written in compose-style files: the path leads to the list and ends in the name.
+func assignedIn(root *text.Node, at string) (p text.Piece, ok bool) {
+	i := strings.LastIndexByte(at, '.')
+	if i < 0 {
+		return p, false
+	}
+	list := root.Get(at[:i])
+	if list == nil || list.Kind != text.NodeList {
+		return p, false
+	}
+	for _, item := range list.Items {
+		if name := at[i+1:] + "="; item.Kind == text.NodeString && strings.HasPrefix(item.Piece.Value, name) {
+			p, ok = item.Piece.Tail(len(name)), true // of two the last counts
+		}
+	}
+	return p, ok
 }
 
 // xmlValue follows a path through elements that occur once: a.b.@c or a.b.
