@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"slices"
 	"time"
@@ -217,6 +218,35 @@ func (s *Server) expandAll(words []string) []string {
 		values = append(values, value)
 	}
 	return values
+}
+
+// ReadLog reads a kept log of a server by its dialect and hands its lines out in
+// batches.
+func (a *App) ReadLog(look *Look, file string, lines func([]proof.Line)) error {
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var fresh []proof.Line
+	r := proof.NewReader(look.Server.Dialect, "", nil, func(l proof.Line) { fresh = append(fresh, l) })
+	r.Secrets = look.Survey.Lineup.Secrets()
+	buf := make([]byte, 64<<10)
+	for {
+		n, err := f.Read(buf)
+		r.Feed(buf[:n], 0)
+		if err == io.EOF {
+			r.Flush()
+		}
+		lines(fresh)
+		fresh = fresh[:0]
+		if err == io.EOF {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 // LastStart is the newest proof of a server, and the newest that proved it;

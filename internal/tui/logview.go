@@ -1,9 +1,7 @@
 package tui
 
 import (
-	"bufio"
 	"fmt"
-	"os"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
@@ -34,33 +32,6 @@ func (l *logView) add(lines []proof.Line) {
 		l.lines = append(l.lines[:0:0], l.lines[extra:]...)
 		l.top = max(l.top-extra, 0)
 	}
-}
-
-// readLog reads a kept log by its dialect.
-func readLog(d *dialect.Dialect, file string, secrets []string) (logView, error) {
-	var l logView
-	f, err := os.Open(file)
-	if err != nil {
-		return l, err
-	}
-	defer f.Close()
-	var fresh []proof.Line
-	r := proof.NewReader(d, "", nil, func(line proof.Line) { fresh = append(fresh, line) })
-	r.Secrets = secrets
-	in := bufio.NewReaderSize(f, 64<<10)
-	buf := make([]byte, 64<<10)
-	for {
-		n, err := in.Read(buf)
-		r.Feed(buf[:n], 0)
-		l.add(fresh)
-		fresh = fresh[:0]
-		if err != nil {
-			break
-		}
-	}
-	r.Flush()
-	l.add(fresh)
-	return l, nil
 }
 
 // scroll moves the view by so many lines; reaching the end follows again.

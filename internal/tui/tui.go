@@ -411,9 +411,10 @@ func (m *model) openLog() tea.Cmd {
 		return nil
 	}
 	m.stuck = true
-	d, file, secrets := m.board.look.Server.Dialect, m.board.last.Log, m.board.look.Survey.Lineup.Secrets()
+	look, file := m.board.look, m.board.last.Log
 	return func() tea.Msg {
-		l, err := readLog(d, file, secrets)
+		var l logView
+		err := m.app.ReadLog(look, file, l.add)
 		return logMsg{l, err}
 	}
 }

@@ -4,8 +4,6 @@ package plan
 
 import (
 	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"slices"
 	"strings"
@@ -112,12 +110,6 @@ func Renames(old, want []byte) (pairs [][2]string, err error) {
 		}
 	}
 	return pairs, nil
-}
-
-// Hash is how a file's content is known again: SHA-256 in hexadecimal.
-func Hash(data []byte) string {
-	sum := sha256.Sum256(data)
-	return hex.EncodeToString(sum[:])
 }
 
 // Row is one line of a file as a plan shows it. Its text is safe to show.

@@ -88,9 +88,6 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 // Ready reports whether the server has said that it is ready.
 func (r *Reader) Ready() bool { return r.ready }
 
-// Lines is how many lines have been read.
-func (r *Reader) Lines() int { return r.lines }
-
 // Feed reads the next bytes of the log, which arrived at the given time after
 // the start.
 func (r *Reader) Feed(chunk []byte, at time.Duration) {

@@ -2,7 +2,6 @@ package text
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -305,8 +304,3 @@ func (p *Piece) wholly(written string) ([]Edit, error) {
 
 // splits tells whether a position is inside a character.
 func splits(s string, at int) bool { return at < len(s) && !utf8.RuneStart(s[at]) }
-
-// Index finds an item by name, or -1.
-func Index(items []Item, name string) int {
-	return slices.IndexFunc(items, func(i Item) bool { return i.Name == name })
-}
