@@ -59,6 +59,12 @@ func ReadXML(doc []byte) (*Node, *Fault) {
 			at := trimLines(doc, Span{start, end})
 			if at.Len() > 0 && len(stack) > 1 && !bytes.HasPrefix(doc[start:], []byte("<![CDATA[")) {
 				p := xmlText(doc, at, 0)
+				p.rewrite = func(want string) (string, bool, error) {
+					if strings.TrimSpace(want) != want {
+						return "", false, fmt.Errorf("%q cannot be written between tags: the blanks at its ends would be lost", Clean(want))
+					}
+					return "", false, nil
+				}
 				top.Members = append(top.Members, Member{"#text", at, &Node{Span: at, Kind: NodeString, Piece: p}})
 			}
 		}
