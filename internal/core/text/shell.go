@@ -181,6 +181,9 @@ func posixWord(doc []byte, w *syntax.Word) (Piece, Use) {
 // posixLiteral reads text with backslashes.
 func posixLiteral(b *pieceBuilder, doc []byte, at Span, context byte) {
 	for i := at.Start; i < at.End; i++ {
+		if doc[i] == '\\' && i+1 == at.End && at.End < len(doc) && (doc[at.End] == '\n' || doc[at.End] == '\r') {
+			return // the line goes on; the parser ends the literal before its end
+		}
 		if doc[i] != '\\' || i+1 >= at.End {
 			b.add(string(doc[i:i+1]), Span{i, i + 1}, context)
 			continue
