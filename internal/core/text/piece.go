@@ -278,6 +278,11 @@ func (p *Piece) Becomes(want string) ([]Edit, error) {
 	for head > 0 && (splits(want, head) || splits(p.Value, head)) {
 		head--
 	}
+	// A backslash that stands for itself where it is may mean something before
+	// another character, so it is written anew.
+	for head > 0 && p.Value[head-1] == '\\' {
+		head--
+	}
 	for tail > 0 && (splits(want, len(want)-tail) || splits(p.Value, len(p.Value)-tail)) {
 		tail--
 	}
