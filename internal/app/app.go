@@ -23,13 +23,28 @@ type App struct {
 	Home host.Home
 	Exe  string // the path of the program itself, which also is the keeper
 
-	// Notes are what the operator has to be told besides: changes that had been
-	// cut off, and what was done about them.
-	Notes []string
-
 	once   sync.Once
 	opened *host.Ledger
 	failed error
+
+	mu    sync.Mutex // guards notes: a screen asks for several things at once
+	notes []string
+}
+
+func (a *App) note(said string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.notes = append(a.notes, said)
+}
+
+// Notes hands out, once, what the operator has to be told besides: changes that
+// had been cut off, and what was done about them.
+func (a *App) Notes() []string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	notes := a.notes
+	a.notes = nil
+	return notes
 }
 
 // ledger opens the ledger when it is first needed.

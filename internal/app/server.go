@@ -53,7 +53,7 @@ func (a *App) settled(name string) (host.Record, *host.Ledger, error) {
 	}
 	said, err := l.Recover(name)
 	if said != "" {
-		a.Notes = append(a.Notes, said)
+		a.note(said)
 	}
 	return record, l, err
 }

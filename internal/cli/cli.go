@@ -56,7 +56,7 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetOut(out)
 	root.SetErr(errOut)
 	err = root.ExecuteContext(ctx)
-	for _, note := range a.Notes {
+	for _, note := range a.Notes() {
 		fmt.Fprintln(errOut, "initium:", text.Clean(note))
 	}
 	err = errors.Join(err, a.Close())

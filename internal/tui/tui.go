@@ -203,6 +203,9 @@ func (m *model) answer(msg tea.Msg) tea.Cmd {
 		} else {
 			m.board.set(msg.look, msg.last, msg.proved)
 		}
+		for _, note := range m.app.Notes() {
+			m.say("%s.", clean(note))
+		}
 	case planMsg:
 		m.stuck = false
 		if msg.err != nil {

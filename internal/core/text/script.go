@@ -34,7 +34,7 @@ func Script(doc []byte, style ScriptStyle) []Statement {
 	return statements
 }
 
-// ScriptLine reads the statement in one line of doc.
+// scriptLine reads the statement in one line of doc.
 func scriptLine(doc []byte, line Line, style ScriptStyle) Statement {
 	s := Statement{Line: line, Comment: Span{line.Text.End, line.Text.End}}
 	for at := line.Text.Start; at < line.Text.End; {
