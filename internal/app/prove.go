@@ -21,6 +21,7 @@ const pollEvery = 25 * time.Millisecond
 // ProveOptions say how a start is proved.
 type ProveOptions struct {
 	Within time.Duration // the limit for becoming ready; 0 for the dialect's
+	Stay   time.Duration // how long the server has to stay up after it said ready; 0 for the dialect's
 	Keep   Keep
 	OnStep func(Step) // called from the caller's goroutine whenever something is new; may be nil
 }
@@ -55,6 +56,7 @@ type start struct {
 	number   int
 	began    time.Time
 	limit    time.Duration
+	settle   time.Duration
 	reader   *proof.Reader
 	follower *host.Follower
 	fresh    []proof.Line
@@ -70,9 +72,12 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	if err != nil {
 		return nil, err
 	}
-	st := &start{server: server, onStep: opt.OnStep, limit: opt.Within}
+	st := &start{server: server, onStep: opt.OnStep, limit: opt.Within, settle: opt.Stay}
 	if st.limit <= 0 {
 		st.limit = time.Duration(server.Dialect.Start.Within)
+	}
+	if st.settle <= 0 {
+		st.settle = time.Duration(server.Dialect.Start.Settle)
 	}
 	now := survey.Take(server.input())
 	expected := Expect(now)
@@ -116,7 +121,6 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 
 // watch follows a start to its end.
 func (st *start) watch(ctx context.Context) (proof.End, error) {
-	settle := time.Duration(st.server.Dialect.Start.Settle)
 	var readySince time.Time
 	for {
 		// Whether the server has ended is asked first: all that it said is in the
@@ -134,7 +138,7 @@ func (st *start) watch(ctx context.Context) (proof.End, error) {
 			return proof.End{Exit: &exit.Status}, nil
 		case ctx.Err() != nil:
 			return proof.End{Stopped: true}, nil
-		case !readySince.IsZero() && time.Since(readySince) >= settle:
+		case !readySince.IsZero() && time.Since(readySince) >= st.settle:
 			return proof.End{}, nil
 		case readySince.IsZero() && time.Since(st.began) >= st.limit:
 			return proof.End{Limit: st.limit}, nil

@@ -44,6 +44,7 @@ func (e *env) prove() *cobra.Command {
 		},
 	}
 	cmd.Flags().DurationVar(&opt.Within, "timeout", 0, "how long the server may take to become ready; the dialect says when left out")
+	cmd.Flags().DurationVar(&opt.Stay, "stay", 0, "how long it has to stay up once it is ready, for mods that fail late; the dialect says when left out")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	cmd.Flags().BoolVar(&keep, "keep-running", false, "let the server go on afterwards; initium stop SERVER stops it")
 	return cmd
