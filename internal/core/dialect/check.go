@@ -70,6 +70,8 @@ func (c *checker) check(d *Dialect) {
 	c.manifests(d)
 	c.registrations(d, vars)
 	c.values(d, vars)
+	c.builds(d, vars)
+	c.load(d)
 	c.start(d, vars)
 	c.log(d)
 	for _, r := range charRanges(d.Names.Allowed) {
@@ -153,6 +155,10 @@ func (c *checker) manifests(d *Dialect) {
 			m.Assign = "="
 		case m.Format == FormatLines && m.Name+m.Needs+m.Release != "":
 			c.bad(key+".format", "a manifest of lines has no keys; every line is a need")
+		}
+		c.notation(key+".versions", &m.Versions)
+		if (m.NeedRange != "" || m.NeedMust != "") && m.NeedName == "" {
+			c.bad(key+".need_name", "is needed where needs are objects: the key of a need's name")
 		}
 	}
 }

@@ -27,6 +27,8 @@ type Dialect struct {
 	Names         Names          `toml:"names"`
 	Registrations []Registration `toml:"registration"`
 	Values        []Value        `toml:"value"`
+	Builds        []Build        `toml:"build"`
+	Load          Load           `toml:"load"`
 	Start         Start          `toml:"start"`
 	Stop          Stop           `toml:"stop"`
 	Log           Log            `toml:"log"`
@@ -39,6 +41,64 @@ type Order string
 const (
 	OrderListed Order = "listed"
 	OrderServer Order = "server"
+)
+
+// Load says what the server does with the mods that it finds: in which order,
+// and what becomes of those that something is wrong with. Forecasts rest on it.
+type Load struct {
+	Walk Walk `toml:"walk"` // how a server that decides itself finds the order
+	Ties Ties `toml:"ties"` // which of several that could come next is taken
+
+	Absent     Fate `toml:"absent"`      // a registered mod that is not there
+	NeedAbsent Fate `toml:"need_absent"` // a mod whose hard need is not there, or did not load
+	NeedLate   Fate `toml:"need_late"`   // or comes after it
+	Circle     Fate `toml:"circle"`      // mods that need each other
+	Unreadable Fate `toml:"unreadable"`  // a manifest that cannot be read
+	BadName    Fate `toml:"bad_name"`    // a name with characters that are not allowed
+	Differs    Fate `toml:"differs"`     // a manifest with another name than the folder
+	NoMain     Fate `toml:"no_main"`     // a mod without its main file
+	Misfit     Fate `toml:"misfit"`      // one made for another version, loader or runtime
+	WrongList  Fate `toml:"wrong_list"`  // one on a list that is not for its side
+	Conflict   Fate `toml:"conflict"`    // two that cannot be together
+	Twins      Fate `toml:"twins"`       // two of one name in places that rank the same
+	Script     Fate `toml:"script"`      // a script with an error in it
+
+	Range Fate `toml:"range"` // a need that is there in a version that will not do
+}
+
+// Walk is how a server finds an order by itself.
+type Walk string
+
+// The ways in which servers find an order: each mod after its needs, going
+// through the list and bringing the needs of each in first; or again and again
+// one that waits for nothing more, the longest ready first, or the last that
+// became ready first.
+const (
+	WalkNeedsFirst Walk = "needs-first"
+	WalkReadyQueue Walk = "ready-queue"
+	WalkReadyStack Walk = "ready-stack"
+)
+
+// Ties says in which order a server looks at its mods.
+type Ties string
+
+// Mods are looked at as they are listed, by name, or folder by folder.
+const (
+	TiesListed Ties = "listed"
+	TiesName   Ties = "name"
+	TiesPlace  Ties = "place"
+)
+
+// Fate is what becomes of a mod that something is wrong with.
+type Fate string
+
+// A mod can fail and the server go on; the server can stop because of it; the
+// mod can be passed over in silence; or it loads all the same.
+const (
+	FateFails   Fate = "fails"
+	FateStops   Fate = "stops"
+	FatePassed  Fate = "passed over"
+	FateIgnored Fate = "loads"
 )
 
 // Recognise says how a folder shows that it is a server of this family.
@@ -114,8 +174,62 @@ type Manifest struct {
 	Side          string `toml:"side"`
 	Number        string `toml:"number"`        // in a catalogue
 	Separator     string `toml:"separator"`     // between needs, where a value holds several
-	OptionalMark  string `toml:"optional_mark"` // after an optional need, where a line holds one
+	OptionalMark  string `toml:"optional_mark"` // before or after an optional need, where it has no key of its own
+	ConflictMark  string `toml:"conflict_mark"` // before or after a mod that this one cannot be with
+
+	Conflicts string `toml:"conflicts"` // keys again: mods that this one cannot be with
+	Provides  string `toml:"provides"`  // other names that it answers to
+	Before    string `toml:"before"`    // mods that have to load after it, if they are there
+	After     string `toml:"after"`     // mods that have to load before it, if they are there
+	Server    string `toml:"server"`    // the versions of the server that it is made for
+	Loader    string `toml:"loader"`    // and of the loader, or the loader's name
+	Runtime   string `toml:"runtime"`   // and of the runtime
+
+	Versions  Notation `toml:"versions"`   // how ranges of versions are written; none: a need is a bare name
+	NeedName  string   `toml:"need_name"`  // where needs are objects: the key of the name
+	NeedRange string   `toml:"need_range"` // that of the range
+	NeedMust  string   `toml:"need_must"`  // that of a yes or no: whether the need is a hard one
 }
+
+// Notation is how ranges of versions are written.
+type Notation string
+
+// The notations of version ranges.
+const (
+	VersionsComparators Notation = "comparators" // >=1.2 <2, ^1.2, ~1.2, 1.x, 1.0 - 2.0, parts joined by ||
+	VersionsIntervals   Notation = "intervals"   // [1.2,2), (,2], [1.2]; a bare version is the least
+	VersionsLeast       Notation = "least"       // a bare version is the least that will do
+	VersionsListed      Notation = "listed"      // the versions that will do, one after the other
+)
+
+// Build is a version of something that mods have to fit: of the server, its
+// loader, or its runtime.
+type Build struct {
+	Of       BuildOf  `toml:"of"`
+	About    string   `toml:"about"`
+	Command  []string `toml:"command"` // prints the version; or
+	File     string   `toml:"file"`    // holds it, as a whole
+	Format   Format   `toml:"format"`  // or, in TOML, JSON or YAML,
+	Key      string   `toml:"key"`     // at a key
+	Line     string   `toml:"line"`    // the line with it: `Engine {version}`; the first line when left out
+	Wants    string   `toml:"wants"`   // the range that this family of servers needs
+	Versions Notation `toml:"versions"`
+
+	line *text.Pattern
+}
+
+// LinePattern is the compiled Line, or nil when there is none.
+func (b *Build) LinePattern() *text.Pattern { return b.line }
+
+// BuildOf says what a Build is the version of.
+type BuildOf string
+
+// What mods have to fit.
+const (
+	BuildServer  BuildOf = "server"
+	BuildLoader  BuildOf = "loader"
+	BuildRuntime BuildOf = "runtime"
+)
 
 // Format is how a file is written.
 type Format string

@@ -24,12 +24,35 @@ const MaxManifest = 1 << 20
 // and have to be cleaned before they are shown.
 type Manifest struct {
 	Name, Title, Release string
-	Needs                []string
-	OptionalNeeds        []string
-	Side                 string   // where it belongs: on the server, with the players, or both; in the family's words
-	Number               string   // in a catalogue
-	File                 string   // the first manifest file that was there, "" when none was
-	Problem              *Problem // why a manifest that is there cannot be read
+	Needs                []Need
+	OptionalNeeds        []Need
+	Conflicts            []Need // mods that it cannot be with
+	Provides             []string
+	Before, After        []string // mods that it has to load before or after, if they are there
+	Server, Loader       string   // the range of versions that it is made for; of the loader perhaps its name
+	Runtime              string
+	Versions             dialect.Notation // how the ranges are written
+	Side                 string           // where it belongs: on the server, with the players, or both; in the family's words
+	Number               string           // in a catalogue
+	File                 string           // the first manifest file that was there, "" when none was
+	Problem              *Problem         // why a manifest that is there cannot be read
+
+	stated bool // needs have been stated, perhaps that there are none
+}
+
+// Need is another mod that one depends on.
+type Need struct {
+	Name  string
+	Range string // the versions that will do, as written; "" for any
+}
+
+// Names are the names of needs.
+func Names(needs []Need) []string {
+	names := make([]string, len(needs))
+	for i := range needs {
+		names[i] = needs[i].Name
+	}
+	return names
 }
 
 // Problem says which manifest cannot be read, and why.
@@ -44,7 +67,6 @@ type Problem struct {
 // needs are one fact.
 func Read(forms []dialect.Manifest, open func(file string) ([]byte, error)) Manifest {
 	var m Manifest
-	needsStated := false
 	for i := range forms {
 		form := &forms[i]
 		data, err := open(form.File)
@@ -64,16 +86,31 @@ func Read(forms []dialect.Manifest, open func(file string) ([]byte, error)) Mani
 			}
 			continue
 		}
-		take(&m.Name, got.name)
-		take(&m.Title, got.title)
-		take(&m.Release, got.release)
-		take(&m.Side, got.side)
-		take(&m.Number, got.number)
-		if !needsStated && got.needsStated {
-			m.Needs, m.OptionalNeeds, needsStated = got.needs, got.optional, true
-		}
+		m.add(form, &got)
 	}
 	return m
+}
+
+// add takes over what no earlier manifest has stated.
+func (m *Manifest) add(form *dialect.Manifest, got *facts) {
+	take(&m.Name, got.Name)
+	take(&m.Title, got.Title)
+	take(&m.Release, got.Release)
+	take(&m.Side, got.Side)
+	take(&m.Number, got.Number)
+	take(&m.Server, got.Server)
+	take(&m.Loader, got.Loader)
+	take(&m.Runtime, got.Runtime)
+	if !m.stated && got.stated {
+		m.Needs, m.OptionalNeeds, m.Conflicts, m.stated = got.Needs, got.OptionalNeeds, got.Conflicts, true
+		m.Versions = form.Versions
+	}
+	m.Provides = append(m.Provides, got.Provides...)
+	m.Before = append(m.Before, got.Before...)
+	m.After = append(m.After, got.After...)
+	if m.Versions == "" {
+		m.Versions = form.Versions
+	}
 }
 
 func take(into *string, s string) {
@@ -90,11 +127,8 @@ func problemOf(file string, err error) *Problem {
 	return &Problem{file, text.Fault{Line: 1, Column: 1, Message: err.Error()}}
 }
 
-type facts struct {
-	name, title, release, side, number string
-	needs, optional                    []string
-	needsStated                        bool
-}
+// facts are what one manifest states.
+type facts struct{ Manifest }
 
 func readForm(form *dialect.Manifest, data []byte) (facts, error) {
 	if fault := text.NotText(data); fault != nil {
@@ -113,79 +147,6 @@ func readForm(form *dialect.Manifest, data []byte) (facts, error) {
 		return readTree(form, data, decodeYAML)
 	}
 	return facts{}, fmt.Errorf("no reader for manifests of format %q", form.Format)
-}
-
-func readKeyValue(form *dialect.Manifest, data []byte) (f facts, err error) {
-	pairs, faults := text.KeyValue(data, text.KeyValueStyle{Comment: form.Comment, Assign: form.Assign})
-	if len(faults) > 0 {
-		return f, faults[0]
-	}
-	for _, p := range pairs {
-		value := string(p.Value.In(data))
-		switch string(p.Key.In(data)) {
-		case "":
-		case form.Name:
-			f.name = value
-		case form.Title:
-			f.title = value
-		case form.Release:
-			f.release = value
-		case form.Side:
-			f.side = value
-		case form.Number:
-			f.number = value
-		case form.Needs:
-			f.needs, f.needsStated = split(value, form.Separator), true
-		case form.OptionalNeeds:
-			f.optional, f.needsStated = split(value, form.Separator), true
-		}
-	}
-	return f, nil
-}
-
-func readLines(form *dialect.Manifest, data []byte) (f facts) {
-	f.needsStated = true
-	for _, line := range text.Lines(data) {
-		need := strings.TrimSpace(string(line.Text.In(data)))
-		if form.Comment != "" && strings.HasPrefix(need, form.Comment) {
-			continue
-		}
-		into := &f.needs
-		if form.OptionalMark != "" && strings.HasSuffix(need, form.OptionalMark) {
-			into, need = &f.optional, strings.TrimSpace(strings.TrimSuffix(need, form.OptionalMark))
-		}
-		if need != "" {
-			*into = append(*into, need)
-		}
-	}
-	return f
-}
-
-func readTree(form *dialect.Manifest, data []byte, decode func([]byte) (map[string]any, error)) (f facts, err error) {
-	tree, err := decode(data)
-	if err != nil {
-		return f, err
-	}
-	f.name = word(lookup(tree, form.Name))
-	f.title = word(lookup(tree, form.Title))
-	f.release = word(lookup(tree, form.Release))
-	f.side = word(lookup(tree, form.Side))
-	f.number = word(lookup(tree, form.Number))
-	for _, part := range []struct {
-		key  string
-		into *[]string
-	}{{form.Needs, &f.needs}, {form.OptionalNeeds, &f.optional}} {
-		value := lookup(tree, part.key)
-		if value == nil {
-			continue
-		}
-		list, ok := words(value, form.Separator)
-		if !ok {
-			return f, fmt.Errorf("%s has to be a list of names", part.key)
-		}
-		*part.into, f.needsStated = list, true
-	}
-	return f, nil
 }
 
 func decodeTOML(data []byte) (map[string]any, error) {
@@ -243,40 +204,4 @@ func word(v any) string {
 		return ""
 	}
 	return fmt.Sprint(v)
-}
-
-// words reads a list of names: a list of strings, or one string with
-// separators.
-func words(v any, separator string) (list []string, ok bool) {
-	switch v := v.(type) {
-	case string:
-		return split(v, separator), true
-	case []any:
-		for _, item := range v {
-			s, ok := item.(string)
-			if !ok {
-				return nil, false
-			}
-			if s = strings.TrimSpace(s); s != "" {
-				list = append(list, s)
-			}
-		}
-		return list, true
-	}
-	return nil, false
-}
-
-func split(value, separator string) (list []string) {
-	var parts []string
-	if separator == "" {
-		parts = strings.Fields(value)
-	} else {
-		parts = strings.Split(value, separator)
-	}
-	for _, part := range parts {
-		if part = strings.TrimSpace(part); part != "" {
-			list = append(list, part)
-		}
-	}
-	return list
 }
