@@ -11,6 +11,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/check"
+	"initium/internal/core/mod"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
@@ -149,7 +150,7 @@ func surveyJSON(s *survey.Survey) jsonSurvey {
 	for i := range s.Mods {
 		m := &s.Mods[i]
 		j.Mods = append(j.Mods, jsonMod{text.Clean(m.Name), text.Clean(m.Release), m.Registered, m.On, m.Position,
-			text.Clean(m.Section), text.Clean(m.Path), cleanAll(m.Needs()), cleanAll(m.OptionalNeeds()), m.Base})
+			text.Clean(m.Section), text.Clean(m.Path), cleanAll(mod.Names(m.Needs())), cleanAll(mod.Names(m.OptionalNeeds())), m.Base})
 	}
 	return j
 }
@@ -183,7 +184,7 @@ func (e *env) printSurvey(s *survey.Survey) error {
 		if m.Position > 0 {
 			position = fmt.Sprint(m.Position)
 		}
-		fmt.Fprintf(w, "%3s\t%s\t%s\t%s\t%s\n", position, text.Clean(m.Name), text.Clean(m.Release), state(m), strings.Join(cleanAll(m.Needs()), ", "))
+		fmt.Fprintf(w, "%3s\t%s\t%s\t%s\t%s\n", position, text.Clean(m.Name), text.Clean(m.Release), state(m), strings.Join(cleanAll(mod.Names(m.Needs())), ", "))
 	}
 	if err := w.Flush(); err != nil {
 		return err

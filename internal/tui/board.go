@@ -110,12 +110,14 @@ func (b *board) build() {
 		if r.mod == nil || !r.mod.On {
 			continue
 		}
-		for _, name := range r.mod.Needs() {
+		for _, want := range r.mod.Needs() {
+			name := want.Name
 			if to, ok := rowOf[name]; ok && b.rows[to].mod.On {
 				b.needs = append(b.needs, need{from: i, to: to})
 			}
 		}
-		for _, name := range r.mod.OptionalNeeds() {
+		for _, want := range r.mod.OptionalNeeds() {
+			name := want.Name
 			if to, ok := rowOf[name]; ok && b.rows[to].mod.On {
 				b.needs = append(b.needs, need{from: i, to: to, optional: true})
 			}
@@ -257,7 +259,8 @@ func (b *board) remediesOf(row boardRow, depth int) (list []remedy) {
 	if len(list) > 0 || row.mod == nil || depth > 8 || row.outcome == nil || row.outcome.Outcome == proof.Confirmed {
 		return list
 	}
-	for _, name := range row.mod.Needs() {
+	for _, want := range row.mod.Needs() {
+		name := want.Name
 		i := slices.IndexFunc(b.rows, func(r boardRow) bool { return r.mod != nil && r.mod.Name == name })
 		if i < 0 || !troubled(b.rows[i]) {
 			continue

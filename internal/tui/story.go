@@ -106,7 +106,8 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 
 func (b *board) needsText(m *survey.Mod) string {
 	var words []string
-	for _, name := range m.Needs() {
+	for _, want := range m.Needs() {
+		name := want.Name
 		word := clean(name)
 		switch n := b.look.Survey.Find(name); {
 		case n == nil || n.Path == "":
@@ -118,7 +119,8 @@ func (b *board) needsText(m *survey.Mod) string {
 		}
 		words = append(words, word)
 	}
-	for _, name := range m.OptionalNeeds() {
+	for _, want := range m.OptionalNeeds() {
+		name := want.Name
 		words = append(words, clean(name)+" (if there)")
 	}
 	return strings.Join(words, ", ")

@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
+	"initium/internal/core/mod"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
 )
@@ -321,8 +322,8 @@ func (c *checker) value(m *survey.Mod) {
 }
 
 func (c *checker) needs(m *survey.Mod) {
-	for _, need := range m.Needs() {
-		n := c.s.Find(need)
+	for _, want := range m.Needs() {
+		need, n := want.Name, c.s.Answer(want.Name)
 		switch {
 		case n == nil || n.Path == "":
 			c.add(c.at("need-missing", Error, m), "%s needs %s, which is not on this server", m.Name, need).
@@ -338,8 +339,8 @@ func (c *checker) needs(m *survey.Mod) {
 			c.late(m, n, "needs")
 		}
 	}
-	for _, need := range m.OptionalNeeds() {
-		n := c.s.Find(need)
+	for _, want := range m.OptionalNeeds() {
+		n := c.s.Answer(want.Name)
 		if n != nil && n.On && !n.Base && n.Registered && m.Registered && c.d.Order == dialect.OrderListed && n.Position > m.Position {
 			c.late(m, n, "uses")
 		}
@@ -363,12 +364,12 @@ func (c *checker) late(m, need *survey.Mod, verb string) {
 		severity = Warning
 	}
 	f := c.add(c.at("need-late", severity, m), "%s %s %s, which loads after it", m.Name, verb, need.Name)
-	upHurts := slices.ContainsFunc(need.Needs(), func(name string) bool {
-		n := c.s.Find(name)
+	upHurts := slices.ContainsFunc(need.Needs(), func(want mod.Need) bool {
+		n := c.s.Answer(want.Name)
 		return n != nil && !n.Base && n.Position >= m.Position
 	})
 	downHurts := slices.ContainsFunc(c.s.Mods, func(other survey.Mod) bool {
-		return other.On && other.Position > m.Position && other.Position <= need.Position && slices.Contains(other.Needs(), m.Name)
+		return other.On && other.Position > m.Position && other.Position <= need.Position && slices.ContainsFunc(other.Needs(), func(want mod.Need) bool { return m.Is(want.Name) })
 	})
 	switch {
 	case !m.Group && (!downHurts || upHurts || need.Group):

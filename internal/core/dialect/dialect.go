@@ -181,6 +181,7 @@ type Manifest struct {
 	Provides  string `toml:"provides"`  // other names that it answers to
 	Before    string `toml:"before"`    // mods that have to load after it, if they are there
 	After     string `toml:"after"`     // mods that have to load before it, if they are there
+	Settings  string `toml:"settings"`  // settings that it reads when it starts
 	Server    string `toml:"server"`    // the versions of the server that it is made for
 	Loader    string `toml:"loader"`    // and of the loader, or the loader's name
 	Runtime   string `toml:"runtime"`   // and of the runtime

@@ -33,6 +33,7 @@ type Lineup struct {
 	Parked   []Parked // switched off in lists without comments
 
 	source Source
+	seq    int
 }
 
 // Source returns the bytes of a file by its absolute path. An error of
@@ -63,6 +64,7 @@ type Entry struct {
 	Line         text.Span // the whole line with its ending
 	Span         text.Span // the name
 	Section      int       // of Sections, or -1
+	Seq          int       // settings and mods of a startup script have numbers in the order in which the server reads them
 
 	parked bool      // of Lineup.Parked: it stands in no file
 	value  text.Span // in a key for each mod
@@ -82,6 +84,7 @@ type Setting struct {
 	Name, Value string
 	File        int
 	Span        text.Span // the value
+	Seq         int       // as in Entry
 }
 
 // Problem is a place in a startup file that cannot be understood.
@@ -194,7 +197,7 @@ func (l *Lineup) readKeys(file int) {
 		name, value := string(p.Key.In(f.Bytes)), string(p.Value.In(f.Bytes))
 		caps, ok := key.Match([]byte(name), nil)
 		if !ok {
-			l.Settings = append(l.Settings, Setting{name, value, file, p.Value})
+			l.Settings = append(l.Settings, Setting{Name: name, Value: value, File: file, Span: p.Value})
 			continue
 		}
 		span := text.Span{Start: p.Key.Start + caps[0].Start, End: p.Key.Start + caps[0].End}
@@ -275,7 +278,8 @@ func (l *Lineup) readScript(file, depth int) {
 		}
 		if _, fits := setting.match(s.Words); fits {
 			value := setting.get("value", s.Words)
-			l.Settings = append(l.Settings, Setting{setting.get("name", s.Words).Value, value.Value, file, value.Span})
+			l.seq++
+			l.Settings = append(l.Settings, Setting{setting.get("name", s.Words).Value, value.Value, file, value.Span, l.seq})
 			continue
 		}
 		if _, fits := include.match(s.Words); fits {
@@ -300,8 +304,9 @@ func (l *Lineup) addLine(file int, s text.Statement, words scriptWords, section 
 		inner := (word.Len() - len(word.Value)) / 2
 		span = text.Span{Start: word.Start + inner + at.Start, End: word.Start + inner + at.End}
 	}
+	l.seq++
 	l.Entries = append(l.Entries, Entry{
-		Name: name, On: mark.Len() == 0, Group: l.groupMark(name) != "",
+		Seq: l.seq, Name: name, On: mark.Len() == 0, Group: l.groupMark(name) != "",
 		Registration: l.Files[file].Registration, File: file, Line: s.Line.Span, Span: span, Section: section,
 		start: s.Words[0].Start, mark: mark,
 	})

@@ -66,7 +66,7 @@ func (f *facts) take(form *dialect.Manifest, get func(key string) any) error {
 	for _, part := range []struct {
 		key  string
 		into *[]string
-	}{{form.Provides, &f.Provides}, {form.Before, &f.Before}, {form.After, &f.After}} {
+	}{{form.Provides, &f.Provides}, {form.Settings, &f.Settings}, {form.Before, &f.Before}, {form.After, &f.After}} {
 		list, err := names(form, part.key, value(part.key))
 		if err != nil {
 			return err

@@ -28,6 +28,7 @@ type Manifest struct {
 	OptionalNeeds        []Need
 	Conflicts            []Need // mods that it cannot be with
 	Provides             []string
+	Settings             []string // that it reads when it starts
 	Before, After        []string // mods that it has to load before or after, if they are there
 	Server, Loader       string   // the range of versions that it is made for; of the loader perhaps its name
 	Runtime              string
@@ -102,10 +103,12 @@ func (m *Manifest) add(form *dialect.Manifest, got *facts) {
 	take(&m.Loader, got.Loader)
 	take(&m.Runtime, got.Runtime)
 	if !m.stated && got.stated {
-		m.Needs, m.OptionalNeeds, m.Conflicts, m.stated = got.Needs, got.OptionalNeeds, got.Conflicts, true
+		m.Needs, m.OptionalNeeds, m.stated = got.Needs, got.OptionalNeeds, true
 		m.Versions = form.Versions
 	}
+	m.Conflicts = append(m.Conflicts, got.Conflicts...)
 	m.Provides = append(m.Provides, got.Provides...)
+	m.Settings = append(m.Settings, got.Settings...)
 	m.Before = append(m.Before, got.Before...)
 	m.After = append(m.After, got.After...)
 	if m.Versions == "" {

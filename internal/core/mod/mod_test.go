@@ -41,7 +41,7 @@ func TestRead(t *testing.T) {
 		"needs from the next": {map[string]string{"about.conf": "name = a\n", "needs.txt": "y\n"}, "a   | y | "},
 	} {
 		m := read(test.files)
-		got := m.Name + " " + m.Title + " " + m.Release + " | " + strings.Join(m.Needs, " ") + " | " + strings.Join(m.OptionalNeeds, " ")
+		got := m.Name + " " + m.Title + " " + m.Release + " | " + strings.Join(mod.Names(m.Needs), " ") + " | " + strings.Join(mod.Names(m.OptionalNeeds), " ")
 		if got != test.want || m.Problem != nil {
 			t.Errorf("%s: %q, problem %v; want %q", name, got, m.Problem, test.want)
 		}
@@ -86,7 +86,7 @@ func FuzzRead(f *testing.F) {
 			t.Fatalf("a problem without a place or a word: %+v", m.Problem)
 		}
 		for _, need := range append(m.Needs, m.OptionalNeeds...) {
-			if need == "" {
+			if need.Name == "" {
 				t.Fatal("an empty need")
 			}
 		}

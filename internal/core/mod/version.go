@@ -147,7 +147,7 @@ func begins(have, want string) bool {
 }
 
 // interval is one range in brackets, such as [1.2,2).
-var interval = regexp.MustCompile(`^\s*([\[(])\s*([^,\])]*?)\s*(,?)\s*([^,\])]*?)\s*([\])])\s*(?:,|$)`)
+var interval = regexp.MustCompile(`^\s*([\[(])\s*([^,\])]*)(,?)\s*([^,\])]*)([\])])\s*(?:,|$)`)
 
 func fitsIntervals(have, want string) (bool, error) {
 	if isVersion(want) {
@@ -160,7 +160,7 @@ func fitsIntervals(have, want string) (bool, error) {
 			return false, fmt.Errorf("%q is no range such as [1.2,2)", want)
 		}
 		rest = rest[len(m[0]):]
-		low, high := m[2], m[4]
+		low, high := strings.TrimSpace(m[2]), strings.TrimSpace(m[4])
 		if m[3] == "" {
 			high = low
 		}

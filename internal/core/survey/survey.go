@@ -14,6 +14,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/mod"
+	"initium/internal/core/rule"
 )
 
 // Input is what a survey is taken from.
@@ -22,6 +23,7 @@ type Input struct {
 	Dialect *dialect.Dialect
 	Vars    dialect.Vars
 	Parked  []lineup.Parked
+	Rules   []rule.Rule
 	FS      fs.FS // the whole file system; paths in it are absolute ones without the first slash
 }
 
@@ -31,11 +33,13 @@ type Survey struct {
 	Dialect *dialect.Dialect
 	Vars    dialect.Vars
 	Lineup  *lineup.Lineup
+	Rules   []rule.Rule
 	Mods    []Mod // registered ones in load order, then the others by name; the server's own last
 	Strays  []Stray
 	Twins   []Twin
 
-	byName map[string]int
+	byName    map[string]int
+	providers map[string][]int // other names that mods answer to
 }
 
 // Mod is one mod: registered, or present, or both.
@@ -46,9 +50,10 @@ type Mod struct {
 	Place                int    // of Dialect.Places, or -1
 	Bundle               string // the bundle or category folder that it is in
 	Manifest             mod.Manifest
-	Empty                bool   // its folder holds nothing
-	NoMain               bool   // its folder lacks the file that the dialect wants
-	Inner                string // a folder inside that looks like the mod itself
+	Noted                []mod.Need // needs that rules tell, not the manifest
+	Empty                bool       // its folder holds nothing
+	NoMain               bool       // its folder lacks the file that the dialect wants
+	Inner                string     // a folder inside that looks like the mod itself
 
 	Registered bool // a registration names it, be it on or off
 	Listed     bool // and has it on
@@ -61,12 +66,22 @@ type Mod struct {
 	Group      bool  // registered through its category folder
 }
 
-// Needs are the names of the mods that this one cannot do without.
-func (m *Mod) Needs() []string { return m.Manifest.Needs }
+// Needs are the mods that this one cannot do without: those that its manifest
+// names, and those that the operator has written down.
+func (m *Mod) Needs() []mod.Need {
+	if len(m.Noted) == 0 {
+		return m.Manifest.Needs
+	}
+	return slices.Concat(m.Manifest.Needs, m.Noted)
+}
 
-// OptionalNeeds are the names of mods that have to come first if they are
-// there.
-func (m *Mod) OptionalNeeds() []string { return m.Manifest.OptionalNeeds }
+// OptionalNeeds are mods that have to come first if they are there.
+func (m *Mod) OptionalNeeds() []mod.Need { return m.Manifest.OptionalNeeds }
+
+// Is tells whether need is met by this mod's name, or by one that it provides.
+func (m *Mod) Is(need string) bool {
+	return m.Name == need || slices.Contains(m.Manifest.Provides, need)
+}
 
 // Stray is a folder in a place for mods that is none.
 type Stray struct {
@@ -86,6 +101,25 @@ func (s *Survey) Find(name string) *Mod {
 		return &s.Mods[i]
 	}
 	return nil
+}
+
+// Answer returns the mod that meets a need: the one of that name, else one that
+// provides it, one that loads before one that does not. nil means that there is
+// none.
+func (s *Survey) Answer(need string) *Mod {
+	m := s.Find(need)
+	if m != nil && m.Path != "" && m.On {
+		return m
+	}
+	for _, i := range s.providers[need] {
+		if p := &s.Mods[i]; p.On && p.Path != "" {
+			return p
+		}
+	}
+	if m == nil && len(s.providers[need]) > 0 {
+		return &s.Mods[s.providers[need][0]]
+	}
+	return m
 }
 
 // ByPath returns the mod whose folder holds the path, or nil.
@@ -169,7 +203,7 @@ func Take(in Input) *Survey {
 // With surveys a server's content against a given line-up, as it would be after
 // a change.
 func With(in Input, l *lineup.Lineup) *Survey {
-	s := &Survey{Server: in.Server, Dialect: in.Dialect, Vars: in.Vars, Lineup: l, byName: map[string]int{}}
+	s := &Survey{Server: in.Server, Dialect: in.Dialect, Vars: in.Vars, Lineup: l, Rules: in.Rules, byName: map[string]int{}}
 	scan := &scanner{fsys: in.FS, dialect: in.Dialect}
 	for i := range in.Dialect.Places {
 		if dir, ok := in.Vars.Expand(in.Dialect.Places[i].Path); ok {
@@ -313,5 +347,16 @@ func (s *Survey) arrange() {
 			m.Position = position
 		}
 		s.byName[m.Name] = i
+	}
+	s.providers = map[string][]int{}
+	for i := range s.Mods {
+		for _, name := range s.Mods[i].Manifest.Provides {
+			s.providers[name] = append(s.providers[name], i)
+		}
+	}
+	for _, r := range s.Rules {
+		if m := s.Find(r.Mod); m != nil && r.Kind == rule.Needs && !slices.Contains(mod.Names(m.Needs()), r.Other) {
+			m.Noted = append(m.Noted, mod.Need{Name: r.Other})
+		}
 	}
 }
