@@ -1,0 +1,427 @@
+package order
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/rule"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+)
+
+// Cause is why one mod has to load before another.
+type Cause int
+
+// The causes, the weightiest first.
+const (
+	ByNeed     Cause = iota // the later one cannot do without the earlier one
+	ByRule                  // the operator's own rule says so
+	BySetting               // the earlier one is a setting that the later one reads
+	ByOptional              // the later one uses the earlier one if it is there
+	ByManifest              // one of the two says so, without a need
+)
+
+// Demand is that First loads before Then.
+type Demand struct {
+	First, Then string // mods; or First is a setting
+	Cause       Cause
+	Rule        *rule.Rule // of ByRule
+}
+
+// Reason says the demand in words that stand behind the name of Then.
+func (d Demand) Reason() string {
+	first := text.Clean(d.First)
+	switch d.Cause {
+	case ByNeed:
+		return "needs " + first
+	case ByRule:
+		return "has to come after " + first + " (" + d.Rule.Why() + ")"
+	case BySetting:
+		return "reads the setting " + first
+	case ByOptional:
+		return "uses " + first
+	}
+	return "asks to come after " + first
+}
+
+// Lines are the registrations of a server that loads its mods as they are
+// listed, with what has to come before what.
+type Lines struct {
+	s       *survey.Survey
+	rows    []row
+	rowOf   map[string]int32 // of a mod
+	demands []demand
+}
+
+// row is a line of the load order, or a setting that a mod reads.
+type row struct {
+	name    string // as the line has it
+	list    int    // the registration; rows of different ones cannot change places
+	entry   int    // of Lineup.Entries, -1 for a setting
+	section int
+	seq     int
+}
+
+type demand struct {
+	Demand
+	edge Edge
+	soft bool
+}
+
+// Read finds out what has to come before what. For a server that orders by
+// itself there are no lines.
+func Read(s *survey.Survey) *Lines {
+	l := &Lines{s: s, rowOf: map[string]int32{}}
+	if s.Dialect.Order != dialect.OrderListed {
+		return l
+	}
+	l.lines()
+	for i := range s.Mods {
+		if m := &s.Mods[i]; l.here(m) {
+			l.demandsOf(m)
+		}
+	}
+	l.rules()
+	return l
+}
+
+// here tells whether a mod takes part in the order.
+func (l *Lines) here(m *survey.Mod) bool {
+	return m.On && m.Registered && !m.Base && len(m.Entries) > 0
+}
+
+// lines numbers the rows: the lines that are on, and the settings that mods read,
+// in the order in which the server reads them.
+func (l *Lines) lines() {
+	read := map[string]bool{}
+	for i := range l.s.Mods {
+		for _, name := range Settings(l.s, &l.s.Mods[i]) {
+			read[name] = true
+		}
+	}
+	set := map[string]bool{}
+	for _, setting := range l.s.Lineup.Settings {
+		if read[setting.Name] && !set[setting.Name] && setting.Seq > 0 {
+			set[setting.Name] = true
+			registration := l.s.Lineup.Files[setting.File].Registration
+			l.rows = append(l.rows, row{name: setting.Name, list: registration, entry: -1, section: -1, seq: setting.Seq})
+		}
+	}
+	seen := map[int]bool{}
+	for i := range l.s.Mods {
+		m := &l.s.Mods[i]
+		if !l.here(m) {
+			continue
+		}
+		at := Line(l.s, m)
+		if !seen[at] {
+			seen[at] = true
+			e := &l.s.Lineup.Entries[at]
+			l.rows = append(l.rows, row{name: e.Name, list: e.Registration, entry: at, section: e.Section, seq: e.Seq})
+		}
+	}
+	slices.SortStableFunc(l.rows, func(a, b row) int {
+		return cmp.Or(cmp.Compare(a.list, b.list), cmp.Compare(a.seq, b.seq), cmp.Compare(a.entry, b.entry))
+	})
+	of := map[int]int32{}
+	for i, r := range l.rows {
+		of[r.entry] = int32(i)
+		if r.entry < 0 {
+			l.rowOf["\x00"+r.name] = int32(i)
+		}
+	}
+	for i := range l.s.Mods {
+		if m := &l.s.Mods[i]; l.here(m) {
+			l.rowOf[m.Name] = of[Line(l.s, m)]
+		}
+	}
+}
+
+// Line is the entry of the line-up by which a registered mod loads: the first
+// that is on.
+func Line(s *survey.Survey, m *survey.Mod) int {
+	for _, i := range m.Entries {
+		if e := &s.Lineup.Entries[i]; e.On && s.Dialect.Registrations[e.Registration].SameAs == "" {
+			return i
+		}
+	}
+	return m.Entries[0]
+}
+
+// Settings are the names of the settings that a mod reads when it starts, by its
+// manifest or a rule.
+func Settings(s *survey.Survey, m *survey.Mod) []string {
+	list := m.Manifest.Settings
+	for _, r := range s.Rules {
+		if r.Kind == rule.Reads && r.Mod == m.Name {
+			list = append(slices.Clip(list), r.Other)
+		}
+	}
+	return list
+}
+
+func (l *Lines) demandsOf(m *survey.Mod) {
+	for _, need := range m.Needs() {
+		l.before(need.Name, m, ByNeed)
+	}
+	for _, need := range m.OptionalNeeds() {
+		l.before(need.Name, m, ByOptional)
+	}
+	for _, name := range m.Manifest.After {
+		l.before(name, m, ByManifest)
+	}
+	for _, name := range m.Manifest.Before {
+		if other := l.s.Answer(name); other != nil && l.here(other) {
+			l.demand(Demand{First: m.Name, Then: other.Name, Cause: ByManifest})
+		}
+	}
+	for _, name := range Settings(l.s, m) {
+		if at, ok := l.rowOf["\x00"+name]; ok {
+			l.demands = append(l.demands, demand{Demand{First: name, Then: m.Name, Cause: BySetting}, Edge{at, l.rowOf[m.Name]}, false})
+		}
+	}
+}
+
+func (l *Lines) before(name string, m *survey.Mod, cause Cause) {
+	if other := l.s.Answer(name); other != nil && l.here(other) && other != m {
+		l.demand(Demand{First: other.Name, Then: m.Name, Cause: cause})
+	}
+}
+
+func (l *Lines) demand(d Demand) {
+	l.demands = append(l.demands, demand{d, Edge{l.rowOf[d.First], l.rowOf[d.Then]}, d.Cause == ByOptional || d.Cause == ByManifest})
+}
+
+// rules adds what the operator has written down about the order.
+func (l *Lines) rules() {
+	for i := range l.s.Rules {
+		r := &l.s.Rules[i]
+		first, then := r.Mod, r.Other
+		switch r.Kind {
+		case rule.After:
+			first, then = then, first
+		case rule.Before:
+		default:
+			continue
+		}
+		a, b := l.s.Find(first), l.s.Find(then)
+		if a != nil && b != nil && l.here(a) && l.here(b) {
+			l.demand(Demand{First: a.Name, Then: b.Name, Cause: ByRule, Rule: r})
+		}
+	}
+	l.ends(rule.First)
+	l.ends(rule.Last)
+}
+
+// ends lets the mods of rules of the kind first or last come before or after all
+// others of their list that they need not, or that need not them.
+func (l *Lines) ends(kind rule.Kind) {
+	chosen := map[int32]*rule.Rule{}
+	for i := range l.s.Rules {
+		r := &l.s.Rules[i]
+		if m := l.s.Find(r.Mod); r.Kind == kind && m != nil && l.here(m) {
+			chosen[l.rowOf[m.Name]] = r
+		}
+	}
+	if len(chosen) == 0 {
+		return
+	}
+	g := l.graph(false)
+	if kind == rule.First {
+		g = g.backwards()
+	}
+	excepted := map[int32]bool{} // those that have to be even nearer to the end
+	var mark func(i int32)
+	mark = func(i int32) {
+		for _, next := range g.After(i) {
+			if !excepted[next] {
+				excepted[next] = true
+				mark(next)
+			}
+		}
+	}
+	for i := range chosen {
+		mark(i)
+	}
+	for at, r := range chosen {
+		for i := range int32(len(l.rows)) {
+			if chosen[i] != nil || excepted[i] || l.rows[i].entry < 0 || l.rows[i].list != l.rows[at].list {
+				continue
+			}
+			d := demand{Demand{First: r.Mod, Then: l.rows[i].name, Cause: ByRule, Rule: r}, Edge{at, i}, false}
+			if kind == rule.Last {
+				d.First, d.Then, d.edge = l.rows[i].name, r.Mod, Edge{i, at}
+			}
+			l.demands = append(l.demands, d)
+		}
+	}
+	slices.SortStableFunc(l.demands, func(a, b demand) int { return cmp.Compare(a.edge.To, b.edge.To) })
+}
+
+// graph is what has to come before what; with soft demands only where they make
+// no circle.
+func (l *Lines) graph(soft bool) *Graph {
+	var edges []Edge
+	for _, d := range l.demands {
+		if !d.soft && d.edge.From != d.edge.To {
+			edges = append(edges, d.edge)
+		}
+	}
+	hard := NewGraph(len(l.rows), edges)
+	if !soft {
+		return hard
+	}
+	hard = hard.Open(hard.Circles())
+	for i := range int32(hard.n) {
+		for _, to := range hard.After(i) {
+			edges = append(edges, Edge{i, to})
+		}
+	}
+	edges = edges[len(edges)-len(hard.next):]
+	all := slices.Clone(edges)
+	for _, d := range l.demands {
+		if d.soft && d.edge.From != d.edge.To {
+			all = append(all, d.edge)
+		}
+	}
+	g := NewGraph(len(l.rows), all)
+	circles := g.Circles()
+	if len(circles) == 0 {
+		return g
+	}
+	inCircle := map[int32]int{}
+	for c, circle := range circles {
+		for _, i := range circle {
+			inCircle[i] = c + 1
+		}
+	}
+	for _, d := range l.demands {
+		if d.soft && d.edge.From != d.edge.To && (inCircle[d.edge.From] == 0 || inCircle[d.edge.From] != inCircle[d.edge.To]) {
+			edges = append(edges, d.edge)
+		}
+	}
+	return NewGraph(len(l.rows), edges)
+}
+
+// Wrong is a demand that the order does not meet.
+type Wrong struct {
+	Demand
+	Fixed bool // no move within the list can mend it: both load through one line, or stand on different lists
+}
+
+// Wrong lists the demands that the order does not meet, in load order. Those in
+// circles are left out, Circles tells them; and so is what a mod would merely
+// like where a stronger demand is against it.
+func (l *Lines) Wrong() (list []Wrong) {
+	in := map[int32]int{}
+	for c, circle := range l.circles() {
+		for _, i := range circle {
+			in[i] = c + 1
+		}
+	}
+	met := map[Edge]bool{} // those that an order can meet
+	for g, i := l.graph(true), int32(0); i < int32(len(l.rows)); i++ {
+		for _, to := range g.After(i) {
+			if i > to {
+				met[Edge{i, to}] = true
+			}
+		}
+	}
+	for _, d := range l.demands {
+		from, to := d.edge.From, d.edge.To
+		switch {
+		case from == to:
+			if d.Cause != ByRule && l.position(d.First) > l.position(d.Then) {
+				list = append(list, Wrong{d.Demand, true})
+			}
+		case from > to && (in[from] == 0 || in[from] != in[to]) && (!d.soft || met[d.edge]):
+			list = append(list, Wrong{d.Demand, l.rows[from].list != l.rows[to].list})
+		}
+	}
+	return list
+}
+
+func (l *Lines) position(name string) int {
+	if m := l.s.Find(name); m != nil {
+		return m.Position
+	}
+	return 0
+}
+
+func (l *Lines) circles() [][]int32 { return l.graph(false).Circles() }
+
+// Circle is a set of mods that have to come before each other.
+type Circle struct {
+	Shortest []Demand // each Then is the next one's First, and the last one's Then the first one's First
+	All      []string // all mods in circles that hang together, in load order
+}
+
+// Circles lists what no order can mend.
+func (l *Lines) Circles() (list []Circle) {
+	g := l.graph(false)
+	for _, circle := range g.Circles() {
+		var c Circle
+		in := map[int32]bool{}
+		for _, i := range circle {
+			in[i] = true
+			c.All = append(c.All, l.rows[i].name)
+		}
+		shortest := g.Shortest(circle)
+		for k, i := range shortest {
+			next := shortest[(k+1)%len(shortest)]
+			at := slices.IndexFunc(l.demands, func(d demand) bool { return !d.soft && d.edge == Edge{i, next} })
+			c.Shortest = append(c.Shortest, l.demands[at].Demand)
+		}
+		list = append(list, c)
+	}
+	return list
+}
+
+// Describe says a circle in one sentence.
+func (c Circle) Describe() string {
+	words := ""
+	for i := range slices.Backward(c.Shortest) { // from the one that needs to the one that is needed
+		d := c.Shortest[i]
+		if words != "" {
+			words += ", "
+		}
+		words += text.Clean(d.Then) + " " + d.Reason()
+	}
+	return words
+}
+
+// Move is one move of a repair.
+type Move struct {
+	Change  lineup.Change
+	Reasons []string // why, one for each demand that was not met
+}
+
+// Repair is the smallest set of moves that brings all lines in order.
+type Repair struct {
+	Moves  []Move
+	Excess int      // how many moves more than needed it may have; 0 when it is known to be the smallest
+	Left   []string // what it cannot mend, in words
+}
+
+// Changes are the moves, to be planned.
+func (r *Repair) Changes() []lineup.Change {
+	changes := make([]lineup.Change, len(r.Moves))
+	for i, m := range r.Moves {
+		changes[i] = m.Change
+	}
+	return changes
+}
+
+// String sums a repair up.
+func (r *Repair) String() string {
+	switch len(r.Moves) {
+	case 0:
+		return "nothing has to be moved"
+	case 1:
+		return "one move: " + r.Moves[0].Change.String()
+	}
+	return fmt.Sprintf("%d moves", len(r.Moves))
+}
