@@ -27,8 +27,9 @@ type App struct {
 	opened *host.Ledger
 	failed error
 
-	mu    sync.Mutex // guards notes: a screen asks for several things at once
+	mu    sync.Mutex // guards what follows: a screen asks for several things at once
 	notes []string
+	asked map[string]asked // by the version command
 }
 
 func (a *App) note(said string) {

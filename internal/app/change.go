@@ -19,7 +19,11 @@ func (a *App) Plan(name string, changes []lineup.Change) (*plan.Plan, *survey.Su
 	if err != nil {
 		return nil, nil, err
 	}
-	now := survey.Take(s.input())
+	return a.planOn(s, survey.Take(s.input()), changes)
+}
+
+// planOn works a plan out on a survey that was taken already.
+func (a *App) planOn(s *Server, now *survey.Survey, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
 	changes = slices.Clone(changes)
 	for i := range changes {
 		if err := sensible(now, changes[i]); err != nil {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/forecast"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
@@ -79,7 +80,11 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	if st.settle <= 0 {
 		st.settle = time.Duration(server.Dialect.Start.Settle)
 	}
-	now := survey.Take(server.input())
+	look, err := a.look(server, survey.Take(server.input()))
+	if err != nil {
+		return nil, err
+	}
+	now := look.Survey
 	expected := Expect(now)
 	spec, err := server.spec()
 	if err != nil {
@@ -101,6 +106,9 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	st.reader.Flush()
 	p := st.reader.Judge(end)
 	p.Server, p.Number, p.Log, p.Started = name, st.number, st.dir.Log(), &st.began
+	if err := a.compare(look, p); err != nil {
+		return p, err
+	}
 	if err := st.dir.PutProof(p); err != nil {
 		return p, fmt.Errorf("keep the proof: %w", err)
 	}
@@ -117,6 +125,36 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 		}
 	}
 	return p, nil
+}
+
+// compare puts what was foretold beside what a start showed, and keeps what was
+// learned: a mod that failed by its own fault against the forecast will do so
+// again while its files stay the same; one that loaded will not.
+func (a *App) compare(look *Look, p *proof.Proof) error {
+	l, err := a.ledger()
+	if err != nil {
+		return err
+	}
+	for i := range p.Mods {
+		m := &p.Mods[i]
+		said := look.Forecast.Find(m.Name)
+		known := look.Survey.Find(m.Name)
+		if said == nil || known == nil {
+			continue
+		}
+		m.Foretold = string(said.Outcome)
+		switch {
+		case known.Path == "":
+		case m.Outcome == proof.Failed && m.Own && said.Outcome == forecast.Confirmed:
+			err = l.Learn(known.Path, m.Reason)
+		case said.Cause == forecast.Lesson && (m.Outcome == proof.Confirmed || m.Outcome == proof.Unlisted):
+			err = l.Learn(known.Path, "")
+		}
+		if err != nil {
+			return fmt.Errorf("keep what the start taught: %w", err)
+		}
+	}
+	return nil
 }
 
 // watch follows a start to its end.

@@ -9,7 +9,10 @@ import (
 
 	"initium/internal/core/check"
 	"initium/internal/core/dialect"
+	"initium/internal/core/forecast"
 	"initium/internal/core/lineup"
+	"initium/internal/core/order"
+	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
 	"initium/internal/host"
@@ -22,6 +25,7 @@ type Server struct {
 	Vars    dialect.Vars
 	Missing map[string]string // given values that do not exist, with what was looked for
 	Parked  []lineup.Parked
+	Rules   []rule.Rule
 }
 
 // Server looks an adopted server up.
@@ -36,7 +40,10 @@ func (a *App) Server(name string) (*Server, error) {
 	}
 	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}}
 	a.resolve(s)
-	s.Parked, err = l.Parked(name)
+	if s.Parked, err = l.Parked(name); err != nil {
+		return nil, err
+	}
+	s.Rules, err = l.Rules(name, s.Dialect.Name)
 	return s, err
 }
 
@@ -128,7 +135,7 @@ func readFile(name string) ([]byte, error) {
 }
 
 func (s *Server) input() survey.Input {
-	return survey.Input{Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, Parked: s.Parked, FS: os.DirFS("/")}
+	return survey.Input{Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, Parked: s.Parked, Rules: s.Rules, FS: os.DirFS("/")}
 }
 
 // Survey finds out what is on a server now.
@@ -145,6 +152,8 @@ type Look struct {
 	Server   *Server
 	Survey   *survey.Survey
 	Findings []check.Finding
+	Forecast *forecast.Forecast
+	Repair   order.Repair
 	Running  bool
 	Staged   []lineup.Change // gathered and not applied yet; the survey is as it will be after them
 	Problem  string          // why the staged changes cannot be made any more
@@ -156,53 +165,48 @@ func (a *App) Look(name string) (*Look, error) {
 	if err != nil {
 		return nil, err
 	}
-	look := &Look{Server: s, Survey: survey.Take(s.input()), Running: a.Home.IsRunning(name)}
-	look.Findings = check.Run(look.Survey, check.Facts{Missing: s.Missing, Running: look.Running, PortBusy: a.portBusy(s, look.Running)})
+	return a.look(s, survey.Take(s.input()))
+}
+
+// look checks a survey.
+func (a *App) look(s *Server, now *survey.Survey) (*Look, error) {
+	look := &Look{Server: s, Survey: now, Running: a.Home.IsRunning(s.Record.Name)}
+	facts, err := a.facts(s, now, look.Running)
+	if err != nil {
+		return nil, err
+	}
+	report := check.Run(now, facts)
+	look.Findings, look.Forecast, look.Repair = report.Findings, report.Forecast, report.Repair
 	return look, nil
 }
 
 // LookAhead looks at a server as it will be once the staged changes are made.
 func (a *App) LookAhead(name string) (*Look, error) {
-	look, err := a.Look(name)
+	s, err := a.Server(name)
 	if err != nil {
 		return nil, err
 	}
-	if look.Staged, err = a.Staged(name); err != nil || len(look.Staged) == 0 {
-		return look, err
-	}
-	_, after, err := a.Plan(name, look.Staged)
+	now := survey.Take(s.input())
+	staged, err := a.Staged(name)
 	if err != nil {
-		look.Problem = text.Clean(err.Error())
-		return look, nil
+		return nil, err
 	}
-	look.Survey = after
-	look.Findings = check.Run(after, check.Facts{Missing: look.Server.Missing, Running: look.Running, PortBusy: a.portBusy(look.Server, look.Running)})
-	return look, nil
-}
-
-// portBusy says who holds the server's port.
-func (a *App) portBusy(s *Server, running bool) string {
-	port := s.Vars["port"]
-	if running || checkPort(port) != nil {
-		return ""
+	if len(staged) == 0 {
+		return a.look(s, now)
 	}
-	names, err := a.Home.Servers()
+	_, after, err := a.planOn(s, now, staged)
 	if err != nil {
-		return ""
-	}
-	for _, other := range names {
-		if other == s.Record.Name || !a.Home.IsRunning(other) {
-			continue
+		look, lookErr := a.look(s, now)
+		if look != nil {
+			look.Staged, look.Problem = staged, text.Clean(err.Error())
 		}
-		if o, err := a.Server(other); err == nil && o.Vars["port"] == port {
-			return "the server " + other + " runs on it"
-		}
+		return look, lookErr
 	}
-	number, _ := strconv.Atoi(port)
-	if protocol := host.PortHeld(number); protocol != "" {
-		return "another program on this machine has it open (" + protocol + ")"
+	look, err := a.look(s, after)
+	if look != nil {
+		look.Staged = staged
 	}
-	return ""
+	return look, err
 }
 
 func checkPort(port string) error {

@@ -69,7 +69,7 @@ func (h Home) OpenLedger() (*Ledger, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	if _, err := db.Exec(schema); err != nil {
+	if _, err := db.Exec(schema + notesSchema); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("open the ledger %s: %w", name, err)
 	}

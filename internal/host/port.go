@@ -37,3 +37,14 @@ func holds(table string, port int, protocol string) bool {
 	}
 	return false
 }
+
+// FreePort is the first port above one that nothing on this machine has open and
+// that is not among those to be left; 0 when there is none.
+func FreePort(above int, leave map[int]bool) int {
+	for port := above + 1; port <= min(above+200, 65535); port++ {
+		if !leave[port] && PortHeld(port) == "" {
+			return port
+		}
+	}
+	return 0
+}

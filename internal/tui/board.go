@@ -256,7 +256,8 @@ func (b *board) remediesOf(row boardRow, depth int) (list []remedy) {
 			list = append(list, remedy{text: f.Remedy, changes: f.Changes})
 		}
 	}
-	if len(list) > 0 || row.mod == nil || depth > 8 || row.outcome == nil || row.outcome.Outcome == proof.Confirmed {
+	fixable := slices.ContainsFunc(list, func(r remedy) bool { return len(r.changes) > 0 })
+	if fixable || row.mod == nil || depth > 8 || !troubled(row) {
 		return list
 	}
 	for _, want := range row.mod.Needs() {
@@ -269,7 +270,9 @@ func (b *board) remediesOf(row boardRow, depth int) (list []remedy) {
 			if r.root == "" {
 				r.root = clean(name)
 			}
-			list = append(list, r)
+			if len(r.changes) > 0 {
+				list = append(list, r)
+			}
 		}
 	}
 	return list

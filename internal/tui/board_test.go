@@ -47,7 +47,7 @@ func look(t testing.TB, script string, mods ...string) *app.Look {
 	vars := dialect.Vars{"dir": "/srv", "startup": "harbour.start", "port": "1"}
 	s := survey.Take(survey.Input{Server: "h", Dialect: d, Vars: vars, FS: files})
 	return &app.Look{Server: &app.Server{Record: host.Record{Name: "h", Dir: "/srv"}, Dialect: d, Vars: vars}, Survey: s,
-		Findings: check.Run(s, check.Facts{})}
+		Findings: check.Run(s, check.Facts{}).Findings}
 }
 
 // proved is a start in which each mod had an outcome: "name outcome".
@@ -142,7 +142,7 @@ func TestBoardRemedies(t *testing.T) {
 	b := &board{}
 	b.set(look(t, "berth a\nberth b\nberth c\nberth gone\n", "a: b", "b: x", "c", "x"), proved("a failed", "b failed", "c confirmed", "gone failed"), nil)
 	for _, test := range []struct{ mod, want string }{
-		{"a", "move a after b"},
+		{"a", "move b before a"},
 		{"b", "register x before b"},
 		{"c", ""},
 		{"gone", "by hand: take the mod in, or switch it off"},

@@ -180,7 +180,7 @@ func TestFindings(t *testing.T) {
 		"off all the same":   {world{"start": "let licence L\n# use x\n", "always/x/about.toml": "name = 'x'"}, "loads-anyway x@2"},
 		"off is not checked": {world{"start": "let licence L\n# use zzz\n"}, ""},
 	} {
-		if got := codes(check.Run(survey.Take(test.world.input(t, harbour)), check.Facts{}), false); got != test.want {
+		if got := codes(check.Run(survey.Take(test.world.input(t, harbour)), check.Facts{}).Findings, false); got != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
 		}
 	}
@@ -199,7 +199,7 @@ func TestKeyedFindings(t *testing.T) {
 		"a path":                {world{"start": "load_a = mods/a\n"}.mods("a"), ""},
 		"no assignment":         {world{"start": "load_a\n"}.mods("a"), "line-unreadable@1"},
 	} {
-		if got := codes(check.Run(survey.Take(test.world.input(t, keyed)), check.Facts{}), false); got != test.want {
+		if got := codes(check.Run(survey.Take(test.world.input(t, keyed)), check.Facts{}).Findings, false); got != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
 		}
 	}
@@ -207,7 +207,7 @@ func TestKeyedFindings(t *testing.T) {
 
 func TestNotes(t *testing.T) {
 	w := world{"start": "let licence L\n", "mods/junk/readme": "", "mods/hollow/": "", "mods/deep/deep/main": "", "own/core/about.toml": ""}.mods("spare")
-	got := codes(check.Run(survey.Take(w.input(t, harbour)), check.Facts{}), true)
+	got := codes(check.Run(survey.Take(w.input(t, harbour)), check.Facts{}).Findings, true)
 	want := "stray-nested; not-registered spare; stray-empty; stray-folder"
 	if got != want {
 		t.Errorf("notes are %q, want %q", got, want)
@@ -217,11 +217,11 @@ func TestNotes(t *testing.T) {
 func TestFacts(t *testing.T) {
 	s := survey.Take(world{"start": "let licence L\n"}.input(t, harbour))
 	facts := check.Facts{Missing: map[string]string{"program": "/x is not there"}, PortBusy: "another program has it"}
-	if got := codes(check.Run(s, facts), false); got != "given-missing; port-busy" {
+	if got := codes(check.Run(s, facts).Findings, false); got != "given-missing; port-busy" {
 		t.Errorf("findings are %q", got)
 	}
 	facts.Running = true
-	if got := codes(check.Run(s, facts), false); got != "given-missing" {
+	if got := codes(check.Run(s, facts).Findings, false); got != "given-missing" {
 		t.Errorf("the server's own port is reported: %q", got)
 	}
 }
@@ -233,7 +233,7 @@ func TestRemedies(t *testing.T) {
 		world  world
 		want   string // the startup file afterwards
 	}{
-		"move the dependent down": {harbour, world{"start": "let licence L\nuse a\nuse x\nuse b\n"}.mods("a: b", "b", "x"), "let licence L\nuse x\nuse b\nuse a\n"},
+		"move the dependent down": {harbour, world{"start": "let licence L\nuse a\nuse x\nuse b\nuse c\n"}.mods("a: b, c", "b", "c", "x"), "let licence L\nuse x\nuse b\nuse c\nuse a\n"},
 		"move the need up":        {harbour, world{"start": "let licence L\nuse a\nuse x\nuse b\n"}.mods("a: b", "b", "x: a"), "let licence L\nuse b\nuse a\nuse x\n"},
 		"move a category":         {harbour, world{"start": "let licence L\nuse +g\nuse b\n"}.mods("+g/a: b", "b"), "let licence L\nuse b\nuse +g\n"},
 		"register a need":         {harbour, world{"start": "let licence L\nuse a\n"}.mods("a: b", "b"), "let licence L\nuse b\nuse a\n"},
@@ -250,7 +250,7 @@ func TestRemedies(t *testing.T) {
 		in := test.world.input(t, test.source)
 		now := survey.Take(in)
 		var changes []lineup.Change
-		for _, f := range check.Run(now, check.Facts{}) {
+		for _, f := range check.Run(now, check.Facts{}).Findings {
 			if f.Severity != check.Note {
 				if f.Remedy == "" {
 					t.Errorf("%s: %s has no remedy", name, f.Code)
@@ -266,7 +266,7 @@ func TestRemedies(t *testing.T) {
 		if got := string(p.Files[0].Want); got != test.want {
 			t.Errorf("%s: %v gives %q, want %q", name, changes, got, test.want)
 		}
-		if left := codes(check.Run(survey.With(in, after), check.Facts{}), false); left != "" {
+		if left := codes(check.Run(survey.With(in, after), check.Facts{}).Findings, false); left != "" {
 			t.Errorf("%s: afterwards check still says %q", name, left)
 		}
 	}
@@ -274,7 +274,7 @@ func TestRemedies(t *testing.T) {
 
 func TestFindingsAreSafeToShow(t *testing.T) {
 	w := world{"start": "let licence L\nuse \x1b[31mred\nuse a\n", "mods/a/about.toml": "name = \"x\\u001b[2J\"\nneeds = [\"\\u001b]0;t\\u0007\"]\n", "mods/a/main": ""}
-	for _, f := range check.Run(survey.Take(w.input(t, harbour)), check.Facts{}) {
+	for _, f := range check.Run(survey.Take(w.input(t, harbour)), check.Facts{}).Findings {
 		for _, s := range []string{f.Message, f.Mod, f.File, f.Remedy} {
 			if strings.ContainsAny(s, "\x1b\x07") {
 				t.Errorf("%s: %q", f.Code, s)
@@ -309,7 +309,7 @@ func BenchmarkSurveyAndCheck(b *testing.B) {
 	}
 	in.FS, in.Vars["dir"] = os.DirFS("/"), dir
 	for b.Loop() {
-		if n := len(check.Run(survey.Take(in), check.Facts{})); n != 0 {
+		if n := len(check.Run(survey.Take(in), check.Facts{}).Findings); n != 0 {
 			b.Fatalf("%d findings", n)
 		}
 	}

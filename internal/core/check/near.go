@@ -18,6 +18,10 @@ var releaseSuffix = regexp.MustCompile(`^[-_. ]?(?i:main|master|dev|develop|trun
 // operator may have meant.
 func (c *checker) missing(m *survey.Mod) {
 	at := func(code string) Finding { return c.at(code, Error, m) }
+	if strings.TrimSpace(m.Name) != m.Name {
+		c.blanks(m)
+		return
+	}
 	name := text.Clean(m.Name)
 	for _, s := range c.s.Strays {
 		switch {

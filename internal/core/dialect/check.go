@@ -72,6 +72,7 @@ func (c *checker) check(d *Dialect) {
 	c.values(d, vars)
 	c.builds(d, vars)
 	c.load(d)
+	c.data(d, vars)
 	c.start(d, vars)
 	c.log(d)
 	for _, r := range charRanges(d.Names.Allowed) {
@@ -149,7 +150,7 @@ func (c *checker) manifests(d *Dialect) {
 		if !isBelow(m.File) {
 			c.bad(key+".file", "%q has to be a file below the mod's folder", m.File)
 		}
-		oneOf(c, key+".format", &m.Format, "", FormatKeyValue, FormatLines, FormatTOML, FormatJSON, FormatYAML)
+		oneOf(c, key+".format", &m.Format, "", FormatKeyValue, FormatLines, FormatTOML, FormatJSON, FormatYAML, FormatSource)
 		switch {
 		case m.Format == FormatKeyValue && m.Assign == "":
 			m.Assign = "="
@@ -291,6 +292,14 @@ func (c *checker) values(d *Dialect, vars []string) {
 			c.bad(key+".registration", "names %q, which this dialect has not", v.Registration)
 		}
 		c.variables(key+".put", v.Put, vars)
+		if v.Wrong == "" {
+			v.Wrong = FateIgnored
+			if v.Required {
+				v.Wrong = FateStops
+			}
+		}
+		oneOf(c, key+".wrong", &v.Wrong, "", FateStops, FatePassed, FateIgnored)
+		c.variables(key+".file", v.File, append(slices.Clip(vars), "value"))
 	}
 }
 
@@ -305,6 +314,9 @@ func (c *checker) start(d *Dialect, vars []string) {
 	c.variables("start.directory", s.Directory, vars)
 	for _, w := range slices.Concat(append([][]string{s.Command}, s.Extra...)...) {
 		c.variables("start.command", w, vars)
+	}
+	for _, f := range s.Files {
+		c.variables("start.files", f, vars)
 	}
 	for name, value := range s.Env {
 		c.variables("start.env."+name, value, vars)

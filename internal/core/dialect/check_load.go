@@ -1,6 +1,10 @@
 package dialect
 
-import "fmt"
+import (
+	"fmt"
+	"path"
+	"strings"
+)
 
 // notation checks how version ranges are said to be written; nothing is fine.
 func (c *checker) notation(key string, n *Notation) {
@@ -17,8 +21,12 @@ func (c *checker) builds(d *Dialect, vars []string) {
 			c.variables(key+".command", word, vars)
 		}
 		switch {
+		case b.Registration != "":
+			if d.Registration(b.Registration) == nil || b.Key == "" || b.File != "" || len(b.Command) > 0 {
+				c.bad(key+".registration", "has to be the name of a registration, with the key of the setting in it")
+			}
 		case (len(b.Command) > 0) == (b.File != ""):
-			c.bad(key, "needs either a command that prints the version or a file that holds it")
+			c.bad(key, "needs either a command that prints the version, a file that holds it, or a registration with its key")
 		case b.File != "":
 			c.variables(key+".file", b.File, vars)
 		}
@@ -61,8 +69,42 @@ func (c *checker) load(d *Dialect) {
 		{"unreadable", &l.Unreadable, FateFails}, {"bad_name", &l.BadName, FateFails}, {"differs", &l.Differs, FateFails},
 		{"no_main", &l.NoMain, FateFails}, {"misfit", &l.Misfit, FateFails}, {"wrong_list", &l.WrongList, FateFails},
 		{"conflict", &l.Conflict, FateFails}, {"twins", &l.Twins, FateIgnored}, {"script", &l.Script, FateStops}, {"range", &l.Range, FateFails},
+		{"twice", &l.Twice, FateIgnored}, {"key", &l.Key, FateFails}, {"number", &l.Number, FateFails}, {"port", &l.Port, FateStops},
 	} {
 		oneOf(c, "load."+fate.key, fate.value, fate.fallback, FateFails, FateStops, FatePassed, FateIgnored)
+	}
+}
+
+// data checks the files that have to be well formed, and the mods' keys.
+func (c *checker) data(d *Dialect, vars []string) {
+	for i := range d.Data {
+		f, key := &d.Data[i], fmt.Sprintf("data[%d]", i)
+		c.need(key+".file", f.File)
+		c.variables(key+".file", f.File, vars)
+		oneOf(c, key+".format", &f.Format, "", FormatJSON, FormatYAML, FormatTOML, FormatXML)
+		oneOf(c, key+".wrong", &f.Wrong, FateStops, FateStops, FatePassed, FateIgnored)
+	}
+	for i := range d.Icons {
+		icon, key := &d.Icons[i], fmt.Sprintf("icon[%d]", i)
+		c.need(key+".file", icon.File)
+		c.variables(key+".file", icon.File, vars)
+		if icon.Width < 1 || icon.Height < 1 {
+			c.bad(key, "needs a width and a height, in pixels")
+		}
+	}
+	for i, v := range d.Values {
+		for _, broad := range v.Broad {
+			if len(strings.Fields(broad)) != 2 {
+				c.bad(fmt.Sprintf("value[%d].broad", i), "%q has to be a setting and its value", broad)
+			}
+		}
+	}
+	if k := d.Keys; k.Files != "" || k.Into != "" {
+		c.need("keys.into", k.Into)
+		c.variables("keys.into", k.Into, vars)
+		if _, err := path.Match(k.Files, ""); err != nil || !isBelow(k.Files) {
+			c.bad("keys.files", "%q has to be files below the mod's folder, such as keys/*.key", k.Files)
+		}
 	}
 }
 

@@ -28,6 +28,9 @@ type Dialect struct {
 	Registrations []Registration `toml:"registration"`
 	Values        []Value        `toml:"value"`
 	Builds        []Build        `toml:"build"`
+	Data          []Data         `toml:"data"`
+	Icons         []Icon         `toml:"icon"`
+	Keys          Keys           `toml:"keys"`
 	Load          Load           `toml:"load"`
 	Start         Start          `toml:"start"`
 	Stop          Stop           `toml:"stop"`
@@ -43,6 +46,28 @@ const (
 	OrderServer Order = "server"
 )
 
+// Data is a file of the server that has to be well formed.
+type Data struct {
+	File   string `toml:"file"`
+	Format Format `toml:"format"` // json, yaml, toml or xml
+	About  string `toml:"about"`
+	Wrong  Fate   `toml:"wrong"` // what becomes of the mods when it is not
+}
+
+// Icon is a picture that has to have an exact size.
+type Icon struct {
+	File   string `toml:"file"`
+	Width  int    `toml:"width"`  // in pixels
+	Height int    `toml:"height"` // in pixels
+	About  string `toml:"about"`
+}
+
+// Keys are files of mods that have to be among the server's own.
+type Keys struct {
+	Files string `toml:"files"` // below a mod's folder: `keys/*.key`
+	Into  string `toml:"into"`  // the server's folder for them
+}
+
 // Load says what the server does with the mods that it finds: in which order,
 // and what becomes of those that something is wrong with. Forecasts rest on it.
 type Load struct {
@@ -57,6 +82,9 @@ type Load struct {
 	BadName    Fate `toml:"bad_name"`    // a name with characters that are not allowed
 	Differs    Fate `toml:"differs"`     // a manifest with another name than the folder
 	NoMain     Fate `toml:"no_main"`     // a mod without its main file
+	Twice      Fate `toml:"twice"`       // a mod that is registered a second time
+	Key        Fate `toml:"key"`         // one whose key file is not among the server's
+	Number     Fate `toml:"number"`      // one with another catalogue number than the list says
 	Misfit     Fate `toml:"misfit"`      // one made for another version, loader or runtime
 	WrongList  Fate `toml:"wrong_list"`  // one on a list that is not for its side
 	Conflict   Fate `toml:"conflict"`    // two that cannot be together
@@ -64,6 +92,7 @@ type Load struct {
 	Script     Fate `toml:"script"`      // a script with an error in it
 
 	Range Fate `toml:"range"` // a need that is there in a version that will not do
+	Port  Fate `toml:"port"`  // what the mods do when the port is taken: nothing ("stops"), or they load before that shows ("loads")
 }
 
 // Walk is how a server finds an order by itself.
@@ -145,6 +174,7 @@ type Place struct {
 	Aside  string   `toml:"aside"`  // what a mod's file or folder is called while it is set aside: `{mod}.off`
 	Packed bool     `toml:"packed"` // such a file is a zip archive with the mod's manifest inside
 	Mark   []string `toml:"mark"`   // files of which a mod has at least one; empty: every folder is a mod
+	Speaks string   `toml:"speaks"` // a file without which a mod loads in silence
 	Main   string   `toml:"main"`   // a file without which a mod cannot load
 }
 
@@ -181,6 +211,7 @@ type Manifest struct {
 	Provides  string `toml:"provides"`  // other names that it answers to
 	Before    string `toml:"before"`    // mods that have to load after it, if they are there
 	After     string `toml:"after"`     // mods that have to load before it, if they are there
+	Brings    string `toml:"brings"`    // mods that come in with it, registered or not
 	Settings  string `toml:"settings"`  // settings that it reads when it starts
 	Server    string `toml:"server"`    // the versions of the server that it is made for
 	Loader    string `toml:"loader"`    // and of the loader, or the loader's name
@@ -206,15 +237,16 @@ const (
 // Build is a version of something that mods have to fit: of the server, its
 // loader, or its runtime.
 type Build struct {
-	Of       BuildOf  `toml:"of"`
-	About    string   `toml:"about"`
-	Command  []string `toml:"command"` // prints the version; or
-	File     string   `toml:"file"`    // holds it, as a whole
-	Format   Format   `toml:"format"`  // or, in TOML, JSON or YAML,
-	Key      string   `toml:"key"`     // at a key
-	Line     string   `toml:"line"`    // the line with it: `Engine {version}`; the first line when left out
-	Wants    string   `toml:"wants"`   // the range that this family of servers needs
-	Versions Notation `toml:"versions"`
+	Of           BuildOf  `toml:"of"`
+	About        string   `toml:"about"`
+	Command      []string `toml:"command"`      // prints the version; or
+	File         string   `toml:"file"`         // holds it, as a whole
+	Format       Format   `toml:"format"`       // or, in TOML, JSON or YAML,
+	Key          string   `toml:"key"`          // at a key; or
+	Registration string   `toml:"registration"` // at a key in the file of a registration
+	Line         string   `toml:"line"`         // the line with it: `Engine {version}`; the first line when left out
+	Wants        string   `toml:"wants"`        // the range that this family of servers needs
+	Versions     Notation `toml:"versions"`
 
 	line *text.Pattern
 }
@@ -239,6 +271,7 @@ type Format string
 const (
 	FormatKeyValue Format = "key-value" // key = value
 	FormatLines    Format = "lines"     // one need on a line (manifests only)
+	FormatSource   Format = "source"    // a script; keys are lines such as `needs {value}` (manifests only)
 	FormatTOML     Format = "toml"
 	FormatJSON     Format = "json"
 	FormatScript   Format = "script" // words on lines (registrations only, as are those below)
@@ -270,6 +303,7 @@ type Registration struct {
 
 	Sides    []string `toml:"sides"`    // which mods belong here, by their side; empty for those that no other takes
 	SameAs   string   `toml:"same_as"`  // the registration whose list this one repeats
+	Plain    bool     `toml:"plain"`    // the server reads the file only as UTF-8 without a byte-order mark
 	Held     bool     `toml:"held"`     // the file must not change while the server runs
 	Optional bool     `toml:"optional"` // the file need not be there
 
@@ -329,7 +363,15 @@ type Value struct {
 	Registration string   `toml:"registration"` // whose file it stands in
 	Required     bool     `toml:"required"`
 	Placeholders []string `toml:"placeholders"` // what a template holds before anyone has filled it in
+	Allowed      []string `toml:"allowed"`      // all that it may be
+	Least        *float64 `toml:"least"`        // as a number
+	Most         *float64 `toml:"most"`
+	Risky        []string `toml:"risky"` // values that open the server to cheating, or keep mods from working
+	Risk         string   `toml:"risk"`  // why
+	Broad        []string `toml:"broad"` // settings, written `name value`, that undo this one from elsewhere
 	About        string   `toml:"about"`
+	Wrong        Fate     `toml:"wrong"`  // what becomes of the mods when it is missing or cannot be
+	File         string   `toml:"file"`   // a file that has to be there, with {value} in its name
 	Put          string   `toml:"put"`    // what Initium can put there, when it can know
 	Secret       bool     `toml:"secret"` // never shown
 }
@@ -338,6 +380,7 @@ type Value struct {
 type Start struct {
 	Directory string            `toml:"directory"`
 	Command   []string          `toml:"command"`
+	Files     []string          `toml:"files"` // that the command names, and have to be there seen from Directory
 	Extra     [][]string        `toml:"extra"` // added when all its variables have a value
 	Env       map[string]string `toml:"env"`   // set when all its variables have a value
 	Within    Duration          `toml:"within"`
@@ -371,6 +414,7 @@ type Rule struct {
 	Level string  `toml:"level"` // only for lines whose prefix has this {level}
 	Next  bool    `toml:"next"`  // the reason stands on the following line
 	Fatal bool    `toml:"fatal"` // the server stops because of it
+	Own   bool    `toml:"own"`   // the mod's own fault: it will be so again while its files stay the same
 
 	pattern *text.Pattern
 }

@@ -276,39 +276,3 @@ func (l *Lineup) entriesOf(registration int, name string) (entries []Entry) {
 	}
 	return entries
 }
-
-// set gives a setting a value, or adds it at the end of its file.
-func (l *Lineup) set(todo edits, c Change) error {
-	if c.To == "" || text.Clean(c.To) != c.To || strings.TrimSpace(c.To) != c.To {
-		return fmt.Errorf("the value %q cannot be written: it is empty, or has control characters or a blank at an end", text.Clean(c.To))
-	}
-	registration := slices.IndexFunc(l.Dialect.Registrations, func(r dialect.Registration) bool { return r.Name == c.Registration })
-	if registration < 0 {
-		return fmt.Errorf("the dialect %s has no registration %q", l.Dialect.Name, c.Registration)
-	}
-	r := &l.Dialect.Registrations[registration]
-	if s, ok := l.Setting(c.Registration, c.Mod); ok {
-		todo.add(s.File, text.Edit{Span: s.Span, New: l.quoteLike(s, c.To)})
-		return nil
-	}
-	line := c.Mod + " " + r.Assign + " " + c.To
-	if r.Format == dialect.FormatScript {
-		if r.Setting == "" {
-			return fmt.Errorf("the %s has no settings", r.Name)
-		}
-		line = strings.NewReplacer("{name}", c.Mod, "{value}", c.To).Replace(r.Setting)
-	}
-	root := l.root(registration)
-	doc := l.Files[root].Bytes
-	todo.add(root, text.InsertLine(doc, text.Begin(doc), line))
-	return nil
-}
-
-// quoteLike keeps the quotes of the value that is replaced.
-func (l *Lineup) quoteLike(s Setting, value string) string {
-	doc := l.Files[s.File].Bytes
-	if q := doc[s.Span.Start]; s.Span.Len() > len(s.Value) && strings.IndexByte(value, q) < 0 {
-		return string(q) + value + string(q)
-	}
-	return value
-}

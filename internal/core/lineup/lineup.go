@@ -85,6 +85,8 @@ type Setting struct {
 	File        int
 	Span        text.Span // the value
 	Seq         int       // as in Entry
+
+	piece *text.Piece // in a structured file or a launch line
 }
 
 // Problem is a place in a startup file that cannot be understood.
@@ -279,7 +281,7 @@ func (l *Lineup) readScript(file, depth int) {
 		if _, fits := setting.match(s.Words); fits {
 			value := setting.get("value", s.Words)
 			l.seq++
-			l.Settings = append(l.Settings, Setting{setting.get("name", s.Words).Value, value.Value, file, value.Span, l.seq})
+			l.Settings = append(l.Settings, Setting{setting.get("name", s.Words).Value, value.Value, file, value.Span, l.seq, nil})
 			continue
 		}
 		if _, fits := include.match(s.Words); fits {

@@ -40,6 +40,7 @@ func (l *Lineup) readList(file int) {
 		return
 	}
 	f.parsed = true
+	l.readSettings(file)
 	var list []Entry
 	for _, e := range s.entries() {
 		name, inner := modIn(r, e.name)

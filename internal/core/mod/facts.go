@@ -11,14 +11,40 @@ import (
 
 func readKeyValue(form *dialect.Manifest, data []byte) (f facts, err error) {
 	pairs, faults := text.KeyValue(data, text.KeyValueStyle{Comment: form.Comment, Assign: form.Assign})
-	if len(faults) > 0 {
-		return f, faults[0]
-	}
 	values := map[string]any{}
 	for _, p := range pairs {
 		values[string(p.Key.In(data))] = string(p.Value.In(data))
 	}
 	err = f.take(form, func(key string) any { return values[key] })
+	if len(faults) > 0 { // the other lines count all the same
+		err = faults[0]
+	}
+	return f, err
+}
+
+// readSource picks facts out of a script by the shape of their lines.
+func readSource(form *dialect.Manifest, data []byte) (f facts, err error) {
+	lines := text.Lines(data)
+	err = f.take(form, func(key string) any {
+		pattern, err := text.ParsePattern(key, nil)
+		if err != nil {
+			return nil // Parse has checked it
+		}
+		var found []any
+		for _, line := range lines {
+			s := []byte(strings.TrimSpace(string(line.Text.In(data))))
+			if caps, ok := pattern.Match(s, nil); ok {
+				found = append(found, strings.TrimSpace(string(pattern.Get("value", s, caps))))
+			}
+		}
+		switch len(found) {
+		case 0:
+			return nil
+		case 1:
+			return found[0]
+		}
+		return found
+	})
 	return f, err
 }
 
@@ -66,7 +92,7 @@ func (f *facts) take(form *dialect.Manifest, get func(key string) any) error {
 	for _, part := range []struct {
 		key  string
 		into *[]string
-	}{{form.Provides, &f.Provides}, {form.Settings, &f.Settings}, {form.Before, &f.Before}, {form.After, &f.After}} {
+	}{{form.Provides, &f.Provides}, {form.Settings, &f.Settings}, {form.Brings, &f.Brings}, {form.Before, &f.Before}, {form.After, &f.After}} {
 		list, err := names(form, part.key, value(part.key))
 		if err != nil {
 			return err

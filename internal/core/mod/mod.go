@@ -28,6 +28,7 @@ type Manifest struct {
 	OptionalNeeds        []Need
 	Conflicts            []Need // mods that it cannot be with
 	Provides             []string
+	Brings               []string // mods that come in with it
 	Settings             []string // that it reads when it starts
 	Before, After        []string // mods that it has to load before or after, if they are there
 	Server, Loader       string   // the range of versions that it is made for; of the loader perhaps its name
@@ -85,7 +86,9 @@ func Read(forms []dialect.Manifest, open func(file string) ([]byte, error)) Mani
 			if m.Problem == nil {
 				m.Problem = problemOf(form.File, err)
 			}
-			continue
+			if form.Format != dialect.FormatKeyValue { // there one bad line spoils no other
+				continue
+			}
 		}
 		m.add(form, &got)
 	}
@@ -108,6 +111,7 @@ func (m *Manifest) add(form *dialect.Manifest, got *facts) {
 	}
 	m.Conflicts = append(m.Conflicts, got.Conflicts...)
 	m.Provides = append(m.Provides, got.Provides...)
+	m.Brings = append(m.Brings, got.Brings...)
 	m.Settings = append(m.Settings, got.Settings...)
 	m.Before = append(m.Before, got.Before...)
 	m.After = append(m.After, got.After...)
@@ -140,6 +144,8 @@ func readForm(form *dialect.Manifest, data []byte) (facts, error) {
 	switch form.Format {
 	case dialect.FormatKeyValue:
 		return readKeyValue(form, data)
+	case dialect.FormatSource:
+		return readSource(form, data)
 	case dialect.FormatLines:
 		return readLines(form, data), nil
 	case dialect.FormatTOML:

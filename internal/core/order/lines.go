@@ -425,3 +425,38 @@ func (r *Repair) String() string {
 	}
 	return fmt.Sprintf("%d moves", len(r.Moves))
 }
+
+// Needs lists the circles of hard needs among the mods that are on, for a server
+// that orders by itself.
+func Needs(s *survey.Survey) (list []Circle) {
+	index := map[*survey.Mod]int32{}
+	for i := range s.Mods {
+		index[&s.Mods[i]] = int32(i)
+	}
+	var edges []Edge
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		if !m.On || m.Base {
+			continue
+		}
+		for _, need := range m.Needs() {
+			if n := s.Answer(need.Name); n != nil && n.On && !n.Base {
+				edges = append(edges, Edge{index[n], int32(i)})
+			}
+		}
+	}
+	g := NewGraph(len(s.Mods), edges)
+	for _, circle := range g.Circles() {
+		var c Circle
+		for _, i := range circle {
+			c.All = append(c.All, s.Mods[i].Name)
+		}
+		shortest := g.Shortest(circle)
+		for k, i := range shortest {
+			next := shortest[(k+1)%len(shortest)]
+			c.Shortest = append(c.Shortest, Demand{First: s.Mods[i].Name, Then: s.Mods[next].Name, Cause: ByNeed})
+		}
+		list = append(list, c)
+	}
+	return list
+}

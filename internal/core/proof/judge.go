@@ -52,6 +52,9 @@ func (r *Reader) Judge(end End) *Proof {
 	if r.ready {
 		p.ReadyAfterMS = r.readyAt.Milliseconds()
 	}
+	for _, name := range r.loaded {
+		p.Order = append(p.Order, text.Clean(name))
+	}
 	up := r.ready && end.Exit == nil
 	for _, rec := range r.order {
 		if rec.expected.Registered || rec.failed || rec.loaded && !rec.expected.Base {
@@ -73,7 +76,10 @@ func (rec *record) judge(up bool, end End) Mod {
 	}
 	switch {
 	case rec.failed:
-		m.Outcome, m.Reason = Failed, rec.reason
+		m.Outcome, m.Reason, m.Own = Failed, rec.reason, rec.own
+		for _, name := range rec.wanted {
+			m.Wanted = append(m.Wanted, text.Clean(name))
+		}
 		if m.Reason == "" {
 			m.Reason = "the server said so and gave no reason"
 		}

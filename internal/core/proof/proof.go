@@ -37,7 +37,8 @@ type Proof struct {
 	Exit         *int       `json:"exit"`           // the exit status, -1 for a signal; null while it runs
 	Reason       string     `json:"reason"`         // why it is not proved
 	Mods         []Mod      `json:"mods"`
-	Log          string     `json:"log"` // the path of the kept log
+	Order        []string   `json:"order,omitempty"` // in which mods loaded, the server's own among them
+	Log          string     `json:"log"`             // the path of the kept log
 	Number       int        `json:"number,omitempty"`
 	Started      *time.Time `json:"started,omitempty"`
 }
@@ -51,6 +52,9 @@ type Mod struct {
 	LoadMS     *float64   `json:"load_ms"` // how long it loaded, where the log tells; else null
 	Reason     string     `json:"reason"`
 	Evidence   []Evidence `json:"evidence"`
+	Foretold   string     `json:"foretold,omitempty"` // what check said before the start
+	Wanted     []string   `json:"wanted,omitempty"`   // what it needs, where the log says so
+	Own        bool       `json:"own,omitempty"`      // it failed by a fault of its own files
 
 	// When it began and ended loading, in ms from the start of the process; the
 	// beginning is worked out from the load time where no line tells it. Both

@@ -26,6 +26,7 @@ type Reader struct {
 	rules   []*dialect.Rule
 	mods    map[string]*record
 	order   []*record
+	loaded  []string // in the order of the log
 
 	partial  []byte // the line that has begun and not ended
 	overlong bool   // the rest of it is passed over
@@ -65,6 +66,8 @@ type record struct {
 	loaded   bool
 	failed   bool
 	reason   string
+	wanted   []string // what it needs, as the log says
+	own      bool     // it failed by its own fault
 	loadMS   float64
 	hasMS    bool
 	evidence []Evidence
@@ -202,6 +205,9 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 		}
 		for _, name := range who {
 			rec := r.record(name)
+			if !rec.loaded {
+				r.loaded = append(r.loaded, rec.expected.Name)
+			}
 			rec.loaded, rec.ended = true, line.At
 			rec.setLoad(get("ms"), get("s"))
 			r.witness(rec, line, raw, stamp)
@@ -218,6 +224,7 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		who = []*record{r.record(get("mod"))}
 		if wanted := names("", get("mods")); len(wanted) > 0 {
 			reason = "it needs " + text.Clean(strings.Join(wanted, ", "))
+			who[0].wanted = append(who[0].wanted, wanted...)
 		}
 	case dialect.MeansMissing:
 		reason = "it is registered, and the server could not find it"
@@ -236,7 +243,7 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 	}
 	for _, rec := range who {
 		if !rec.failed {
-			rec.failed, rec.ended, rec.reason = true, line.At, reason
+			rec.failed, rec.ended, rec.reason, rec.own = true, line.At, reason, rule.Own
 		}
 		r.witness(rec, line, raw, stamp)
 	}

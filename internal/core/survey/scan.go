@@ -22,6 +22,7 @@ const maxDepth = 8
 type scanner struct {
 	fsys    fs.FS
 	dialect *dialect.Dialect
+	keys    string // the server's folder for the mods' key files
 	found   []Mod
 	strays  []Stray
 }
@@ -153,6 +154,8 @@ func (s *scanner) mod(place int, full, bundle string, inside []fs.DirEntry) Mod 
 			}
 		}
 	}
+	s.compareKeys(&m, full, inside)
+	m.Quiet = p.Speaks != "" && !has(inside, p.Speaks)
 	if p.Main != "" && !has(inside, p.Main) {
 		m.NoMain = true
 		m.Inner = s.inner(p, full, inside)
@@ -191,4 +194,31 @@ func has(entries []fs.DirEntry, name string) bool {
 
 func hasAny(entries []fs.DirEntry, names []string) bool {
 	return slices.ContainsFunc(names, func(n string) bool { return has(entries, n) })
+}
+
+// maxKeys bounds how many key files of one mod are compared.
+const maxKeys = 64
+
+// compareKeys looks whether the server has the key files that a mod brings.
+func (s *scanner) compareKeys(m *Mod, full string, inside []fs.DirEntry) {
+	pattern := s.dialect.Keys.Files
+	if first, _, _ := strings.Cut(pattern, "/"); pattern == "" || !strings.ContainsAny(first, "*?[") && !has(inside, first) {
+		return
+	}
+	folder, err := fs.Sub(s.fsys, rel(full))
+	if err != nil {
+		return
+	}
+	files, err := fs.Glob(folder, pattern)
+	if err != nil {
+		return
+	}
+	for _, file := range files[:min(len(files), maxKeys)] {
+		name := path.Base(file)
+		ours, err := Open(s.fsys, path.Join(s.keys, name), mod.MaxManifest)
+		theirs, _ := Open(s.fsys, path.Join(full, file), mod.MaxManifest)
+		if err != nil || !bytes.Equal(ours, theirs) {
+			m.Keys = append(m.Keys, Key{File: name, Differs: err == nil})
+		}
+	}
 }

@@ -53,6 +53,8 @@ type Mod struct {
 	Noted                []mod.Need // needs that rules tell, not the manifest
 	Empty                bool       // its folder holds nothing
 	NoMain               bool       // its folder lacks the file that the dialect wants
+	Quiet                bool       // it lacks the file without which the log says nothing of it
+	Keys                 []Key      // its key files that are not among the server's own
 	Inner                string     // a folder inside that looks like the mod itself
 
 	Registered bool // a registration names it, be it on or off
@@ -83,6 +85,13 @@ func (m *Mod) Is(need string) bool {
 	return m.Name == need || slices.Contains(m.Manifest.Provides, need)
 }
 
+// Key is a key file of a mod that the server does not have, or has with other
+// contents.
+type Key struct {
+	File    string // its name
+	Differs bool
+}
+
 // Stray is a folder in a place for mods that is none.
 type Stray struct {
 	Folder string // its name
@@ -93,7 +102,12 @@ type Stray struct {
 }
 
 // Twin is a mod that another of the same name hides.
-type Twin struct{ Name, Path, HiddenBy string }
+type Twin struct {
+	Name, Path, HiddenBy string
+	Level                bool // neither stands above the other: a server may not know which to take
+	Place                int  // of Dialect.Places
+	Bundle               string
+}
 
 // Find returns the mod with a name, or nil.
 func (s *Survey) Find(name string) *Mod {
@@ -205,6 +219,7 @@ func Take(in Input) *Survey {
 func With(in Input, l *lineup.Lineup) *Survey {
 	s := &Survey{Server: in.Server, Dialect: in.Dialect, Vars: in.Vars, Lineup: l, Rules: in.Rules, byName: map[string]int{}}
 	scan := &scanner{fsys: in.FS, dialect: in.Dialect}
+	scan.keys, _ = in.Vars.Expand(in.Dialect.Keys.Into)
 	for i := range in.Dialect.Places {
 		if dir, ok := in.Vars.Expand(in.Dialect.Places[i].Path); ok {
 			scan.folder(i, dir, "", 0)
@@ -260,15 +275,19 @@ func (s *Survey) join(found []Mod) {
 // choose settles which of several mods with one name counts.
 func (s *Survey) choose(found []Mod, wanted map[string]bool) map[string]*Mod {
 	rank := func(m *Mod) int {
+		r := 0 // those in bundles and category folders stand behind those that are not
+		if m.Bundle != "" {
+			r = 1
+		}
 		switch {
 		case m.Base:
-			return 2
+			return r + 4
 		case m.Always:
-			return 1
+			return r + 2
 		case wanted[m.Name]:
-			return 0
+			return r
 		}
-		return 3
+		return r + 6
 	}
 	chosen := map[string]*Mod{}
 	for i := range found {
@@ -282,7 +301,7 @@ func (s *Survey) choose(found []Mod, wanted map[string]bool) map[string]*Mod {
 			old, m = m, old
 			chosen[old.Name] = old
 		}
-		s.Twins = append(s.Twins, Twin{m.Name, m.Path, old.Path})
+		s.Twins = append(s.Twins, Twin{m.Name, m.Path, old.Path, rank(m) == rank(old), m.Place, m.Bundle})
 	}
 	return chosen
 }

@@ -1,0 +1,199 @@
+package app
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/mod"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// facts gathers what check has to know of the world outside the server's files.
+func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Facts, error) {
+	facts := check.Facts{FS: os.DirFS("/"), Missing: s.Missing, Running: running, Builds: a.builds(s, now)}
+	l, err := a.ledger()
+	if err != nil {
+		return facts, err
+	}
+	if facts.Accepted, err = l.Accepted(s.Record.Name); err != nil {
+		return facts, err
+	}
+	lessons, err := l.Lessons()
+	if err != nil {
+		return facts, err
+	}
+	if len(lessons) > 0 {
+		facts.Lessons = map[string]string{}
+		for i := range now.Mods {
+			if said, ok := lessons[now.Mods[i].Path]; ok {
+				facts.Lessons[now.Mods[i].Name] = said
+			}
+		}
+	}
+	if !running {
+		a.ports(s, &facts)
+	}
+	return facts, nil
+}
+
+// ports finds out who holds the server's port, which other servers share it, and
+// the next one that is free.
+func (a *App) ports(s *Server, facts *check.Facts) {
+	port := s.Vars["port"]
+	number, err := strconv.Atoi(port)
+	if checkPort(port) != nil || err != nil {
+		return
+	}
+	names, err := a.Home.Servers()
+	if err != nil {
+		return
+	}
+	taken := map[int]bool{}
+	for _, other := range names {
+		if other == s.Record.Name {
+			continue
+		}
+		theirs := a.portOf(other)
+		if n, err := strconv.Atoi(theirs); err == nil {
+			taken[n] = true
+		}
+		switch {
+		case theirs != port:
+		case a.Home.IsRunning(other):
+			facts.PortBusy = "the server " + other + " runs on it"
+		default:
+			facts.Sharing = append(facts.Sharing, other)
+		}
+	}
+	if protocol := host.PortHeld(number); protocol != "" && facts.PortBusy == "" {
+		facts.PortBusy = "another program on this machine has it open (" + protocol + ")"
+	}
+	if facts.PortBusy != "" || len(facts.Sharing) > 0 {
+		facts.PortFree = host.FreePort(number, taken)
+	}
+}
+
+// portOf is the port of another server, "" when it is not known. Its ledger is
+// left alone: what was cut off there is told when that server is looked at.
+func (a *App) portOf(name string) string {
+	record, err := a.Home.Record(name)
+	if err != nil {
+		return ""
+	}
+	entry, err := a.Dialect(record.Dialect)
+	if err != nil {
+		return ""
+	}
+	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}}
+	a.resolve(s)
+	return s.Vars["port"]
+}
+
+// builds finds out the versions that mods have to fit.
+func (a *App) builds(s *Server, now *survey.Survey) map[dialect.BuildOf]check.Build {
+	if len(s.Dialect.Builds) == 0 {
+		return nil
+	}
+	builds := map[dialect.BuildOf]check.Build{}
+	for i := range s.Dialect.Builds {
+		b := &s.Dialect.Builds[i]
+		version, err := a.version(s, now, b)
+		if err != nil {
+			builds[b.Of] = check.Build{Problem: text.Clean(err.Error())}
+		} else {
+			builds[b.Of] = check.Build{Version: text.Clean(version)}
+		}
+	}
+	return builds
+}
+
+// plainVersion finds a version in a line of words.
+var plainVersion = regexp.MustCompile(`\bv?\d+(\.\d+)+[0-9A-Za-z.+-]*|\bv?\d+\b`)
+
+func (a *App) version(s *Server, now *survey.Survey, b *dialect.Build) (string, error) {
+	if b.Registration != "" {
+		if set, ok := now.Lineup.Setting(b.Registration, b.Key); ok {
+			return set.Value, nil
+		}
+		return "", fmt.Errorf("%s is not set in the %s", b.Key, b.Registration)
+	}
+	data, err := a.versionText(s, b)
+	if err != nil {
+		return "", err
+	}
+	if b.Format != "" {
+		m := mod.Read([]dialect.Manifest{{File: "x", Format: b.Format, Release: b.Key}}, func(string) ([]byte, error) { return data, nil })
+		if m.Problem != nil {
+			return "", &m.Problem.Fault
+		}
+		if m.Release == "" {
+			return "", fmt.Errorf("%s is not there", b.Key)
+		}
+		return m.Release, nil
+	}
+	for _, line := range strings.Split(string(data), "\n") {
+		line = strings.TrimSpace(line)
+		if p := b.LinePattern(); p != nil {
+			if caps, ok := p.Match([]byte(line), nil); ok {
+				return strings.TrimSpace(string(p.Get("version", []byte(line), caps))), nil
+			}
+			continue
+		}
+		if v := plainVersion.FindString(line); v != "" {
+			return v, nil
+		}
+	}
+	return "", fmt.Errorf("no version is in what was found")
+}
+
+// asked is what a version command said, for as long as its program is the same.
+type asked struct {
+	changed time.Time
+	data    []byte
+	err     error
+}
+
+// versionText reads a version's file, or runs its command. A command is run once
+// for as long as its program does not change.
+func (a *App) versionText(s *Server, b *dialect.Build) ([]byte, error) {
+	if b.File != "" {
+		name, ok := s.Vars.Expand(b.File)
+		if !ok {
+			return nil, fmt.Errorf("%s cannot be filled in", b.File)
+		}
+		return survey.Open(os.DirFS("/"), name, mod.MaxManifest)
+	}
+	var command []string
+	for _, word := range b.Command {
+		value, ok := s.Vars.Expand(word)
+		if !ok {
+			return nil, fmt.Errorf("the word %q of the command cannot be filled in", word)
+		}
+		command = append(command, value)
+	}
+	var changed time.Time
+	if info, err := os.Stat(command[0]); err == nil {
+		changed = info.ModTime()
+	}
+	key := strings.Join(command, "\x00")
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if said, ok := a.asked[key]; ok && said.changed.Equal(changed) {
+		return said.data, said.err
+	}
+	data, err := host.AskVersion(command, filepath.Clean(s.Record.Dir))
+	if a.asked == nil {
+		a.asked = map[string]asked{}
+	}
+	a.asked[key] = asked{changed, data, err}
+	return data, err
+}

@@ -1,0 +1,221 @@
+package check
+
+import (
+	"bytes"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"image"
+	_ "image/gif"  // icons
+	_ "image/jpeg" // may be
+	_ "image/png"  // any of these
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+)
+
+// maxData is the largest data file that is looked into, in bytes.
+const maxData = 64 << 20
+
+var problemSeverity = map[string]Severity{"include-again": Warning, "include-outside": Note}
+
+// files looks at the startup files themselves.
+func (c *checker) files() {
+	l := c.s.Lineup
+	seen := map[string]bool{}
+	for i := range l.Files {
+		f := &l.Files[i]
+		if f.Missing {
+			c.add(Finding{Code: "file-missing", Severity: Warning, File: f.Path}, "the %s %s is not there; Initium makes it with the first registration",
+				c.d.Registrations[f.Registration].Name, path.Base(f.Path))
+		} else if !seen[f.Path] {
+			seen[f.Path] = true
+			c.encoding(f)
+			c.mergeMarks(f)
+		}
+	}
+	for _, p := range l.Problems {
+		severity, ok := problemSeverity[p.Code]
+		if !ok {
+			severity = Error
+		}
+		c.add(Finding{Code: p.Code, Severity: severity, File: l.Files[p.File].Path, Line: p.Line, Column: p.Column}, "%s", p.Message)
+	}
+}
+
+// encoding tells of startup files that an editor has saved in a way that the
+// server will not read.
+func (c *checker) encoding(f *lineup.File) {
+	plain := c.d.Registrations[f.Registration].Plain
+	severity := Warning
+	if plain {
+		severity = Error
+	}
+	switch {
+	case f.Encoding != text.EncodingPlain:
+		c.add(Finding{Code: "encoding-wrong", Severity: severity, File: f.Path, Line: 1, Column: 1}, "%s is saved as UTF-16, which few servers read", path.Base(f.Path)).
+			Remedy = "save it as UTF-8 in an editor"
+	case plain && bytes.HasPrefix(f.Bytes, []byte("\xef\xbb\xbf")):
+		c.add(Finding{Code: "encoding-wrong", Severity: severity, File: f.Path, Line: 1, Column: 1}, "%s begins with a byte-order mark, which the server takes for text", path.Base(f.Path)).
+			Remedy = "save it as UTF-8 without the mark in an editor"
+	}
+}
+
+// mergeMarks tells of a merge that was not finished.
+func (c *checker) mergeMarks(f *lineup.File) {
+	if !bytes.Contains(f.Bytes, []byte("<<<<<<< ")) || !bytes.Contains(f.Bytes, []byte(">>>>>>> ")) {
+		return
+	}
+	for i, line := range text.Lines(f.Bytes) {
+		if bytes.HasPrefix(line.Text.In(f.Bytes), []byte("<<<<<<< ")) {
+			c.add(Finding{Code: "merge-unfinished", Severity: Error, File: f.Path, Line: i + 1, Column: 1}, "%s holds the marks of a merge that was not finished", path.Base(f.Path)).
+				Remedy = "keep the side that is meant and take the lines with <<<<<<<, ======= and >>>>>>> out"
+		}
+	}
+}
+
+// data looks at the data files and icons that the dialect knows.
+func (c *checker) data() {
+	if c.facts.FS == nil {
+		return
+	}
+	for _, d := range c.d.Data {
+		name, ok := c.s.Vars.Expand(d.File)
+		if !ok {
+			continue
+		}
+		data, err := survey.Open(c.facts.FS, name, maxData)
+		if err != nil {
+			continue // the server does without it, or its absence has a finding of its own
+		}
+		if fault := wellFormed(d.Format, data); fault != nil {
+			c.add(Finding{Code: "data-unreadable", Severity: Error, File: name, Line: fault.Line, Column: fault.Column}, "%s cannot be read: %s", path.Base(name), fault.Message).
+				Remedy = "mend the file at this place"
+			c.wrong(d.Wrong, fmt.Sprintf("%s cannot be read", path.Base(name)))
+		}
+	}
+	for _, icon := range c.d.Icons {
+		c.icon(icon)
+	}
+}
+
+// wrong lets something that is wrong with the server have the fate that the
+// dialect says.
+func (c *checker) wrong(fate dialect.Fate, why string) {
+	switch fate {
+	case dialect.FateStops:
+		c.stops = append(c.stops, why)
+	case dialect.FatePassed:
+		c.passed = append(c.passed, why)
+	}
+}
+
+// wellFormed reads a whole document and says where it is broken.
+func wellFormed(format dialect.Format, data []byte) *text.Fault {
+	var fault *text.Fault
+	switch format {
+	case dialect.FormatJSON:
+		var v any
+		err := json.Unmarshal(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), &v)
+		var syntax *json.SyntaxError
+		if errors.As(err, &syntax) {
+			fault = text.FaultAt(data, int(syntax.Offset)-1, "%v", syntax)
+		}
+	case dialect.FormatYAML:
+		_, fault = text.ReadYAML(data)
+	case dialect.FormatTOML:
+		_, fault = text.ReadTOML(data)
+	case dialect.FormatXML:
+		d := xml.NewDecoder(bytes.NewReader(data))
+		for {
+			if _, err := d.Token(); err == io.EOF {
+				return nil
+			} else if err != nil {
+				message := err.Error()
+				if syntax := new(xml.SyntaxError); errors.As(err, &syntax) {
+					message = syntax.Msg
+				}
+				return text.FaultAt(data, int(d.InputOffset()), "%s", message)
+			}
+		}
+	}
+	return fault
+}
+
+func (c *checker) icon(icon dialect.Icon) {
+	name, ok := c.s.Vars.Expand(icon.File)
+	if !ok {
+		return
+	}
+	data, err := survey.Open(c.facts.FS, name, maxData)
+	if err != nil {
+		return
+	}
+	config, _, err := image.DecodeConfig(bytes.NewReader(data))
+	switch {
+	case err != nil:
+		c.add(Finding{Code: "icon-unreadable", Severity: Warning, File: name}, "the icon %s is no picture that can be read", path.Base(name)).
+			Remedy = fmt.Sprintf("put a PNG of %d by %d pixels there", icon.Width, icon.Height)
+	case config.Width != icon.Width || config.Height != icon.Height:
+		c.add(Finding{Code: "icon-size", Severity: Warning, File: name}, "the icon %s has %d by %d pixels; the server takes %d by %d only", path.Base(name), config.Width, config.Height, icon.Width, icon.Height).
+			Remedy = fmt.Sprintf("scale it to %d by %d pixels", icon.Width, icon.Height)
+	}
+}
+
+// places compares the lists that have to agree, and looks at the length of
+// launch lines.
+func (c *checker) places() {
+	l := c.s.Lineup
+	for i, f := range l.Files {
+		r := &c.d.Registrations[f.Registration]
+		if r.SameAs != "" && !f.Missing && readable(l, i) {
+			lead, copied := l.On(r.SameAs), l.On(r.Name)
+			if !slices.Equal(lead, copied) {
+				c.add(Finding{Code: "places-disagree", Severity: Error, File: f.Path}, "the %s and the %s do not agree: %s", r.SameAs, r.Name, difference(lead, copied)).
+					remedy(lineup.Change{Op: lineup.OpMatch, Registration: r.Name, To: r.SameAs})
+			}
+		}
+		length, limit, what := l.LaunchLimit(i)
+		switch {
+		case limit > 0 && length > limit:
+			c.add(Finding{Code: "launch-too-long", Severity: Error, File: f.Path}, "%s has %d characters; more than %d are cut off or refused", what, length, limit).
+				Remedy = "switch mods off, or hand the list over in a file if the server can read one"
+		case limit > 0 && length > limit*4/5:
+			c.add(Finding{Code: "launch-long", Severity: Warning, File: f.Path}, "%s has %d characters, of %d at most", what, length, limit).
+				Remedy = "keep it shorter: there is room for few more mods"
+		}
+	}
+}
+
+func readable(l *lineup.Lineup, file int) bool {
+	return !slices.ContainsFunc(l.Problems, func(p lineup.Problem) bool { return p.File == file })
+}
+
+// difference says how one list differs from another.
+func difference(lead, copied []string) string {
+	var words []string
+	for _, name := range lead {
+		if !slices.Contains(copied, name) {
+			words = append(words, name+" is only in the first")
+		}
+	}
+	for _, name := range copied {
+		if !slices.Contains(lead, name) {
+			words = append(words, name+" is only in the second")
+		}
+	}
+	if len(words) == 0 {
+		return "the order is another"
+	}
+	if more := len(words) - 3; more > 0 {
+		words = append(words[:3], fmt.Sprintf("and %d more", more))
+	}
+	return strings.Join(words, ", ")
+}

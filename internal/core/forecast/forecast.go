@@ -1,0 +1,312 @@
+// Package forecast says, before a server is started, what it will do with each
+// mod: it goes through what the survey found as the dialect says that the server
+// does.
+package forecast
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+)
+
+// Outcome is what a start is expected to show for a mod.
+type Outcome string
+
+// A mod will be confirmed; it will fail, and the log will say so; or it will not
+// be loaded, or not be spoken of.
+const (
+	Confirmed Outcome = "confirmed"
+	Failed    Outcome = "failed"
+	NotLoaded Outcome = "not loaded"
+)
+
+// Mod is what is foretold for one mod. Its strings are safe to show.
+type Mod struct {
+	Name    string  `json:"mod"`
+	Outcome Outcome `json:"outcome"`
+	Because string  `json:"because"`
+	Cause   Cause   `json:"cause"`
+	Of      string  `json:"of,omitempty"` // the other mod that it is because of
+}
+
+// Cause is the kind of reason behind an outcome.
+type Cause string
+
+// The causes.
+const (
+	Loads         Cause = "loads"
+	Off           Cause = "off"          // switched off, or not registered
+	Absent        Cause = "absent"       // registered and not there
+	NeedAbsent    Cause = "need-absent"  // what it needs is not there, or off
+	NeedFails     Cause = "need-fails"   // what it needs will not load
+	NeedLate      Cause = "need-late"    // what it needs comes after it
+	RangeMisses   Cause = "range"        // what it needs is there in another version
+	InCircle      Cause = "circle"       // it needs itself in the end
+	Unreadable    Cause = "unreadable"   // its manifest cannot be read
+	BadName       Cause = "bad-name"     // the server does not allow its name
+	Differs       Cause = "differs"      // folder and manifest name it differently
+	NoMain        Cause = "no-main"      // its main file is missing
+	Misfit        Cause = "misfit"       // made for another server, loader or runtime
+	WrongList     Cause = "wrong-list"   // on the list of another side
+	KeyWanting    Cause = "key"          // its key file is not among the server's
+	NumberDiffers Cause = "number"       // another catalogue number than the list says
+	Conflict      Cause = "conflict"     // it cannot be with another that loads
+	TwinMods      Cause = "twins"        // two of one name
+	Twice         Cause = "twice"        // registered twice
+	Lesson        Cause = "lesson"       // it failed by itself before, and has not changed
+	Silent        Cause = "silent"       // it loads without a word
+	ServerStops   Cause = "server-stops" // the server stops before it comes to it
+	NeverStarts   Cause = "never-starts" // the server does not come to loading mods
+	AllPassed     Cause = "passed-over"  // the server loads no mods as it is set up
+)
+
+// Forecast is what is foretold for a start.
+type Forecast struct {
+	Mods  []Mod    `json:"mods"`  // in the order of the survey, without the server's own
+	Order []string `json:"order"` // in which mods are expected to load, the server's own among them
+	Stops string   `json:"stops"` // why the server will stop by itself, "" when it will not
+
+	byName map[string]int
+}
+
+// Find returns what is foretold for a mod, or nil.
+func (f *Forecast) Find(name string) *Mod {
+	if i, ok := f.byName[name]; ok {
+		return &f.Mods[i]
+	}
+	return nil
+}
+
+// Facts are what has to be known from outside the server's files.
+type Facts struct {
+	Builds   map[dialect.BuildOf]string // versions that are known
+	PortBusy string                     // who holds the server's port
+	Missing  bool                       // something that the start command needs is missing
+	Lessons  map[string]string          // mods that failed by their own fault and have not changed since: what the log said
+	Stops    []string                   // what else is known to stop the server before it loads mods
+	Passed   []string                   // what keeps it from loading any
+}
+
+// Of foretells a start of the surveyed server.
+func Of(s *survey.Survey, facts Facts) *Forecast {
+	w := &walker{s: s, d: s.Dialect, facts: facts, state: make([]state, len(s.Mods)), says: make([]Mod, len(s.Mods)), index: map[*survey.Mod]int{},
+		conflicts: Conflicts(s), twins: map[string]survey.Twin{}}
+	for _, t := range s.Twins {
+		if t.Level {
+			w.twins[t.Name] = t
+		}
+	}
+	for i := range s.Mods {
+		w.index[&s.Mods[i]] = i
+	}
+	f := &Forecast{byName: map[string]int{}}
+	switch {
+	case facts.Missing:
+		w.all(NeverStarts, "the server cannot be started as it is set up")
+	case len(facts.Stops) > 0:
+		f.Stops = facts.Stops[0]
+		w.all(NeverStarts, "the server stops before: "+facts.Stops[0])
+	case facts.PortBusy != "" && s.Dialect.Load.Port == dialect.FateStops:
+		f.Stops = "its port is taken: " + facts.PortBusy
+		w.all(NeverStarts, "the server stops before: "+f.Stops)
+	case len(facts.Passed) > 0:
+		w.all(AllPassed, facts.Passed[0])
+	default:
+		w.walk()
+		f.Stops, f.Order = w.stops, w.order
+	}
+	for i := range s.Mods {
+		if m := &s.Mods[i]; !m.Base {
+			f.byName[m.Name] = len(f.Mods)
+			f.Mods = append(f.Mods, w.say(i, m))
+		}
+	}
+	return f
+}
+
+// all lets every mod be not loaded for one reason.
+func (w *walker) all(cause Cause, because string) {
+	for i := range w.s.Mods {
+		if w.s.Mods[i].On {
+			w.tell(i, NotLoaded, cause, "", "%s", because)
+		}
+	}
+}
+
+// say is what is foretold for a mod in the end.
+func (w *walker) say(i int, m *survey.Mod) Mod {
+	said := w.says[i]
+	said.Name = text.Clean(m.Name)
+	if said.Outcome != "" {
+		return said
+	}
+	said.Outcome = NotLoaded
+	switch {
+	case w.stops != "" && m.On:
+		said.Cause, said.Of, said.Because = ServerStops, w.culprit, "the server stops before it comes to it: "+w.stops
+	case !m.Registered:
+		said.Cause, said.Because = Off, "it is not registered"
+	case !m.On:
+		said.Cause, said.Because = Off, "it is switched off"
+	default:
+		said.Cause, said.Because = InCircle, "the server never comes to it"
+	}
+	return said
+}
+
+// state is how far a mod has come.
+type state int
+
+const (
+	waiting state = iota
+	underway
+	loaded
+	out // failed, or passed over
+)
+
+// walker goes through a start.
+type walker struct {
+	s     *survey.Survey
+	d     *dialect.Dialect
+	facts Facts
+	index map[*survey.Mod]int
+
+	conflicts map[string][]string
+	twins     map[string]survey.Twin // of the same level
+
+	state   []state
+	says    []Mod
+	order   []string
+	stops   string // why the server has stopped, "" while it goes on
+	culprit string // the mod that stopped it
+}
+
+func (w *walker) tell(i int, o Outcome, cause Cause, of, format string, args ...any) {
+	w.says[i] = Mod{Outcome: o, Cause: cause, Of: text.Clean(of), Because: text.Clean(fmt.Sprintf(format, args...))}
+}
+
+// fall lets a mod's fault have the fate that the dialect says. It returns true
+// when the mod loads all the same.
+func (w *walker) fall(i int, fate dialect.Fate, f fault) (loads bool) {
+	switch fate {
+	case dialect.FateIgnored:
+		return true
+	case dialect.FatePassed:
+		w.tell(i, NotLoaded, f.cause, f.of, "%s", f.because)
+	case dialect.FateStops:
+		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
+		w.stops = text.Clean(w.s.Mods[i].Name + ": " + f.because)
+		w.culprit = w.s.Mods[i].Name
+	default:
+		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
+	}
+	w.state[i] = out
+	return false
+}
+
+// fault is something that is wrong with a mod.
+type fault struct {
+	cause   Cause
+	of      string
+	because string
+}
+
+func faultf(cause Cause, of, format string, args ...any) fault {
+	return fault{cause, of, fmt.Sprintf(format, args...)}
+}
+
+// enter tries to load a mod whose needs are settled. It returns false when the
+// server cannot go on.
+func (w *walker) enter(i int) bool {
+	m := &w.s.Mods[i]
+	for _, c := range w.ownFaults(m) {
+		if !w.fall(i, c.fate, c.fault) {
+			return w.stops == ""
+		}
+	}
+	w.state[i] = loaded
+	w.order = append(w.order, text.Clean(m.Name))
+	switch {
+	case m.Quiet:
+		w.tell(i, NotLoaded, Silent, "", "it loads without a word, having no %s", w.d.Places[m.Place].Speaks)
+	case w.twice(m):
+		w.tell(i, Failed, Twice, "", "it is registered twice, and the server complains about the second time")
+	default:
+		w.tell(i, Confirmed, Loads, "", "")
+	}
+	for _, name := range m.Manifest.Brings {
+		if b := w.s.Find(name); b != nil && b.Path != "" && w.state[w.index[b]] == waiting {
+			if !w.inList(w.index[b]) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// twice tells whether a mod has two lines, and the server minds.
+func (w *walker) twice(m *survey.Mod) bool {
+	if w.d.Load.Twice != dialect.FateFails {
+		return false
+	}
+	on := 0
+	for _, e := range m.Entries {
+		entry := &w.s.Lineup.Entries[e]
+		if entry.On && w.d.Registrations[entry.Registration].SameAs == "" && w.d.Registrations[entry.Registration].Shape != dialect.ShapeKey {
+			on++
+		}
+	}
+	return on > 1
+}
+
+// met finds out whether what a mod needs is there and has loaded.
+func (w *walker) met(m *survey.Mod) (dialect.Fate, fault) {
+	for _, need := range m.Needs() {
+		n := w.s.Answer(need.Name)
+		switch {
+		case n == nil || n.Path == "":
+			return w.d.Load.NeedAbsent, faultf(NeedAbsent, need.Name, "it needs %s, which is not there", need.Name)
+		case !n.On && !n.Base && w.state[w.index[n]] != loaded:
+			return w.d.Load.NeedAbsent, faultf(NeedAbsent, need.Name, "it needs %s, which is %s", need.Name, offOrUnknown(n))
+		}
+		switch w.state[w.index[n]] {
+		case out:
+			return w.d.Load.NeedAbsent, faultf(NeedFails, n.Name, "it needs %s, which will not load", need.Name)
+		case waiting:
+			if !n.Base {
+				return w.d.Load.NeedLate, faultf(NeedLate, n.Name, "it needs %s, which loads after it", need.Name)
+			}
+		}
+		if fits, err := Fits(need, n, m.Manifest.Versions); err == nil && !fits {
+			return w.d.Load.Range, faultf(RangeMisses, n.Name, "it needs %s %s, and %s is there", need.Name, need.Range, n.Release)
+		}
+	}
+	return dialect.FateIgnored, fault{}
+}
+
+func offOrUnknown(m *survey.Mod) string {
+	if !m.Registered {
+		return "not registered"
+	}
+	return "switched off"
+}
+
+// unknownValue tells of a yes/no key whose value means neither.
+func unknownValue(s *survey.Survey, m *survey.Mod) bool {
+	for _, i := range m.Entries {
+		e := &s.Lineup.Entries[i]
+		r := &s.Dialect.Registrations[e.Registration]
+		if r.Shape == dialect.ShapeKey && r.Format == dialect.FormatKeyValue && e.On && e.Value != r.On && !(r.OnPath && strings.Contains(e.Value, "/")) &&
+			!slices.ContainsFunc(r.OnWords, func(w string) bool { return strings.EqualFold(w, e.Value) }) {
+			return true
+		}
+	}
+	return false
+}
+
+func base(name string) string { return path.Base(name) }

@@ -1,0 +1,315 @@
+package forecast
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/mod"
+	"initium/internal/core/survey"
+)
+
+// walk goes through the mods in the order of the server.
+func (w *walker) walk() {
+	for i := range w.s.Mods {
+		if m := &w.s.Mods[i]; m.On && (m.Path == "" || unknownValue(w.s, m)) && w.d.Order == dialect.OrderServer {
+			w.absent(i) // it is not there for the walk
+		}
+	}
+	if w.stops != "" {
+		return
+	}
+	switch {
+	case w.d.Order == dialect.OrderListed:
+		for _, i := range w.looked() {
+			if w.state[i] == waiting && !w.inList(i) {
+				return
+			}
+		}
+	case w.d.Load.Walk == dialect.WalkNeedsFirst:
+		for _, i := range w.looked() {
+			if w.state[i] == waiting && !w.withNeeds(i) {
+				return
+			}
+		}
+	default:
+		w.ready(w.d.Load.Walk == dialect.WalkReadyStack)
+	}
+}
+
+// absent tells of a registered mod that is not there.
+func (w *walker) absent(i int) {
+	w.fall(i, w.d.Load.Absent, faultf(Absent, "", "it is registered and not there"))
+	w.state[i] = out
+}
+
+// looked lists the mods in the order in which the server looks at them.
+func (w *walker) looked() (list []int) {
+	for i := range w.s.Mods {
+		if m := &w.s.Mods[i]; (m.On || m.Base) && w.state[i] == waiting {
+			list = append(list, i)
+		}
+	}
+	mods := w.s.Mods
+	switch w.d.Load.Ties {
+	case dialect.TiesName:
+		slices.SortStableFunc(list, func(a, b int) int { return strings.Compare(mods[a].Name, mods[b].Name) })
+	case dialect.TiesPlace:
+		place := w.firstSeen()
+		slices.SortStableFunc(list, func(a, b int) int {
+			pa, pb := place(&mods[a]), place(&mods[b])
+			return cmp.Or(cmp.Compare(pa.place, pb.place), cmp.Compare(pa.alone, pb.alone), strings.Compare(pa.path, pb.path))
+		})
+	default:
+		slices.SortStableFunc(list, func(a, b int) int {
+			return cmp.Or(cmp.Compare(listedKey(w.s, &mods[a]), listedKey(w.s, &mods[b])), strings.Compare(mods[a].Name, mods[b].Name))
+		})
+	}
+	return list
+}
+
+// listedKey puts the server's own first, then what loads anyway, then the list.
+func listedKey(s *survey.Survey, m *survey.Mod) int {
+	switch {
+	case m.Base:
+		return -2
+	case !m.Registered || !m.Listed:
+		return -1
+	}
+	return m.Position
+}
+
+// seat is where a server comes across a mod that looks through folders.
+type seat struct {
+	place, alone int
+	path         string
+}
+
+// firstSeen tells where each mod is come across first: where one hides another of
+// its name, it takes that one's seat.
+func (w *walker) firstSeen() func(m *survey.Mod) seat {
+	seats := map[string]seat{}
+	of := func(place int, bundle, full string) seat {
+		s := seat{place: w.tier(place), path: base(full)}
+		if bundle == "" {
+			s.alone = 1
+		} else {
+			s.path = bundle + "/" + s.path
+		}
+		return s
+	}
+	for _, t := range w.s.Twins {
+		s := of(t.Place, t.Bundle, t.Path)
+		if old, ok := seats[t.Name]; !ok || cmp.Compare(s.place, old.place) < 0 || s.place == old.place && s.alone < old.alone {
+			seats[t.Name] = s
+		}
+	}
+	return func(m *survey.Mod) seat {
+		mine := of(m.Place, m.Bundle, m.Path)
+		if s, ok := seats[m.Name]; ok && (s.place < mine.place || s.place == mine.place && s.alone < mine.alone) {
+			return s
+		}
+		return mine
+	}
+}
+
+// tier is which folders a place belongs to: the server's own come first, then
+// those that always load, then those whose mods have to be registered.
+func (w *walker) tier(place int) int {
+	if place < 0 {
+		return len(w.d.Places)
+	}
+	switch w.d.Places[place].Loads {
+	case dialect.LoadsBase:
+		return 0
+	case dialect.LoadsAlways:
+		return 1
+	}
+	return 2
+}
+
+// inList loads a mod where it stands in the list.
+func (w *walker) inList(i int) bool {
+	m := &w.s.Mods[i]
+	if m.Path == "" || unknownValue(w.s, m) {
+		w.absent(i)
+		return w.stops == ""
+	}
+	w.state[i] = underway
+	if fate, f := w.met(m); !w.fall(i, fate, f) {
+		return w.stops == ""
+	}
+	return w.enter(i)
+}
+
+// withNeeds loads what a mod needs first, and then the mod.
+func (w *walker) withNeeds(i int) bool {
+	m := &w.s.Mods[i]
+	if why := Misfits(m, w.d, w.facts.Builds); why != "" && !m.Base {
+		if !w.fall(i, w.d.Load.Misfit, faultf(Misfit, "", "%s", why)) {
+			return w.stops == ""
+		}
+	}
+	if m.Manifest.Problem != nil && !m.Base && !w.fall(i, w.d.Load.Unreadable, faultf(Unreadable, "", "its manifest cannot be read: %s", m.Manifest.Problem.Message)) {
+		return w.stops == ""
+	}
+	w.state[i] = underway
+	for _, need := range m.Needs() {
+		n := w.s.Answer(need.Name)
+		if n == nil || !n.On && !n.Base || n.Path == "" {
+			break // met tells of it
+		}
+		at := w.index[n]
+		switch w.state[at] {
+		case underway:
+			if !w.fall(i, w.d.Load.Circle, faultf(InCircle, n.Name, "it waits for itself, by way of %s", n.Name)) {
+				return w.stops == ""
+			}
+		case waiting:
+			if !w.withNeeds(at) {
+				return false
+			}
+		}
+		if w.state[i] == out {
+			return true
+		}
+		if w.state[at] == out {
+			break
+		}
+	}
+	for _, need := range m.OptionalNeeds() {
+		if n := w.s.Answer(need.Name); n != nil && (n.On || n.Base) && n.Path != "" && w.state[w.index[n]] == waiting && !w.withNeeds(w.index[n]) {
+			return false
+		}
+	}
+	if fate, f := w.met(m); !w.fall(i, fate, f) {
+		return w.stops == ""
+	}
+	return w.enter(i)
+}
+
+// ready takes again and again a mod that waits for nothing more. Optional needs
+// count as needs when a mod of that name is there at all.
+func (w *walker) ready(stack bool) {
+	list := w.looked()
+	there := map[string]bool{}
+	for _, i := range list {
+		for _, name := range w.answersTo(i) {
+			there[name] = true
+		}
+	}
+	users := map[string][]int{}           // who waits for a name, in the order of the list
+	waits := make(map[int]int, len(list)) // for how many names
+	var free []int
+	for _, i := range list {
+		for _, name := range w.awaits(i, there) {
+			users[name] = append(users[name], i)
+			waits[i]++
+		}
+		if waits[i] == 0 {
+			free = append(free, i)
+		}
+	}
+	met := map[string]bool{}
+	var sorted []int
+	for len(free) > 0 {
+		i := free[0]
+		if stack {
+			i = free[len(free)-1]
+			free = free[:len(free)-1]
+		} else {
+			free = free[1:]
+		}
+		sorted = append(sorted, i)
+		for _, name := range w.answersTo(i) {
+			if met[name] {
+				continue
+			}
+			met[name] = true
+			for _, j := range users[name] {
+				if waits[j]--; waits[j] == 0 {
+					free = append(free, j)
+				}
+			}
+		}
+	}
+	for _, i := range list {
+		if waits[i] > 0 {
+			w.unready(i, slices.DeleteFunc(w.awaits(i, there), func(name string) bool { return met[name] }))
+		}
+	}
+	for _, i := range sorted {
+		if w.stops != "" {
+			return
+		}
+		w.state[i] = underway
+		w.enter(i)
+	}
+}
+
+// answersTo lists the names that a mod meets needs by.
+func (w *walker) answersTo(i int) []string {
+	m := &w.s.Mods[i]
+	return append([]string{m.Name}, m.Manifest.Provides...)
+}
+
+// awaits lists the names that a mod waits for, each once.
+func (w *walker) awaits(i int, there map[string]bool) (names []string) {
+	m := &w.s.Mods[i]
+	for _, n := range m.Needs() {
+		if !slices.Contains(names, n.Name) {
+			names = append(names, n.Name)
+		}
+	}
+	for _, n := range m.OptionalNeeds() {
+		if there[n.Name] && !slices.Contains(names, n.Name) {
+			names = append(names, n.Name)
+		}
+	}
+	return names
+}
+
+// unready tells of a mod that never became ready, for want of the missing names.
+func (w *walker) unready(i int, missing []string) {
+	slices.Sort(missing)
+	words := strings.Join(missing, ", ")
+	fate, f := w.d.Load.NeedAbsent, faultf(NeedAbsent, missing[0], "it needs %s, which is not there", words)
+	for _, name := range missing {
+		n := w.s.Answer(name)
+		switch {
+		case n == nil || n.Path == "":
+		case !n.On && !n.Base:
+			f = faultf(NeedAbsent, n.Name, "it needs %s, which is %s", n.Name, offOrUnknown(n))
+		case w.waitsForItself(n, n, map[*survey.Mod]bool{}):
+			fate, f = w.d.Load.Circle, faultf(InCircle, n.Name, "it waits for a circle of needs, by way of %s", n.Name)
+		default:
+			if f.cause != InCircle {
+				f = faultf(NeedFails, n.Name, "it needs %s, which will not load", words)
+			}
+		}
+	}
+	if w.fall(i, fate, f) {
+		w.state[i] = loaded
+		w.tell(i, Confirmed, Loads, "", "")
+	}
+}
+
+// waitsForItself tells whether a mod is in a circle of needs.
+func (w *walker) waitsForItself(start, m *survey.Mod, seen map[*survey.Mod]bool) bool {
+	for _, list := range [][]mod.Need{m.Needs(), m.OptionalNeeds()} {
+		for _, need := range list {
+			n := w.s.Answer(need.Name)
+			if n == start {
+				return true
+			}
+			if n != nil && (n.On || n.Base) && !seen[n] {
+				seen[n] = true
+				if w.waitsForItself(start, n, seen) {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
