@@ -11,6 +11,7 @@ require (
 	github.com/rivo/uniseg v0.4.7
 	github.com/spf13/cobra v1.10.2
 	github.com/tailscale/hujson v0.0.0-20260727124030-b80ff77dac4f
+	github.com/yuin/gopher-lua v1.1.2
 	go.yaml.in/yaml/v3 v3.0.6
 	modernc.org/sqlite v1.61.1
 	mvdan.cc/sh/v3 v3.14.1

@@ -123,10 +123,11 @@ type (
 		ReadyAfterMS                 int64 `json:"ready_after_ms"`
 		Exit                         *int
 		Mods                         []modJSON
+		Order                        []string
 	}
 	modJSON struct {
 		Name, Outcome, Reason string
-		Registered            bool
+		Registered, Own       bool
 		LoadMS                *float64 `json:"load_ms"`
 		Evidence              []struct {
 			Source, Time, Text string

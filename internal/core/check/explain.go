@@ -99,6 +99,7 @@ var modExplained = []Explanation{
 	{"group-empty", "A category folder is registered and holds no mod.", "Nothing, or a line that nothing was found.", "Put mods into it or take the line out."},
 	{"main-missing", "The file without which the mod cannot load is missing.", "A failure to open that file, often a stop.", "Take the mod in again; its files are not complete."},
 	{"manifest-unreadable", "The mod's description of itself cannot be read.", "A parser's message, or the mod is passed over.", "Mend it at the place named, or take the mod in again."},
+	{"script-broken", "A script of the mod has a mistake in it that keeps it from being read.", "The script's message with a line number, and often a stop.", "Mend it at the place named, or take the mod in again."},
 	{"name-forbidden", "The name has characters that the family does not allow.", "A line about the name, often a stop.", "Rename the mod."},
 	{"name-differs", "Folder and manifest name the mod differently where they have to agree.", "The mod is turned away, or others do not find it.", "Rename the folder."},
 	{"name-blank", "A name in the list has a blank before or after it.", "\"Not found\", for a name that looks right.", "Plan the remedy: it takes the blank out."},

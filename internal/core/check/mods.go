@@ -65,6 +65,11 @@ func (c *checker) content(m *survey.Mod) {
 		f.File, f.Line, f.Column = path.Join(m.Path, p.File), p.Line, p.Column
 		c.add(f, "the manifest of %s cannot be read: %s", m.Name, p.Message).Remedy = "mend the manifest or take the mod in again"
 	}
+	if p := m.Broken; p != nil {
+		f := c.at("script-broken", Error, m)
+		f.File, f.Line, f.Column = path.Join(m.Path, p.File), p.Line, p.Column
+		c.add(f, "the script of %s cannot be understood: %s", m.Name, p.Message).Remedy = "mend the script or take the mod in again"
+	}
 	for _, k := range m.Keys {
 		if k.Differs {
 			c.add(c.at("key-differs", Error, m), "the key %s of %s is another one than the server's of the same name", k.File, m.Name).

@@ -69,7 +69,7 @@ func (c *checker) load(d *Dialect) {
 		{"unreadable", &l.Unreadable, FateFails}, {"bad_name", &l.BadName, FateFails}, {"differs", &l.Differs, FateFails},
 		{"no_main", &l.NoMain, FateFails}, {"misfit", &l.Misfit, FateFails}, {"wrong_list", &l.WrongList, FateFails},
 		{"conflict", &l.Conflict, FateFails}, {"twins", &l.Twins, FateIgnored}, {"script", &l.Script, FateStops}, {"range", &l.Range, FateFails},
-		{"twice", &l.Twice, FateIgnored}, {"key", &l.Key, FateFails}, {"number", &l.Number, FateFails}, {"port", &l.Port, FateStops},
+		{"twice", &l.Twice, FateIgnored}, {"key", &l.Key, FateFails}, {"setting", &l.Setting, FateFails}, {"number", &l.Number, FateFails}, {"port", &l.Port, FateStops},
 	} {
 		oneOf(c, "load."+fate.key, fate.value, fate.fallback, FateFails, FateStops, FatePassed, FateIgnored)
 	}
@@ -83,6 +83,16 @@ func (c *checker) data(d *Dialect, vars []string) {
 		c.variables(key+".file", f.File, vars)
 		oneOf(c, key+".format", &f.Format, "", FormatJSON, FormatYAML, FormatTOML, FormatXML)
 		oneOf(c, key+".wrong", &f.Wrong, FateStops, FateStops, FatePassed, FateIgnored)
+	}
+	for i := range d.Sources {
+		s, key := &d.Sources[i], fmt.Sprintf("source[%d]", i)
+		if !isBelow(s.File) {
+			c.bad(key+".file", "%q has to be a file below the mod's folder", s.File)
+		}
+		oneOf(c, key+".format", &s.Format, "", FormatLua, FormatScript)
+		if s.Format == FormatScript && len(s.Words) == 0 {
+			c.bad(key+".words", "are needed: what a line of the script may begin with")
+		}
 	}
 	for i := range d.Icons {
 		icon, key := &d.Icons[i], fmt.Sprintf("icon[%d]", i)

@@ -24,6 +24,7 @@ type Dialect struct {
 	Givens        []Given        `toml:"given"`
 	Places        []Place        `toml:"place"`
 	Manifests     []Manifest     `toml:"manifest"`
+	Sources       []Source       `toml:"source"`
 	Names         Names          `toml:"names"`
 	Registrations []Registration `toml:"registration"`
 	Values        []Value        `toml:"value"`
@@ -52,6 +53,15 @@ type Data struct {
 	Format Format `toml:"format"` // json, yaml, toml or xml
 	About  string `toml:"about"`
 	Wrong  Fate   `toml:"wrong"` // what becomes of the mods when it is not
+}
+
+// Source is a script of a mod's own, which the server runs when it loads the mod.
+type Source struct {
+	File    string   `toml:"file"`    // below the mod's folder
+	Format  Format   `toml:"format"`  // lua, or script
+	Words   []string `toml:"words"`   // of a script: all that a line may begin with
+	Comment string   `toml:"comment"` // of a script
+	Quote   string   `toml:"quote"`   // of a script
 }
 
 // Icon is a picture that has to have an exact size.
@@ -87,6 +97,7 @@ type Load struct {
 	Number     Fate `toml:"number"`      // one with another catalogue number than the list says
 	Misfit     Fate `toml:"misfit"`      // one made for another version, loader or runtime
 	WrongList  Fate `toml:"wrong_list"`  // one on a list that is not for its side
+	Setting    Fate `toml:"setting"`     // one that reads a setting that is not set by then
 	Conflict   Fate `toml:"conflict"`    // two that cannot be together
 	Twins      Fate `toml:"twins"`       // two of one name in places that rank the same
 	Script     Fate `toml:"script"`      // a script with an error in it
@@ -271,6 +282,7 @@ type Format string
 const (
 	FormatKeyValue Format = "key-value" // key = value
 	FormatLines    Format = "lines"     // one need on a line (manifests only)
+	FormatLua      Format = "lua"       // (sources only)
 	FormatSource   Format = "source"    // a script; keys are lines such as `needs {value}` (manifests only)
 	FormatTOML     Format = "toml"
 	FormatJSON     Format = "json"

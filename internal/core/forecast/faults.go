@@ -71,6 +71,14 @@ func (w *walker) ownFaults(m *survey.Mod) (list []fated) {
 	if other := w.against(m); other != "" {
 		add(l.Conflict, faultf(Conflict, other, "it cannot be with %s", other))
 	}
+	for _, name := range w.reads[m.Name] {
+		if !w.setBefore(name) {
+			add(l.Setting, faultf(SettingLate, name, "the setting %s is not set when it starts", name))
+		}
+	}
+	if m.Broken != nil {
+		add(l.Script, faultf(Broken, "", "its script %s has a mistake on line %d: %s", m.Broken.File, m.Broken.Line, m.Broken.Message))
+	}
 	if said, ok := w.facts.Lessons[m.Name]; ok {
 		add(l.Script, faultf(Lesson, "", "it failed by itself at an earlier start and has not changed since: %s", said))
 	}
@@ -86,6 +94,17 @@ func (w *walker) against(m *survey.Mod) string {
 		}
 	}
 	return ""
+}
+
+// setBefore tells whether a setting stands above the line that is gone through; in files that are
+// not read from top to bottom it is enough that it is set.
+func (w *walker) setBefore(name string) bool {
+	for _, s := range w.s.Lineup.Settings {
+		if s.Name == name && (s.Seq == 0 || w.seq == 0 || s.Seq < w.seq) {
+			return true
+		}
+	}
+	return false
 }
 
 // Conflicts lists for each mod those that it cannot be with, whichever of the two

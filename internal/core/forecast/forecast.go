@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/order"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
 )
@@ -55,9 +56,11 @@ const (
 	WrongList     Cause = "wrong-list"   // on the list of another side
 	KeyWanting    Cause = "key"          // its key file is not among the server's
 	NumberDiffers Cause = "number"       // another catalogue number than the list says
+	SettingLate   Cause = "setting"      // a setting that it reads is not set by then
 	Conflict      Cause = "conflict"     // it cannot be with another that loads
 	TwinMods      Cause = "twins"        // two of one name
 	Twice         Cause = "twice"        // registered twice
+	Broken        Cause = "script"       // a script of its own cannot be understood
 	Lesson        Cause = "lesson"       // it failed by itself before, and has not changed
 	Silent        Cause = "silent"       // it loads without a word
 	ServerStops   Cause = "server-stops" // the server stops before it comes to it
@@ -95,10 +98,15 @@ type Facts struct {
 // Of foretells a start of the surveyed server.
 func Of(s *survey.Survey, facts Facts) *Forecast {
 	w := &walker{s: s, d: s.Dialect, facts: facts, state: make([]state, len(s.Mods)), says: make([]Mod, len(s.Mods)), index: map[*survey.Mod]int{},
-		conflicts: Conflicts(s), twins: map[string]survey.Twin{}}
+		conflicts: Conflicts(s), twins: map[string]survey.Twin{}, reads: map[string][]string{}}
 	for _, t := range s.Twins {
 		if t.Level {
 			w.twins[t.Name] = t
+		}
+	}
+	for i := range s.Mods {
+		if names := order.Settings(s, &s.Mods[i]); len(names) > 0 {
+			w.reads[s.Mods[i].Name] = names
 		}
 	}
 	for i := range s.Mods {
@@ -177,11 +185,13 @@ type walker struct {
 	index map[*survey.Mod]int
 
 	conflicts map[string][]string
+	reads     map[string][]string    // the settings that mods read when they start
 	twins     map[string]survey.Twin // of the same level
 
 	state   []state
 	says    []Mod
 	order   []string
+	seq     int    // of the line that is being gone through
 	stops   string // why the server has stopped, "" while it goes on
 	culprit string // the mod that stopped it
 }
@@ -230,8 +240,11 @@ func (w *walker) enter(i int) bool {
 		}
 	}
 	w.state[i] = loaded
-	w.order = append(w.order, text.Clean(m.Name))
+	if !m.Quiet {
+		w.order = append(w.order, text.Clean(m.Name))
+	}
 	switch {
+	case w.says[i].Outcome == Failed: // turned away at an earlier line, which the log keeps
 	case m.Quiet:
 		w.tell(i, NotLoaded, Silent, "", "it loads without a word, having no %s", w.d.Places[m.Place].Speaks)
 	case w.twice(m):

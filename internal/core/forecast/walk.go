@@ -12,21 +12,9 @@ import (
 
 // walk goes through the mods in the order of the server.
 func (w *walker) walk() {
-	for i := range w.s.Mods {
-		if m := &w.s.Mods[i]; m.On && (m.Path == "" || unknownValue(w.s, m)) && w.d.Order == dialect.OrderServer {
-			w.absent(i) // it is not there for the walk
-		}
-	}
-	if w.stops != "" {
-		return
-	}
 	switch {
 	case w.d.Order == dialect.OrderListed:
-		for _, i := range w.looked() {
-			if w.state[i] == waiting && !w.inList(i) {
-				return
-			}
-		}
+		w.lines()
 	case w.d.Load.Walk == dialect.WalkNeedsFirst:
 		for _, i := range w.looked() {
 			if w.state[i] == waiting && !w.withNeeds(i) {
@@ -34,9 +22,49 @@ func (w *walker) walk() {
 			}
 		}
 	default:
-		w.ready(w.d.Load.Walk == dialect.WalkReadyStack)
+		for i := range w.s.Mods { // such a server tells first of what is not there
+			if m := &w.s.Mods[i]; m.On && w.nowhere(m) {
+				w.absent(i)
+			}
+		}
+		if w.stops == "" {
+			w.ready(w.d.Load.Walk == dialect.WalkReadyStack)
+		}
 	}
 }
+
+// lines goes through a list line by line, after what loads without one. A mod
+// that was turned away is tried again when it has a second line.
+func (w *walker) lines() {
+	of := make([][]int, len(w.s.Lineup.Entries)) // the mods that each line loads
+	for _, i := range w.looked() {
+		m := &w.s.Mods[i]
+		if m.Base || !m.Listed {
+			if w.state[i] == waiting && !w.inList(i) {
+				return
+			}
+			continue
+		}
+		for _, e := range m.Entries {
+			of[e] = append(of[e], i)
+		}
+	}
+	for e := range w.s.Lineup.Entries {
+		entry := &w.s.Lineup.Entries[e]
+		if !entry.On || w.d.Registrations[entry.Registration].SameAs != "" {
+			continue
+		}
+		w.seq = entry.Seq
+		for _, i := range of[e] {
+			if w.state[i] != loaded && !w.inList(i) {
+				return
+			}
+		}
+	}
+}
+
+// nowhere tells whether a server does not find a mod.
+func (w *walker) nowhere(m *survey.Mod) bool { return m.Path == "" || unknownValue(w.s, m) }
 
 // absent tells of a registered mod that is not there.
 func (w *walker) absent(i int) {
@@ -132,7 +160,7 @@ func (w *walker) tier(place int) int {
 // inList loads a mod where it stands in the list.
 func (w *walker) inList(i int) bool {
 	m := &w.s.Mods[i]
-	if m.Path == "" || unknownValue(w.s, m) {
+	if w.nowhere(m) {
 		w.absent(i)
 		return w.stops == ""
 	}
@@ -146,6 +174,10 @@ func (w *walker) inList(i int) bool {
 // withNeeds loads what a mod needs first, and then the mod.
 func (w *walker) withNeeds(i int) bool {
 	m := &w.s.Mods[i]
+	if w.nowhere(m) {
+		w.absent(i)
+		return w.stops == ""
+	}
 	if why := Misfits(m, w.d, w.facts.Builds); why != "" && !m.Base {
 		if !w.fall(i, w.d.Load.Misfit, faultf(Misfit, "", "%s", why)) {
 			return w.stops == ""
@@ -157,12 +189,16 @@ func (w *walker) withNeeds(i int) bool {
 	w.state[i] = underway
 	for _, need := range m.Needs() {
 		n := w.s.Answer(need.Name)
-		if n == nil || !n.On && !n.Base || n.Path == "" {
+		if n == nil || !n.On && !n.Base || w.nowhere(n) {
 			break // met tells of it
 		}
 		at := w.index[n]
 		switch w.state[at] {
 		case underway:
+			if w.d.Load.Circle == dialect.FateStops { // said of the one that it has come back to
+				w.fall(at, w.d.Load.Circle, faultf(InCircle, m.Name, "it waits for itself, by way of %s", m.Name))
+				return false
+			}
 			if !w.fall(i, w.d.Load.Circle, faultf(InCircle, n.Name, "it waits for itself, by way of %s", n.Name)) {
 				return w.stops == ""
 			}
@@ -179,7 +215,7 @@ func (w *walker) withNeeds(i int) bool {
 		}
 	}
 	for _, need := range m.OptionalNeeds() {
-		if n := w.s.Answer(need.Name); n != nil && (n.On || n.Base) && n.Path != "" && w.state[w.index[n]] == waiting && !w.withNeeds(w.index[n]) {
+		if n := w.s.Answer(need.Name); n != nil && (n.On || n.Base) && !w.nowhere(n) && w.state[w.index[n]] == waiting && !w.withNeeds(w.index[n]) {
 			return false
 		}
 	}

@@ -155,6 +155,7 @@ func (s *scanner) mod(place int, full, bundle string, inside []fs.DirEntry) Mod 
 		}
 	}
 	s.compareKeys(&m, full, inside)
+	s.readSources(&m, full, inside)
 	m.Quiet = p.Speaks != "" && !has(inside, p.Speaks)
 	if p.Main != "" && !has(inside, p.Main) {
 		m.NoMain = true
@@ -219,6 +220,34 @@ func (s *scanner) compareKeys(m *Mod, full string, inside []fs.DirEntry) {
 		theirs, _ := Open(s.fsys, path.Join(full, file), mod.MaxManifest)
 		if err != nil || !bytes.Equal(ours, theirs) {
 			m.Keys = append(m.Keys, Key{File: name, Differs: err == nil})
+		}
+	}
+}
+
+// readSources looks whether the scripts of a mod can be understood at all. The
+// server's own are taken to be.
+func (s *scanner) readSources(m *Mod, full string, inside []fs.DirEntry) {
+	if m.Base {
+		return
+	}
+	for i := range s.dialect.Sources {
+		source := &s.dialect.Sources[i]
+		if first, _, _ := strings.Cut(source.File, "/"); !has(inside, first) {
+			continue
+		}
+		data, err := Open(s.fsys, path.Join(full, source.File), mod.MaxManifest)
+		if err != nil {
+			continue
+		}
+		var fault *text.Fault
+		if source.Format == dialect.FormatLua {
+			fault = text.CheckLua(data)
+		} else {
+			fault = text.CheckWords(data, text.ScriptStyle{Comment: source.Comment, Quote: source.Quote}, source.Words)
+		}
+		if fault != nil {
+			m.Broken = &mod.Problem{File: source.File, Fault: *fault}
+			return
 		}
 	}
 }

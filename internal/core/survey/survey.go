@@ -50,12 +50,13 @@ type Mod struct {
 	Place                int    // of Dialect.Places, or -1
 	Bundle               string // the bundle or category folder that it is in
 	Manifest             mod.Manifest
-	Noted                []mod.Need // needs that rules tell, not the manifest
-	Empty                bool       // its folder holds nothing
-	NoMain               bool       // its folder lacks the file that the dialect wants
-	Quiet                bool       // it lacks the file without which the log says nothing of it
-	Keys                 []Key      // its key files that are not among the server's own
-	Inner                string     // a folder inside that looks like the mod itself
+	Noted                []mod.Need   // needs that rules tell, not the manifest
+	Empty                bool         // its folder holds nothing
+	NoMain               bool         // its folder lacks the file that the dialect wants
+	Quiet                bool         // it lacks the file without which the log says nothing of it
+	Broken               *mod.Problem // why a script of its own cannot be understood
+	Keys                 []Key        // its key files that are not among the server's own
+	Inner                string       // a folder inside that looks like the mod itself
 
 	Registered bool // a registration names it, be it on or off
 	Listed     bool // and has it on

@@ -1,0 +1,214 @@
+package test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// trials is how many random line-ups of each kind TestForecast tries;
+// INITIUM_TRIALS asks for another number, and INITIUM_TRIAL_SEED for others.
+const trials = 8
+
+// forecastJSON is what check --json foretells.
+type forecastJSON struct {
+	Forecast []struct{ Mod, Outcome, Because, Cause string }
+	Order    []string
+}
+
+// trial is one random line-up on one kind of server.
+type trial interface {
+	// lay makes a server's folder and says how it is adopted.
+	lay(t *testing.T, r *rand.Rand, dir string) (adopt []string)
+}
+
+// tally is what trials of one kind came to.
+type tally struct {
+	mu                        sync.Mutex
+	lineups, exact            int // line-ups; those with every mod right
+	mods, right               int
+	orders, ordersRight       int
+	unforeseen, unforeseeable int // of the wrong mods, those in line-ups where a script failed for the first time
+	lines                     []string
+}
+
+// TestForecast compares, mod by mod, what check foretells with what a start then
+// shows, on random line-ups with all that can be wrong with them.
+func TestForecast(t *testing.T) {
+	count, seed := trials, uint64(1)
+	if n := os.Getenv("INITIUM_TRIALS"); n != "" {
+		fmt.Sscan(n, &count)
+	}
+	if n := os.Getenv("INITIUM_TRIAL_SEED"); n != "" {
+		fmt.Sscan(n, &seed)
+	}
+	for _, kind := range []struct {
+		name  string
+		make  trial
+		needs string
+	}{
+		{"minetest", &minetestTrial{}, minetestServer},
+		{"bzflag", &bzflagTrial{}, bzfs},
+		{"harrow-sound", harrowTrial{}, ""},
+		{"lantern-moor", lanternTrial{}, ""},
+		{"cogwheel-fair", cogwheelTrial{}, ""},
+		{"nine-orchards", orchardsTrial{}, ""},
+	} {
+		if only := os.Getenv("INITIUM_TRIAL_KIND"); only != "" && only != kind.name {
+			continue
+		}
+		t.Run(kind.name, func(t *testing.T) {
+			if kind.needs != "" {
+				needs(t, kind.needs)
+			}
+			sum := &tally{}
+			const workers = 3
+			var wait sync.WaitGroup
+			for worker := range workers {
+				wait.Add(1)
+				go func() {
+					defer wait.Done()
+					o := newOperator(t)
+					for i := worker; i < count; i += workers {
+						o.try1(t, kind.make, rand.New(rand.NewPCG(seed, uint64(i))), i, kind.name, sum)
+					}
+				}()
+			}
+			wait.Wait()
+			sum.report(t, kind.name)
+		})
+	}
+}
+
+// try1 lays one server out, asks what will happen, starts it, and compares.
+func (o *operator) try1(t *testing.T, kind trial, r *rand.Rand, i int, name string, sum *tally) {
+	dir := filepath.Join(filepath.Dir(o.home), fmt.Sprintf("%s-%d", name, i))
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		t.Error(err)
+		return
+	}
+	server := fmt.Sprintf("s%d", i)
+	adopt := append([]string{"adopt", dir, "--as", server, "--dialect"}, kind.lay(t, r, dir)...)
+	if got := o.try(adopt...); got.status != 0 {
+		t.Errorf("line-up %d: %s%s", i, got.out, got.err)
+		return
+	}
+	var told forecastJSON
+	got := o.try("check", server, "--json")
+	decode(t, got.out, &told)
+	p := &proofJSON{}
+	started := o.try("prove", server, "--json", "--stay", "30ms", "--timeout", "120s")
+	if started.status > 1 {
+		t.Errorf("line-up %d: %s%s", i, started.out, started.err)
+		return
+	}
+	decode(t, started.out, p)
+	sum.compare(i, dir, &told, p)
+}
+
+// observed is what a start showed, in the words of a forecast.
+func observed(outcome string) string {
+	switch outcome {
+	case "confirmed", "unlisted":
+		return "confirmed"
+	case "failed":
+		return "failed"
+	}
+	return "not loaded"
+}
+
+func (s *tally) compare(i int, dir string, told *forecastJSON, p *proofJSON) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.lineups++
+	said, firstTime := map[string]bool{}, false
+	var wrong []string
+	for _, f := range told.Forecast {
+		said[f.Mod] = true
+		m := p.mod(f.Mod)
+		s.mods++
+		if observed(m.Outcome) == f.Outcome {
+			s.right++
+			continue
+		}
+		firstTime = firstTime || m.Own && f.Outcome == "confirmed"
+		wrong = append(wrong, fmt.Sprintf("    %s: foretold %s (%s %s), seen %q (%s)", f.Mod, f.Outcome, f.Cause, f.Because, m.Outcome, m.Reason))
+	}
+	for _, m := range p.Mods {
+		if !said[m.Name] {
+			s.mods++
+			wrong = append(wrong, fmt.Sprintf("    %s: not foretold, seen %q (%s)", m.Name, m.Outcome, m.Reason))
+		}
+	}
+	switch {
+	case len(wrong) == 0:
+		s.exact++
+	case firstTime:
+		s.unforeseen++
+		s.unforeseeable += len(wrong)
+	}
+	if p.Exit == nil && len(p.Order) > 1 && len(told.Order) > 0 {
+		s.orders++
+		if slices.Equal(p.Order, told.Order) {
+			s.ordersRight++
+		} else {
+			wrong = append(wrong, fmt.Sprintf("    the order was foretold as %v, and was %v", told.Order, p.Order))
+		}
+	}
+	if len(wrong) > 0 {
+		word := ""
+		if firstTime {
+			word = ", a script that failed for the first time"
+		}
+		s.lines = append(s.lines, fmt.Sprintf("  line-up %d in %s%s (%s)\n%s", i, dir, word, p.Reason, strings.Join(wrong, "\n")))
+	}
+}
+
+func (s *tally) report(t *testing.T, kind string) {
+	sort.Strings(s.lines)
+	t.Logf("%s: %d line-ups, every mod right in %d; %d of %d mods right; the load order right in %d of %d; %d line-ups (%d mods) with a script that failed for the first time",
+		kind, s.lineups, s.exact, s.right, s.mods, s.ordersRight, s.orders, s.unforeseen, s.unforeseeable)
+	for _, line := range s.lines {
+		t.Log(line)
+	}
+	if s.exact+s.unforeseen < s.lineups || s.ordersRight < s.orders {
+		t.Errorf("%s: the forecast was wrong in %d line-ups, and about the order in %d", kind, s.lineups-s.exact-s.unforeseen, s.orders-s.ordersRight)
+	}
+}
+
+// some picks up to n of a list, at random and in random order.
+func some[T any](r *rand.Rand, list []T, n int) []T {
+	list = slices.Clone(list)
+	r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+	return list[:min(n, len(list))]
+}
+
+// put writes a file of a trial.
+func put(t *testing.T, name, data string) {
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		t.Error(err)
+	}
+	if err := os.WriteFile(name, []byte(data), 0o644); err != nil {
+		t.Error(err)
+	}
+}
+
+// takenPorts keeps trials that run beside each other from being given one port.
+var takenPorts sync.Map
+
+func trialPort(t *testing.T) string {
+	for range 100 {
+		port := freePort(t)
+		if _, taken := takenPorts.LoadOrStore(port, time.Now()); !taken {
+			return port
+		}
+	}
+	return freePort(t)
+}
