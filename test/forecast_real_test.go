@@ -26,12 +26,13 @@ type minetestTrial struct {
 
 func (m *minetestTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 	m.once.Do(func() {
+		pick := rand.New(rand.NewPCG(1, 1))
 		entries, _ := os.ReadDir(sharedMods)
 		for _, e := range entries {
 			m.folders = append(m.folders, e.Name())
 			inside, _ := os.ReadDir(filepath.Join(sharedMods, e.Name()))
 			for _, i := range inside { // the mods of a bundle have names of their own
-				if i.IsDir() && r.IntN(4) == 0 {
+				if i.IsDir() && pick.IntN(4) == 0 {
 					m.folders = append(m.folders, i.Name())
 				}
 			}
@@ -40,7 +41,7 @@ func (m *minetestTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 	own := filepath.Join(dir, "own")
 	os.MkdirAll(own, 0o755)
 	var world strings.Builder
-	fmt.Fprintf(&world, "gameid = minetest_game\nbackend = dummy\nplayer_backend = dummy\nauth_backend = dummy\nmod_storage_backend = dummy\n")
+	fmt.Fprintf(&world, "gameid = minetest_game\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n")
 	names := some(r, m.folders, 1+r.IntN(20))
 	for _, name := range names {
 		if real, ok := map[string]string{"lucky-block": "lucky_block", "mobs_redo": "mobs"}[name]; ok && r.IntN(4) > 0 {

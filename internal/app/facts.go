@@ -2,9 +2,11 @@ package app
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -34,8 +36,9 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Facts, e
 	if len(lessons) > 0 {
 		facts.Lessons = map[string]string{}
 		for i := range now.Mods {
-			if said, ok := lessons[now.Mods[i].Path]; ok {
-				facts.Lessons[now.Mods[i].Name] = said
+			m := &now.Mods[i]
+			if lesson, ok := lessons[m.Path]; ok && m.Path != "" && lesson.Around == around(now, m) {
+				facts.Lessons[m.Name] = lesson.Said
 			}
 		}
 	}
@@ -43,6 +46,25 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Facts, e
 		a.ports(s, &facts)
 	}
 	return facts, nil
+}
+
+// around tells which mods one stands on, near and far: a script can fail because
+// of another that was put in their place, and be right with the real one.
+func around(s *survey.Survey, m *survey.Mod) string {
+	paths := map[string]bool{}
+	var visit func(m *survey.Mod)
+	visit = func(m *survey.Mod) {
+		for _, list := range [][]mod.Need{m.Needs(), m.OptionalNeeds()} {
+			for _, need := range list {
+				if n := s.Answer(need.Name); n != nil && (n.On || n.Base) && n.Path != "" && !paths[n.Path] {
+					paths[n.Path] = true
+					visit(n)
+				}
+			}
+		}
+	}
+	visit(m)
+	return strings.Join(slices.Sorted(maps.Keys(paths)), "\n")
 }
 
 // ports finds out who holds the server's port, which other servers share it, and

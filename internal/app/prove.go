@@ -146,9 +146,9 @@ func (a *App) compare(look *Look, p *proof.Proof) error {
 		switch {
 		case known.Path == "":
 		case m.Outcome == proof.Failed && m.Own && said.Outcome == forecast.Confirmed:
-			err = l.Learn(known.Path, m.Reason)
+			err = l.Learn(known.Path, host.Lesson{Around: around(look.Survey, known), Said: m.Reason})
 		case said.Cause == forecast.Lesson && (m.Outcome == proof.Confirmed || m.Outcome == proof.Unlisted):
-			err = l.Learn(known.Path, "")
+			err = l.Learn(known.Path, host.Lesson{})
 		}
 		if err != nil {
 			return fmt.Errorf("keep what the start taught: %w", err)

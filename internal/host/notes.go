@@ -38,6 +38,7 @@ CREATE TABLE IF NOT EXISTS accepted (
 CREATE TABLE IF NOT EXISTS lesson (
 	path   TEXT PRIMARY KEY, -- of the mod
 	print  TEXT NOT NULL,    -- of its files
+	around TEXT NOT NULL,    -- which mods it stood on
 	said   TEXT NOT NULL,    -- what the log said
 	at     INTEGER NOT NULL  -- Unix ms
 );`
@@ -117,33 +118,40 @@ func (l *Ledger) Accepted(server string) (list []check.Accepted, err error) {
 	return list, rows.Err()
 }
 
-// Learn notes that the mod at a path failed by its own fault, with what the log
-// said; "" notes that it loads. The lesson counts until the mod's files change.
-func (l *Ledger) Learn(path, said string) error {
-	if said == "" {
+// Lesson is what a start taught about a mod: that it failed by its own fault.
+type Lesson struct {
+	Around string // which mods it stood on
+	Said   string // what the log said
+}
+
+// Learn notes that the mod at a path failed by its own fault; a lesson that says
+// nothing notes that it loads. It counts until the mod's files change.
+func (l *Ledger) Learn(path string, lesson Lesson) error {
+	if lesson.Said == "" {
 		_, err := l.db.Exec(`DELETE FROM lesson WHERE path = ?`, path)
 		return err
 	}
-	_, err := l.db.Exec(`INSERT OR REPLACE INTO lesson VALUES (?, ?, ?, ?)`, path, filesPrint(path), said, time.Now().UnixMilli())
+	_, err := l.db.Exec(`INSERT OR REPLACE INTO lesson VALUES (?, ?, ?, ?, ?)`, path, filesPrint(path), lesson.Around, lesson.Said, time.Now().UnixMilli())
 	return err
 }
 
 // Lessons lists what starts have taught about mods whose files have not changed
 // since, by their paths.
-func (l *Ledger) Lessons() (map[string]string, error) {
-	rows, err := l.db.Query(`SELECT path, print, said FROM lesson`)
+func (l *Ledger) Lessons() (map[string]Lesson, error) {
+	rows, err := l.db.Query(`SELECT path, print, around, said FROM lesson`)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	lessons := map[string]string{}
+	lessons := map[string]Lesson{}
 	for rows.Next() {
-		var path, print, said string
-		if err := rows.Scan(&path, &print, &said); err != nil {
+		var path, print string
+		var lesson Lesson
+		if err := rows.Scan(&path, &print, &lesson.Around, &lesson.Said); err != nil {
 			return nil, err
 		}
 		if filesPrint(path) == print {
-			lessons[path] = said
+			lessons[path] = lesson
 		}
 	}
 	return lessons, rows.Err()

@@ -139,10 +139,10 @@ type checker struct {
 	findings []Finding
 	worst    map[string]bool // mods with an error of their own
 
-	stops, passed []string // what keeps the server from loading mods
-	halted        bool     // it cannot even be started
-	forecast      *forecast.Forecast
-	repair        order.Repair
+	stops, passed, unfound []string // what keeps the server from loading mods
+	halted                 bool     // it cannot even be started
+	forecast               *forecast.Forecast
+	repair                 order.Repair
 }
 
 func (c *checker) add(f Finding, format string, args ...any) *Finding {
@@ -195,7 +195,7 @@ func (c *checker) foretell() {
 	if c.facts.Running {
 		busy = ""
 	}
-	c.forecast = forecast.Of(c.s, forecast.Facts{Builds: builds, PortBusy: busy, Missing: c.halted, Lessons: c.facts.Lessons, Stops: c.stops, Passed: c.passed})
+	c.forecast = forecast.Of(c.s, forecast.Facts{Builds: builds, PortBusy: busy, Missing: c.halted, Lessons: c.facts.Lessons, Stops: c.stops, Passed: c.passed, Unfound: c.unfound})
 }
 
 // consequences tells of mods that will not load and that nothing was said about

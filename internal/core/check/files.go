@@ -114,6 +114,8 @@ func (c *checker) wrong(fate dialect.Fate, why string) {
 		c.stops = append(c.stops, why)
 	case dialect.FatePassed:
 		c.passed = append(c.passed, why)
+	case dialect.FateFails:
+		c.unfound = append(c.unfound, why)
 	}
 }
 

@@ -139,8 +139,7 @@ func (c *checker) keyValue(m *survey.Mod) {
 	for _, i := range m.Entries {
 		e := c.s.Lineup.Entries[i]
 		r := &c.d.Registrations[e.Registration]
-		if r.Shape != dialect.ShapeKey || !e.On || e.Value == r.On || r.OnPath && strings.Contains(e.Value, "/") ||
-			slices.ContainsFunc(r.OnWords, func(w string) bool { return strings.EqualFold(w, e.Value) }) {
+		if !e.Odd {
 			continue
 		}
 		f := c.add(c.at("value-unknown", Error, m), "%s has the value %q, which means neither on (%s) nor off (%s) to the server", m.Name, e.Value, r.On, r.Off)

@@ -150,6 +150,9 @@ func (c *checker) manifests(d *Dialect) {
 		if !isBelow(m.File) {
 			c.bad(key+".file", "%q has to be a file below the mod's folder", m.File)
 		}
+		if m.Beside != "" && !isBelow(m.Beside) {
+			c.bad(key+".beside", "%q has to be a file below the mod's folder", m.Beside)
+		}
 		oneOf(c, key+".format", &m.Format, "", FormatKeyValue, FormatLines, FormatTOML, FormatJSON, FormatYAML, FormatSource)
 		switch {
 		case m.Format == FormatKeyValue && m.Assign == "":
@@ -298,7 +301,7 @@ func (c *checker) values(d *Dialect, vars []string) {
 				v.Wrong = FateStops
 			}
 		}
-		oneOf(c, key+".wrong", &v.Wrong, "", FateStops, FatePassed, FateIgnored)
+		oneOf(c, key+".wrong", &v.Wrong, "", FateStops, FatePassed, FateFails, FateIgnored)
 		c.variables(key+".file", v.File, append(slices.Clip(vars), "value"))
 	}
 }

@@ -203,7 +203,8 @@ const (
 // Manifest is one way in which a mod describes itself. Several may apply to a
 // mod: each fact is taken from the first that states it.
 type Manifest struct {
-	File          string `toml:"file"` // below the mod's folder
+	File          string `toml:"file"`   // below the mod's folder
+	Beside        string `toml:"beside"` // the server reads it only when this file is there too
 	Format        Format `toml:"format"`
 	Comment       string `toml:"comment"`
 	Assign        string `toml:"assign"`

@@ -5,9 +5,6 @@ package forecast
 
 import (
 	"fmt"
-	"path"
-	"slices"
-	"strings"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/order"
@@ -70,7 +67,7 @@ const (
 
 // Forecast is what is foretold for a start.
 type Forecast struct {
-	Mods  []Mod    `json:"mods"`  // in the order of the survey, without the server's own
+	Mods  []Mod    `json:"mods"`  // in the order of the survey, without those of the server's own that will load
 	Order []string `json:"order"` // in which mods are expected to load, the server's own among them
 	Stops string   `json:"stops"` // why the server will stop by itself, "" when it will not
 
@@ -93,6 +90,7 @@ type Facts struct {
 	Lessons  map[string]string          // mods that failed by their own fault and have not changed since: what the log said
 	Stops    []string                   // what else is known to stop the server before it loads mods
 	Passed   []string                   // what keeps it from loading any
+	Unfound  []string                   // what keeps it from finding those that have to be registered
 }
 
 // Of foretells a start of the surveyed server.
@@ -129,7 +127,8 @@ func Of(s *survey.Survey, facts Facts) *Forecast {
 		f.Stops, f.Order = w.stops, w.order
 	}
 	for i := range s.Mods {
-		if m := &s.Mods[i]; !m.Base {
+		m := &s.Mods[i]
+		if said := w.says[i].Outcome; !m.Base || m.Listed || said != "" && said != Confirmed {
 			f.byName[m.Name] = len(f.Mods)
 			f.Mods = append(f.Mods, w.say(i, m))
 		}
@@ -309,17 +308,8 @@ func offOrUnknown(m *survey.Mod) string {
 	return "switched off"
 }
 
-// unknownValue tells of a yes/no key whose value means neither.
+// unknownValue tells of a yes/no key whose value means neither. Of several keys
+// the last counts.
 func unknownValue(s *survey.Survey, m *survey.Mod) bool {
-	for _, i := range m.Entries {
-		e := &s.Lineup.Entries[i]
-		r := &s.Dialect.Registrations[e.Registration]
-		if r.Shape == dialect.ShapeKey && r.Format == dialect.FormatKeyValue && e.On && e.Value != r.On && !(r.OnPath && strings.Contains(e.Value, "/")) &&
-			!slices.ContainsFunc(r.OnWords, func(w string) bool { return strings.EqualFold(w, e.Value) }) {
-			return true
-		}
-	}
-	return false
+	return len(m.Entries) > 0 && s.Lineup.Entries[m.Entries[len(m.Entries)-1]].Odd
 }
-
-func base(name string) string { return path.Base(name) }

@@ -2,6 +2,7 @@ package forecast
 
 import (
 	"cmp"
+	"path"
 	"slices"
 	"strings"
 
@@ -25,6 +26,12 @@ func (w *walker) walk() {
 		for i := range w.s.Mods { // such a server tells first of what is not there
 			if m := &w.s.Mods[i]; m.On && w.nowhere(m) {
 				w.absent(i)
+			}
+		}
+		for i := range w.s.Mods { // and then of names that two have
+			m := &w.s.Mods[i]
+			if t, ok := w.twins[m.Name]; ok && m.On && w.state[i] == waiting && w.d.Load.Twins == dialect.FateStops {
+				w.fall(i, dialect.FateStops, faultf(TwinMods, "", "two mods are called so, in %s and %s", t.HiddenBy, t.Path))
 			}
 		}
 		if w.stops == "" {
@@ -64,18 +71,26 @@ func (w *walker) lines() {
 }
 
 // nowhere tells whether a server does not find a mod.
-func (w *walker) nowhere(m *survey.Mod) bool { return m.Path == "" || unknownValue(w.s, m) }
+func (w *walker) nowhere(m *survey.Mod) bool {
+	return m.Path == "" || !m.Always && (!m.Base && unknownValue(w.s, m) || len(w.facts.Unfound) > 0)
+}
 
 // absent tells of a registered mod that is not there.
 func (w *walker) absent(i int) {
-	w.fall(i, w.d.Load.Absent, faultf(Absent, "", "it is registered and not there"))
+	f := faultf(Absent, "", "it is registered and not there")
+	if m := &w.s.Mods[i]; m.Path != "" && unknownValue(w.s, m) {
+		f.because = "its value means neither on nor off"
+	} else if m.Path != "" {
+		f.because = "the server does not find it: " + w.facts.Unfound[0]
+	}
+	w.fall(i, w.d.Load.Absent, f)
 	w.state[i] = out
 }
 
 // looked lists the mods in the order in which the server looks at them.
 func (w *walker) looked() (list []int) {
 	for i := range w.s.Mods {
-		if m := &w.s.Mods[i]; (m.On || m.Base) && w.state[i] == waiting {
+		if m := &w.s.Mods[i]; (m.On || m.Base && len(w.facts.Unfound) == 0) && w.state[i] == waiting {
 			list = append(list, i)
 		}
 	}
@@ -87,7 +102,7 @@ func (w *walker) looked() (list []int) {
 		place := w.firstSeen()
 		slices.SortStableFunc(list, func(a, b int) int {
 			pa, pb := place(&mods[a]), place(&mods[b])
-			return cmp.Or(cmp.Compare(pa.place, pb.place), cmp.Compare(pa.alone, pb.alone), strings.Compare(pa.path, pb.path))
+			return cmp.Or(pa.compare(pb), cmp.Compare(pa.place, pb.place), strings.Compare(pa.bundle, pb.bundle), strings.Compare(pa.path, pb.path))
 		})
 	default:
 		slices.SortStableFunc(list, func(a, b int) int {
@@ -110,8 +125,15 @@ func listedKey(s *survey.Survey, m *survey.Mod) int {
 
 // seat is where a server comes across a mod that looks through folders.
 type seat struct {
-	place, alone int
-	path         string
+	tier, alone  int
+	place        int
+	bundle, path string
+}
+
+// compare orders seats by what is gathered when: tier by tier, and in each first
+// what is in bundles, then what is not.
+func (s seat) compare(o seat) int {
+	return cmp.Or(cmp.Compare(s.tier, o.tier), cmp.Compare(s.alone, o.alone))
 }
 
 // firstSeen tells where each mod is come across first: where one hides another of
@@ -119,42 +141,50 @@ type seat struct {
 func (w *walker) firstSeen() func(m *survey.Mod) seat {
 	seats := map[string]seat{}
 	of := func(place int, bundle, full string) seat {
-		s := seat{place: w.tier(place), path: base(full)}
+		s := seat{tier: w.tier(place), place: place, bundle: bundle, path: path.Base(full)}
 		if bundle == "" {
 			s.alone = 1
-		} else {
-			s.path = bundle + "/" + s.path
 		}
 		return s
 	}
 	for _, t := range w.s.Twins {
+		if len(w.facts.Unfound) > 0 && w.tier(t.Place) != tierAlways {
+			continue // it is not looked at
+		}
 		s := of(t.Place, t.Bundle, t.Path)
-		if old, ok := seats[t.Name]; !ok || cmp.Compare(s.place, old.place) < 0 || s.place == old.place && s.alone < old.alone {
+		if old, ok := seats[t.Name]; !ok || s.compare(old) < 0 {
 			seats[t.Name] = s
 		}
 	}
 	return func(m *survey.Mod) seat {
 		mine := of(m.Place, m.Bundle, m.Path)
-		if s, ok := seats[m.Name]; ok && (s.place < mine.place || s.place == mine.place && s.alone < mine.alone) {
+		if s, ok := seats[m.Name]; ok && s.compare(mine) < 0 {
 			return s
 		}
 		return mine
 	}
 }
 
-// tier is which folders a place belongs to: the server's own come first, then
-// those that always load, then those whose mods have to be registered.
+// The tiers of folders: the server's own come first, then those whose mods always
+// load, then those whose mods have to be registered.
+const (
+	tierBase = iota
+	tierAlways
+	tierRegistered
+)
+
+// tier is which folders a place belongs to.
 func (w *walker) tier(place int) int {
 	if place < 0 {
-		return len(w.d.Places)
+		return tierRegistered
 	}
 	switch w.d.Places[place].Loads {
 	case dialect.LoadsBase:
-		return 0
+		return tierBase
 	case dialect.LoadsAlways:
-		return 1
+		return tierAlways
 	}
-	return 2
+	return tierRegistered
 }
 
 // inList loads a mod where it stands in the list.

@@ -58,6 +58,7 @@ type Entry struct {
 	Name         string
 	Value        string // in a key for each mod: the value
 	On           bool
+	Odd          bool // On, as the value is not one for off; but it is not one for on either
 	Group        bool // names a category folder
 	Registration int
 	File         int       // of Files
@@ -204,10 +205,20 @@ func (l *Lineup) readKeys(file int) {
 		}
 		span := text.Span{Start: p.Key.Start + caps[0].Start, End: p.Key.Start + caps[0].End}
 		l.Entries = append(l.Entries, Entry{
-			Name: string(span.In(f.Bytes)), Value: value, On: !slices.Contains(r.OffWords, value) && value != r.Off,
+			Name: string(span.In(f.Bytes)), Value: value, On: !off(r, value), Odd: !off(r, value) && !on(r, value),
 			Registration: f.Registration, File: file, Line: p.Line.Span, Span: span, Section: -1, value: p.Value, start: p.Key.Start,
 		})
 	}
+}
+
+// off and on tell what the value of a mod's key means.
+func off(r *dialect.Registration, value string) bool {
+	return slices.Contains(r.OffWords, value) || value == r.Off
+}
+
+func on(r *dialect.Registration, value string) bool {
+	return value == r.On || r.OnPath && strings.Contains(value, "/") ||
+		slices.ContainsFunc(r.OnWords, func(w string) bool { return strings.EqualFold(w, value) })
 }
 
 // scriptWords are a dialect's words for one kind of statement, cut up once.

@@ -134,7 +134,7 @@ func (s *scanner) mod(place int, full, bundle string, inside []fs.DirEntry) Mod 
 	p := &s.dialect.Places[place]
 	m := Mod{Path: full, Folder: path.Base(full), Place: place, Bundle: bundle, Empty: len(inside) == 0,
 		Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
-	m.Manifest = mod.Read(s.dialect.Manifests, func(file string) ([]byte, error) {
+	m.Manifest = mod.Read(s.counting(inside), func(file string) ([]byte, error) {
 		first, _, _ := strings.Cut(file, "/")
 		if !has(inside, first) {
 			return nil, fs.ErrNotExist
@@ -162,6 +162,15 @@ func (s *scanner) mod(place int, full, bundle string, inside []fs.DirEntry) Mod 
 		m.Inner = s.inner(p, full, inside)
 	}
 	return m
+}
+
+// counting are the manifests that the server reads in a folder with these files.
+func (s *scanner) counting(inside []fs.DirEntry) []dialect.Manifest {
+	ignored := func(form dialect.Manifest) bool { return form.Beside != "" && !has(inside, form.Beside) }
+	if !slices.ContainsFunc(s.dialect.Manifests, ignored) {
+		return s.dialect.Manifests
+	}
+	return slices.DeleteFunc(slices.Clone(s.dialect.Manifests), ignored)
 }
 
 // inner looks for the mod one folder further down, where an archive unpacked

@@ -235,7 +235,7 @@ func With(in Input, l *lineup.Lineup) *Survey {
 func (s *Survey) join(found []Mod) {
 	wanted := map[string]bool{}
 	for _, e := range s.Lineup.Entries {
-		wanted[e.Name] = wanted[e.Name] || e.On
+		wanted[e.Name] = wanted[e.Name] || e.On && !e.Odd
 	}
 	chosen := s.choose(found, wanted)
 	groups := map[string][]string{}
