@@ -146,11 +146,11 @@ type checker struct {
 }
 
 func (c *checker) add(f Finding, format string, args ...any) *Finding {
+	f.Message = text.Clean(fmt.Sprintf(format, args...))
+	f.Mod, f.File = text.Clean(f.Mod), text.Clean(f.File)
 	if f.Severity == Error && f.Mod != "" {
 		c.worst[f.Mod] = true
 	}
-	f.Message = text.Clean(fmt.Sprintf(format, args...))
-	f.Mod, f.File = text.Clean(f.Mod), text.Clean(f.File)
 	c.findings = append(c.findings, f)
 	return &c.findings[len(c.findings)-1]
 }
@@ -204,7 +204,7 @@ func (c *checker) consequences() {
 	for i := range c.s.Mods {
 		m := &c.s.Mods[i]
 		said := c.forecast.Find(m.Name)
-		if said == nil || !m.On || said.Outcome == forecast.Confirmed || c.worst[m.Name] {
+		if said == nil || !m.On || said.Outcome == forecast.Confirmed || c.worst[said.Name] {
 			continue
 		}
 		switch said.Cause {

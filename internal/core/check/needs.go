@@ -28,7 +28,11 @@ func (c *checker) needs(m *survey.Mod) {
 		switch {
 		case n == m:
 			if m.Name == need {
-				c.add(c.inManifest("need-itself", Warning, m), "%s names itself among its needs", m.Name)
+				severity := Error
+				if c.forecast.Find(m.Name) != nil && c.forecast.Find(m.Name).Outcome == forecast.Confirmed {
+					severity = Warning
+				}
+				c.add(c.inManifest("need-itself", severity, m), "%s names itself among its needs", m.Name)
 			}
 		case n == nil || n.Path == "":
 			c.add(c.at("need-missing", Error, m), "%s needs %s, which is not on this server%s", m.Name, need, by).
@@ -118,6 +122,9 @@ func (c *checker) circle(words string, all []string, shortest []order.Demand, se
 	m := c.s.Find(shortest[0].Then)
 	if m == nil {
 		m = &survey.Mod{Name: shortest[0].Then}
+	}
+	for _, name := range all {
+		c.worst[text.Clean(name)] = true
 	}
 	more := ""
 	if len(all) > len(shortest) {

@@ -289,6 +289,10 @@ func (w *walker) met(m *survey.Mod) (dialect.Fate, fault) {
 		switch w.state[w.index[n]] {
 		case out:
 			return w.d.Load.NeedAbsent, faultf(NeedFails, n.Name, "it needs %s, which will not load", need.Name)
+		case underway:
+			if w.d.Order == dialect.OrderListed {
+				return w.d.Load.NeedLate, faultf(InCircle, n.Name, "it waits for itself")
+			}
 		case waiting:
 			if !n.Base {
 				return w.d.Load.NeedLate, faultf(NeedLate, n.Name, "it needs %s, which loads after it", need.Name)

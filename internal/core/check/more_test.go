@@ -1,0 +1,239 @@
+package check_test
+
+import (
+	"bytes"
+	"image"
+	"image/png"
+	"strings"
+	"testing"
+
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/rule"
+	"initium/internal/core/survey"
+)
+
+// pier is a family with everything that check can look at.
+const pier = `name = "pier"
+[[given]]
+name = "port"
+[[place]]
+path = "{dir}/mods"
+mark = ["about.toml", "main"]
+main = "main"
+[names]
+allowed = "a-z0-9_ "
+[[manifest]]
+file = "about.toml"
+format = "toml"
+name = "name"
+release = "release"
+needs = "needs"
+optional_needs = "likes"
+conflicts = "hates"
+provides = "gives"
+settings = "reads"
+before = "before"
+side = "side"
+server = "server"
+loader = "loader"
+versions = "comparators"
+[[source]]
+file = "main"
+format = "lua"
+[[registration]]
+name = "script"
+file = "{dir}/start"
+shape = "line"
+comment = "#"
+quote = "\""
+line = "use {mod}"
+setting = "let {name} {value}"
+plain = true
+[[registration]]
+name = "server's list"
+sides = ["server"]
+file = "{dir}/own"
+shape = "line"
+comment = "#"
+line = "have {mod}"
+optional = true
+[[value]]
+name = "slots"
+registration = "script"
+least = 1
+most = 64
+[[value]]
+name = "mode"
+registration = "script"
+allowed = ["calm", "storm"]
+[[value]]
+name = "cheats"
+registration = "script"
+risky = ["yes"]
+risk = "players can do as they like"
+[[value]]
+name = "weather"
+registration = "script"
+broad = ["builtins on"]
+[[value]]
+name = "map"
+registration = "script"
+file = "{dir}/maps/{value}.map"
+[[build]]
+of = "runtime"
+about = "the engine"
+file = "{dir}/engine"
+wants = ">=3"
+[[build]]
+of = "server"
+file = "{dir}/version"
+[[build]]
+of = "loader"
+file = "{dir}/loader"
+[[data]]
+file = "{dir}/table.xml"
+format = "xml"
+[[icon]]
+file = "{dir}/icon.png"
+width = 4
+height = 4
+[keys]
+files = "keys/*.key"
+into = "{dir}/keys"
+[start]
+command = ["x"]
+files = ["start.conf"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`
+
+func TestMoreFindings(t *testing.T) {
+	var small bytes.Buffer
+	if err := png.Encode(&small, image.NewGray(image.Rect(0, 0, 2, 2))); err != nil {
+		t.Fatal(err)
+	}
+	about := func(words string) world {
+		return world{"start": "use a\n", "mods/a/about.toml": words, "mods/a/main": ""}
+	}
+	b := "name = 'b'\nrelease = '1.4'\n"
+	with := func(w world, more ...string) world {
+		for i := 0; i < len(more); i += 2 {
+			w[more[i]] = more[i+1]
+		}
+		return w
+	}
+	needed := func(needs, b string) world {
+		return with(about(needs), "start", "use b\nuse a\n", "mods/b/about.toml", b, "mods/b/main", "")
+	}
+	for name, test := range map[string]struct {
+		world world
+		want  string
+		rules []rule.Rule
+	}{
+		"all is well":          {needed("needs = ['b >=1.2']", b), "", nil},
+		"an old need":          {needed("needs = ['b >=2']", b), "need-version a@2", nil},
+		"a range in words":     {needed("needs = ['b >=']", b), "range-unreadable a", nil},
+		"itself":               {about("name = 'a'\nneeds = ['a']"), "need-itself a", nil},
+		"a circle":             {needed("needs = ['b']", "needs = ['a']"), "need-circle a@2", nil},
+		"a need that fails":    {needed("needs = ['b']", "needs = ['c']"), "need-missing b@1; need-fails a@2", nil},
+		"conflict":             {needed("hates = ['b']", b), "conflict a@2", nil},
+		"conflict with others": {needed("hates = ['b >2']", b), "", nil},
+		"the same work":        {needed("gives = ['x']", "gives = ['x']"), "same-work a@2", nil},
+		"met by another name":  {needed("needs = ['x']", "gives = ['x']"), "", nil},
+		"asked":                {needed("before = ['b']", b), "asked-late b@1", nil},
+		"another server":       {with(about("server = '>=2'"), "version", "1.9"), "made-for-another a", nil},
+		"another loader":       {with(about("loader = 'winch'"), "loader", "crank"), "made-for-another a", nil},
+		"the same loader":      {with(about("loader = 'crank'"), "loader", "crank"), "", nil},
+		"another side":         {about("side = 'server'"), "side-wrong a@1", nil},
+		"unset":                {about("reads = ['depth']"), "setting-unset a@1", nil},
+		"set too late":         {with(about("reads = ['depth']"), "start", "use a\nlet depth 3\n"), "setting-late a@1", nil},
+		"a key":                {with(about(""), "mods/a/keys/a.key", "k"), "key-missing a@1", nil},
+		"another key":          {with(about(""), "mods/a/keys/a.key", "k", "keys/a.key", "z"), "key-differs a@1", nil},
+		"the key":              {with(about(""), "mods/a/keys/a.key", "k", "keys/a.key", "k"), "", nil},
+		"broken script":        {with(about(""), "mods/a/main", "x = = 1"), "script-broken a@1", nil},
+		"a blank":              {with(about(""), "start", "use \"a \"\n"), "name-blank a @1", nil},
+		"refused":              {with(about(""), "start", "let slots 65\nlet mode mild\n"), "setting-refused@1; setting-refused@2", nil},
+		"no number":            {with(about(""), "start", "let slots many\n"), "setting-refused@1", nil},
+		"risky":                {with(about(""), "start", "let cheats Yes\n"), "setting-risky@1", nil},
+		"undone":               {with(about(""), "start", "let builtins on\nlet weather off\n"), "setting-undone@1", nil},
+		"overruled":            {with(about(""), "start", "let mode calm\nlet mode storm\n"), "setting-overruled@1", nil},
+		"said twice":           {with(about(""), "start", "let mode calm\nlet mode calm\n"), "", nil},
+		"template":             {with(about(""), "start", "let title CHANGE-ME\n"), "setting-template@1", nil},
+		"no such map":          {with(about(""), "start", "let map hill\n"), "setting-names-nothing@1", nil},
+		"the map":              {with(about(""), "start", "let map hill\n", "maps/hill.map", ""), "", nil},
+		"table":                {with(about(""), "table.xml", "<a>\n<b>\n</a>\n"), "data-unreadable@3", nil},
+		"icon":                 {with(about(""), "icon.png", small.String()), "icon-size", nil},
+		"no icon":              {with(about(""), "icon.png", "gif"), "icon-unreadable", nil},
+		"engine":               {with(about(""), "engine", "2.9\n"), "runtime-unfit", nil},
+		"byte-order mark":      {with(about(""), "start", "\xef\xbb\xbfuse a\n"), "encoding-wrong@1", nil},
+		"merge":                {with(about(""), "start", "use a\n<<<<<<< mine\n=======\n>>>>>>> theirs\n"), "merge-unfinished@2", nil},
+		"a kept copy":          {with(about(""), "mods/a.bak/main", ""), "leftover a.bak", nil},
+		"start file":           {with(about(""), "start.conf/", ""), "", nil},
+		"a rule on order":      {needed("", b), "rule-broken b@1", []rule.Rule{{Kind: rule.After, Mod: "b", Other: "a"}}},
+		"a rule on company":    {needed("", b), "rule-apart a@2", []rule.Rule{{Kind: rule.Apart, Mod: "a", Other: "b"}}},
+		"a rule on needs":      {about(""), "need-missing a@1", []rule.Rule{{Kind: rule.Needs, Mod: "a", Other: "z"}}},
+		"a rule on settings":   {about(""), "setting-unset a@1", []rule.Rule{{Kind: rule.Reads, Mod: "a", Other: "z"}}},
+	} {
+		if _, ok := test.world["start.conf"]; !ok {
+			test.world["start.conf"] = ""
+		}
+		in := test.world.input(t, pier)
+		in.Rules = test.rules
+		facts := check.Facts{FS: in.FS, Builds: map[dialect.BuildOf]check.Build{}}
+		for of, file := range map[dialect.BuildOf]string{dialect.BuildRuntime: "engine", dialect.BuildServer: "version", dialect.BuildLoader: "loader"} {
+			if v, ok := test.world[file]; ok {
+				facts.Builds[of] = check.Build{Version: strings.TrimSpace(v)}
+			}
+		}
+		var left []check.Finding
+		for _, f := range check.Run(survey.Take(in), facts).Findings {
+			if f.Code != "never-reached" {
+				left = append(left, f)
+			}
+		}
+		if got := codes(left, false); got != test.want {
+			t.Errorf("%s: %q, want %q", name, got, test.want)
+		}
+	}
+}
+
+func TestStartFindings(t *testing.T) {
+	w := world{"start": ""}
+	in := w.input(t, pier)
+	facts := check.Facts{FS: in.FS, PortBusy: "something", PortFree: 9, Sharing: []string{"other"}, Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it is gone"}}}
+	report := check.Run(survey.Take(in), facts)
+	if got := codes(report.Findings, true); got != "start-file-missing; port-busy; version-unknown" {
+		t.Error(got)
+	}
+	if !strings.Contains(report.Findings[1].Remedy, "9 is free") || report.Forecast.Stops == "" {
+		t.Errorf("%+v, stops %q", report.Findings[1], report.Forecast.Stops)
+	}
+	facts.PortBusy = ""
+	w["start.conf"] = ""
+	if got := codes(check.Run(survey.Take(w.input(t, pier)), check.Facts{Sharing: []string{"other"}}).Findings, false); got != "port-shared" {
+		t.Error(got)
+	}
+	in.Dialect.Start.Directory = "/nowhere"
+	if got := codes(check.Run(survey.Take(in), check.Facts{FS: in.FS}).Findings, false); got != "directory-missing" {
+		t.Error(got)
+	}
+}
+
+// What is accepted stays accepted until the finding says another thing.
+func TestAccepted(t *testing.T) {
+	w := world{"start": "let cheats yes\n", "start.conf": ""}
+	report := check.Run(survey.Take(w.input(t, pier)), check.Facts{})
+	f := report.Findings[0]
+	facts := check.Facts{Accepted: []check.Accepted{{Code: f.Code, Message: f.Message, Because: "a test server"}}}
+	report = check.Run(survey.Take(w.input(t, pier)), facts)
+	if check.Count(report.Findings, check.Warning) != 0 || report.Findings[0].Accepted != "a test server" {
+		t.Errorf("%+v", report.Findings[0])
+	}
+	w["start"] = "let cheats YES\n"
+	report = check.Run(survey.Take(w.input(t, pier)), facts)
+	if check.Count(report.Findings, check.Warning) != 1 {
+		t.Errorf("still accepted: %+v", report.Findings[0])
+	}
+}
