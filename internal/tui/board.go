@@ -8,6 +8,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/check"
 	"initium/internal/core/dialect"
+	"initium/internal/core/forecast"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
@@ -18,144 +19,39 @@ import (
 type board struct {
 	look         *app.Look
 	last, proved *proof.Proof
-	rows         []boardRow
+	all          []boardRow // every mod, under its section
+	rows         []boardRow // those that are shown
 	needs        []need
-	selected     int // of rows; always a mod while there is one
+	rails        *rails
+	longest      int // name, in bytes
+	selected     int // of rows; always one that can be chosen while there is one
 	scroll       int
 	outdated     bool // the line-up is not the one that the last start had
-}
-
-// boardRow is a mod, or the title of a section.
-type boardRow struct {
-	title    string
-	mod      *survey.Mod // nil for a title
-	outcome  *proof.Mod  // nil when the last start did not judge it
-	findings []check.Finding
+	folded       map[string]bool
+	filter       int // of filters
+	hops         hops
+	back         []string // where jumps began
 }
 
 // set takes over what is known of a server. The selection stays on its mod.
 func (b *board) set(look *app.Look, last, proved *proof.Proof) {
-	was := ""
+	was, title := "", ""
 	if m := b.mod(); m != nil {
 		was = m.Name
+	} else if b.row().hidden > 0 {
+		title = b.row().title
 	}
 	b.look, b.last, b.proved = look, last, proved
-	b.build()
+	b.all = b.gather()
+	b.arrange()
 	b.outdated = last != nil && app.ChangedSince(look.Survey, last)
-	b.selected = 0
-	first := -1
-	for i, r := range b.rows {
-		if r.mod == nil {
-			continue
-		}
-		if r.mod.Name == was {
+	if was == "" && title == "" {
+		if i := slices.IndexFunc(b.rows, troubled); i >= 0 {
 			b.selected = i
 			return
 		}
-		if first < 0 || was == "" && troubled(r) && !troubled(b.rows[first]) {
-			first = i
-		}
 	}
-	b.selected = max(first, 0)
-}
-
-// troubled tells a row that the operator should look at.
-func troubled(r boardRow) bool {
-	return slices.ContainsFunc(r.findings, func(f check.Finding) bool { return f.Severity == check.Error }) ||
-		r.outcome != nil && r.outcome.Outcome == proof.Failed
-}
-
-func (b *board) build() {
-	s := b.look.Survey
-	b.rows, b.needs = nil, nil
-	rowOf := map[string]int{}
-	section, aside := "", ""
-	for i := range s.Mods {
-		m := &s.Mods[i]
-		if m.Base {
-			continue
-		}
-		title := ""
-		switch {
-		case !m.Registered && m.Always:
-			title = "Not registered, and loads anyway"
-		case !m.Registered:
-			title = "There, and not registered"
-		case !m.On && s.Dialect.Order == "server":
-			title = "Switched off"
-		}
-		if title != "" && title != aside {
-			aside = title
-			b.rows = append(b.rows, boardRow{title: title})
-		} else if title == "" && m.Section != section && m.Section != "" {
-			section = m.Section
-			b.rows = append(b.rows, boardRow{title: clean(section)})
-		}
-		r := boardRow{mod: m}
-		if b.last != nil && m.On {
-			r.outcome = b.last.Find(clean(m.Name))
-		}
-		for _, f := range b.look.Findings {
-			if f.Mod == clean(m.Name) {
-				r.findings = append(r.findings, f)
-			}
-		}
-		rowOf[m.Name] = len(b.rows)
-		b.rows = append(b.rows, r)
-	}
-	if b.last != nil {
-		b.addUnlisted(rowOf)
-	}
-	for i, r := range b.rows {
-		if r.mod == nil || !r.mod.On {
-			continue
-		}
-		for _, want := range r.mod.Needs() {
-			name := want.Name
-			if to, ok := rowOf[name]; ok && b.rows[to].mod.On {
-				b.needs = append(b.needs, need{from: i, to: to})
-			}
-		}
-		for _, want := range r.mod.OptionalNeeds() {
-			name := want.Name
-			if to, ok := rowOf[name]; ok && b.rows[to].mod.On {
-				b.needs = append(b.needs, need{from: i, to: to, optional: true})
-			}
-		}
-	}
-	if s.Dialect.Order == "server" { // the rows' order is not the load order, so none points the wrong way
-		for i := range b.needs {
-			b.needs[i].unordered = true
-		}
-	}
-}
-
-// addUnlisted gives rows to what loaded without being registered and is not
-// among the rows yet; what is, gets its outcome.
-func (b *board) addUnlisted(rowOf map[string]int) {
-	titled := false
-	for i := range b.last.Mods {
-		o := &b.last.Mods[i]
-		if row, ok := rowOf[o.Name]; ok {
-			if o.Outcome == proof.Unlisted {
-				b.rows[row].outcome = o
-			}
-			continue
-		}
-		if o.Registered {
-			continue // it was on the server then and is no more
-		}
-		m := b.look.Survey.Find(o.Name)
-		if m == nil {
-			m = &survey.Mod{Name: o.Name, Place: -1}
-		}
-		if !titled {
-			titled = true
-			b.rows = append(b.rows, boardRow{title: "In the log, and not registered"})
-		}
-		rowOf[o.Name] = len(b.rows)
-		b.rows = append(b.rows, boardRow{mod: m, outcome: o})
-	}
+	b.seek(was, title)
 }
 
 // mod is the selected mod, or nil.
@@ -180,7 +76,7 @@ func (b *board) step(by int) {
 		dir, by = -1, -by
 	}
 	for i := b.selected + dir; i >= 0 && i < len(b.rows) && by > 0; i += dir {
-		if b.rows[i].mod != nil {
+		if b.rows[i].chosen() {
 			b.selected = i
 			by--
 		}
@@ -191,7 +87,7 @@ func (b *board) step(by int) {
 func (b *board) trouble() {
 	for i := 1; i <= len(b.rows); i++ {
 		at := (b.selected + i) % len(b.rows)
-		if troubled(b.rows[at]) {
+		if troubled(b.rows[at]) || b.rows[at].trouble > 0 {
 			b.selected = at
 			return
 		}
@@ -262,11 +158,11 @@ func (b *board) remediesOf(row boardRow, depth int) (list []remedy) {
 	}
 	for _, want := range row.mod.Needs() {
 		name := want.Name
-		i := slices.IndexFunc(b.rows, func(r boardRow) bool { return r.mod != nil && r.mod.Name == name })
-		if i < 0 || !troubled(b.rows[i]) {
+		i := slices.IndexFunc(b.all, func(r boardRow) bool { return r.mod != nil && r.mod.Name == name })
+		if i < 0 || !troubled(b.all[i]) {
 			continue
 		}
-		for _, r := range b.remediesOf(b.rows[i], depth+1) {
+		for _, r := range b.remediesOf(b.all[i], depth+1) {
 			if r.root == "" {
 				r.root = clean(name)
 			}
@@ -285,14 +181,8 @@ type columns struct {
 }
 
 func (b *board) columns(w int) columns {
-	longest := 12
-	for _, r := range b.rows {
-		if r.mod != nil {
-			longest = max(longest, len(clean(r.mod.Name)))
-		}
-	}
 	c := columns{name: 7}
-	c.release = c.name + min(longest, max(w/5, 16)) + 1
+	c.release = c.name + min(b.longest, max(w/5, 16)) + 1
 	c.rails = c.release
 	if w >= 100 {
 		c.rails += 10
@@ -309,7 +199,14 @@ func (b *board) columns(w int) columns {
 func (b *board) draw(c *canvas, y, h int) {
 	cols := b.columns(c.w)
 	a := newAxis(cols.axis, cols.axisWidth, b.last)
-	c.put(cols.name, y, "load order", inkDim)
+	heading, k := "load order", inkDim
+	switch {
+	case b.filter > 0:
+		heading, k = "only "+filters[b.filter].name, inkFocus
+	case b.look.Survey.Dialect.Order == dialect.OrderServer:
+		heading = "foretold order"
+	}
+	c.putWithin(cols.name, y, cols.rails-cols.name, heading, k)
 	c.put(cols.rails+1, y, "needs", inkDim)
 	if b.last == nil {
 		c.putWithin(cols.axis, y, c.w-cols.axis-1, "no start yet; s starts the server and shows here what each mod did", inkDim)
@@ -323,8 +220,8 @@ func (b *board) draw(c *canvas, y, h int) {
 	for i := b.scroll; i < last; i++ {
 		b.drawRow(c, y+i-b.scroll, i, cols, a)
 	}
-	r := newRails(b.needs, (cols.railWidth-1)/2, b.selected)
-	r.draw(c, cols.rails, y, cols.railWidth, b.scroll, last, b.selected)
+	b.rails.place((cols.railWidth-1)/2, b.selected, b.scroll, last)
+	b.rails.draw(c, cols.rails, y, cols.railWidth, b.scroll, last, b.selected)
 	if b.scroll > 0 {
 		c.right(c.w, y, fmt.Sprintf(" ↑ %d more", b.scroll), inkDim)
 	}
@@ -350,7 +247,7 @@ func (b *board) follow(h int) {
 func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis) {
 	r := b.rows[i]
 	if r.mod == nil {
-		c.putWithin(2, y, cols.rails-3, r.title, inkDim)
+		b.drawTitle(c, y, i, cols)
 		a.grid(c, y)
 		return
 	}
@@ -366,11 +263,11 @@ func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis) {
 		c.lift(y, 0, c.w)
 		c.put(0, y, "▌", inkFocus)
 	}
-	if m.Position > 0 {
-		c.right(4, y, fmt.Sprint(m.Position), inkDim)
+	if r.number > 0 {
+		c.right(4, y, fmt.Sprint(r.number), inkDim)
 	}
 	for _, f := range r.findings {
-		if f.Severity != check.Note {
+		if f.Severity != check.Note && f.Accepted == "" {
 			mark := severityMark(f.Severity)
 			c.put(5, y, mark.shape, mark.ink)
 			break
@@ -383,6 +280,28 @@ func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis) {
 	a.grid(c, y)
 	a.bar(c, y, r.outcome)
 	b.drawOutcome(c, y, r, cols.outcome)
+}
+
+// drawTitle draws the title of a section, and what is folded away under it.
+func (b *board) drawTitle(c *canvas, y, i int, cols columns) {
+	r := &b.rows[i]
+	if r.hidden == 0 {
+		c.putWithin(2, y, cols.rails-3, r.title, inkDim)
+		return
+	}
+	k := inkDim
+	if i == b.selected {
+		c.lift(y, 0, c.w)
+		c.put(0, y, "▌", inkFocus)
+		k = inkTitle
+	}
+	c.putWithin(2, y, cols.rails-3, r.title, k)
+	words := count(r.hidden, "mod", "mods") + " folded"
+	if r.trouble > 0 {
+		words += fmt.Sprintf(", %d in trouble", r.trouble)
+		k = inkBad
+	}
+	c.putWithin(cols.outcome, y, c.w-cols.outcome-1, words, k)
 }
 
 func (b *board) drawOutcome(c *canvas, y int, r boardRow, x int) {
@@ -403,6 +322,10 @@ func (b *board) drawOutcome(c *canvas, y int, r boardRow, x int) {
 		case b.last != nil:
 			word = "not in this start"
 		}
+		if f := r.foretold; f != nil && r.mod.On && f.Outcome != forecast.Confirmed {
+			c.putWithin(x, y, width, "foretold: "+string(f.Outcome)+", "+f.Because, inkWarn)
+			return
+		}
 		c.putWithin(x, y, width, word, inkDim)
 		return
 	}
@@ -421,7 +344,7 @@ func (b *board) drawOutcome(c *canvas, y int, r boardRow, x int) {
 
 // click selects the row at a line of the board.
 func (b *board) click(line int) {
-	if i := b.scroll + line; i >= 0 && i < len(b.rows) && b.rows[i].mod != nil {
+	if i := b.scroll + line; i >= 0 && i < len(b.rows) && b.rows[i].chosen() {
 		b.selected = i
 	}
 }
@@ -450,7 +373,7 @@ func (b *board) keys() []keyHelp {
 			keys = append(keys, keyHelp{"o", "on"})
 		}
 	}
-	return append(keys, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"⇧↑ ⇧↓", "move"}, keyHelp{"x", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
+	return append(keys, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"⇧↑ ⇧↓", "move"}, keyHelp{"x", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
 }
 
 // fixes are the remedies of the selected row that Initium can carry out.

@@ -58,7 +58,8 @@ func TestParagraph(t *testing.T) {
 
 func drawRails(needs []need, lanes, rows, selected int) string {
 	c := newCanvas(2*lanes+1, rows)
-	r := newRails(needs, lanes, selected)
+	r := newRails(needs)
+	r.place(lanes, selected, 0, rows)
 	r.draw(c, 0, 0, 2*lanes+1, 0, rows, selected)
 	return plain(c)
 }
@@ -90,7 +91,8 @@ func TestRails(t *testing.T) {
 
 // TestRailsInAWindow draws a part of the rows only.
 func TestRailsInAWindow(t *testing.T) {
-	r := newRails([]need{{from: 90, to: 2}, {from: 50, to: 49}}, 3, -1)
+	r := newRails([]need{{from: 90, to: 2}, {from: 50, to: 49}})
+	r.place(3, -1, 49, 52)
 	c := newCanvas(7, 3)
 	r.draw(c, 0, 0, 7, 49, 52, -1)
 	if got := plain(c); got != "─○ │\n─╯ │\n   │" {
@@ -101,9 +103,11 @@ func TestRailsInAWindow(t *testing.T) {
 // TestRailsHoldStill: where all fit, choosing another row moves no line.
 func TestRailsHoldStill(t *testing.T) {
 	needs := []need{{from: 3, to: 0}, {from: 2, to: 1}, {from: 5, to: 4}, {from: 1, to: 5}}
-	first := newRails(needs, 5, -1)
+	first := newRails(needs)
+	first.place(5, -1, 0, 6)
 	for selected := range 6 {
-		r := newRails(needs, 5, selected)
+		r := newRails(needs)
+		r.place(5, selected, 0, 6)
 		for i := range r.trunks {
 			if r.trunks[i].lane != first.trunks[i].lane {
 				t.Errorf("with row %d chosen, trunk %d is in lane %d instead of %d", selected, i, r.trunks[i].lane, first.trunks[i].lane)

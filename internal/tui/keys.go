@@ -136,6 +136,20 @@ func (m *model) boardKey(k string) tea.Cmd {
 		b.step(len(b.rows))
 	case "t":
 		b.trouble()
+	case "tab":
+		b.fold(false)
+	case "shift+tab":
+		b.fold(true)
+	case "f":
+		b.show()
+	case "/":
+		m.findMod()
+	case "left":
+		m.notice, m.bad = b.jump(false), false
+	case "right":
+		m.notice, m.bad = b.jump(true), false
+	case "backspace":
+		b.goBack()
 	}
 	if m.stuck {
 		return nil
@@ -179,6 +193,10 @@ func (m *model) boardKey(k string) tea.Cmd {
 		return m.goBack(app.ReturnLast)
 	case "g":
 		return m.openLedger()
+	case "w":
+		return m.writeRule()
+	case "c":
+		return m.acceptFinding()
 	}
 	return nil
 }

@@ -1,6 +1,9 @@
 package tui
 
-import "sort"
+import (
+	"slices"
+	"sort"
+)
 
 // need says that the mod in row From cannot load before the one in row To.
 type need struct {
@@ -13,8 +16,9 @@ type need struct {
 // has a trunk, a vertical line from its row to the rows of those that need it;
 // its own end is a ring.
 type rails struct {
-	lanes  int
 	trunks []trunk
+	depth  int // the most trunks that pass one row
+	lanes  int // for which all trunks were placed last; 0 for none
 }
 
 type trunk struct {
@@ -25,18 +29,7 @@ type trunk struct {
 	wrong    bool  // one of the users stands above it
 }
 
-// newRails gives each trunk a lane. When all fit, the lanes do not depend on the
-// selected row, so nothing jumps; else only trunks that point the wrong way and
-// those of the selected row get one.
-func newRails(needs []need, lanes, selected int) rails {
-	r := rails{lanes: lanes, trunks: gather(needs)}
-	if !r.place(func(*trunk) bool { return true }) {
-		r.place(func(t *trunk) bool { return t.wrong || t.touches(selected) })
-	}
-	return r
-}
-
-func gather(needs []need) []trunk {
+func newRails(needs []need) *rails {
 	byRow := map[int]*trunk{}
 	for _, n := range needs {
 		t := byRow[n.to]
@@ -48,12 +41,24 @@ func gather(needs []need) []trunk {
 		t.top, t.low = min(t.top, n.from), max(t.low, n.from)
 		t.wrong = t.wrong || n.from < n.to && !n.unordered
 	}
-	trunks := make([]trunk, 0, len(byRow))
+	r := &rails{trunks: make([]trunk, 0, len(byRow))}
+	ends := make([]int, 0, 2*len(byRow)) // of trunks, sorted: 2*row for a begin, 2*row+1 for an end
 	for _, t := range byRow {
-		trunks = append(trunks, *t)
+		r.trunks = append(r.trunks, *t)
+		ends = append(ends, 2*t.top, 2*t.low+1)
 	}
-	sort.Slice(trunks, func(i, j int) bool {
-		a, b := trunks[i], trunks[j]
+	sort.Ints(ends)
+	open := 0
+	for _, end := range ends {
+		if end%2 == 0 {
+			open++
+			r.depth = max(r.depth, open)
+		} else {
+			open--
+		}
+	}
+	sort.Slice(r.trunks, func(i, j int) bool {
+		a, b := &r.trunks[i], &r.trunks[j]
 		if a.wrong != b.wrong {
 			return a.wrong
 		}
@@ -62,46 +67,70 @@ func gather(needs []need) []trunk {
 		}
 		return a.row < b.row
 	})
-	return trunks
+	return r
 }
 
-// place gives lanes to the wanted trunks and reports whether all got one.
-func (r *rails) place(wanted func(*trunk) bool) bool {
-	taken := make([][]trunk, r.lanes)
-	all := true
-next:
+// place gives each trunk a lane. When all fit, the lanes do not depend on the
+// selected row, so nothing jumps; else only trunks that point the wrong way and
+// those of the selected row get one, as far as they can be seen between the rows
+// first and last.
+func (r *rails) place(lanes, selected, first, last int) {
+	if r.depth <= lanes {
+		if r.lanes == lanes {
+			return
+		}
+		if r.assign(lanes, func(*trunk) bool { return true }) {
+			r.lanes = lanes
+			return
+		}
+	}
+	r.lanes = 0
+	seen := func(t *trunk) bool { return t.top < last && t.low >= first }
+	r.assign(lanes,
+		func(t *trunk) bool { return seen(t) && t.touches(selected) },
+		func(t *trunk) bool { return seen(t) && t.wrong })
+}
+
+// assign gives lanes to the trunks that fit the first description, then to those
+// that fit the next, and reports whether all of them got one.
+func (r *rails) assign(lanes int, wanted ...func(*trunk) bool) bool {
+	taken := make([][]*trunk, lanes)
 	for i := range r.trunks {
-		t := &r.trunks[i]
-		t.lane = -1
-		if !wanted(t) {
-			continue
-		}
-	lane:
-		for lane := range taken {
-			for _, other := range taken[lane] {
-				if t.top <= other.low && other.top <= t.low {
-					continue lane
-				}
+		r.trunks[i].lane = -1
+	}
+	all := true
+	for _, fits := range wanted {
+		for i := range r.trunks {
+			if t := &r.trunks[i]; t.lane < 0 && fits(t) {
+				all = t.settle(taken) && all
 			}
-			t.lane = lane
-			taken[lane] = append(taken[lane], *t)
-			continue next
 		}
-		all = false
 	}
 	return all
+}
+
+// settle takes the first lane that is free along the trunk's way, and tells
+// whether there is one.
+func (t *trunk) settle(taken [][]*trunk) bool {
+lane:
+	for lane := range taken {
+		for _, other := range taken[lane] {
+			if t.top <= other.low && other.top <= t.low {
+				continue lane
+			}
+		}
+		t.lane = lane
+		taken[lane] = append(taken[lane], t)
+		return true
+	}
+	return false
 }
 
 func (t *trunk) touches(row int) bool {
 	if t.row == row {
 		return true
 	}
-	for _, u := range t.users {
-		if u == row {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(t.users, row)
 }
 
 // each calls f for every line that has a lane: from the mod in row t.row to one

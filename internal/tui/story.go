@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"initium/internal/core/forecast"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 )
@@ -12,6 +13,11 @@ import (
 // evidence, and what can be done.
 func (b *board) drawStory(c *canvas, y, h int) {
 	r := b.row()
+	if r.mod == nil && r.hidden > 0 {
+		c.put(2, y, r.title, inkTitle)
+		c.putWithin(2, y+1, c.w-3, count(r.hidden, "mod is", "mods are")+" folded away here; Tab shows them, ⇧Tab unfolds every section.", inkText)
+		return
+	}
 	if r.mod == nil || h < 1 {
 		return
 	}
@@ -68,6 +74,9 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 	for _, f := range r.findings {
 		mark := severityMark(f.Severity)
 		text := f.Message
+		if f.Accepted != "" {
+			text += "   (accepted: " + clean(f.Accepted) + ")"
+		}
 		if f.Line > 0 {
 			text += fmt.Sprintf("   (%s, line %d)", strings.TrimPrefix(f.File, b.look.Server.Record.Dir+"/"), f.Line)
 		}
@@ -83,6 +92,13 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 		}
 	}
 	m := r.mod
+	if f := r.foretold; f != nil && m.On && (f.Outcome != forecast.Confirmed || r.outcome != nil && b.outdated) {
+		words := string(f.Outcome)
+		if f.Because != "" {
+			words += ": " + f.Because
+		}
+		add("foretold", words, inkDim, inkText)
+	}
 	if needs := b.needsText(m); needs != "" {
 		add("needs", needs, inkDim, inkText)
 	}
@@ -109,7 +125,7 @@ func (b *board) needsText(m *survey.Mod) string {
 	for _, want := range m.Needs() {
 		name := want.Name
 		word := clean(name)
-		switch n := b.look.Survey.Find(name); {
+		switch n := b.look.Survey.Answer(name); {
 		case n == nil || n.Path == "":
 			word += " (not there)"
 		case !n.On && !n.Base:
@@ -129,7 +145,7 @@ func (b *board) needsText(m *survey.Mod) string {
 func (b *board) usersText(m *survey.Mod) string {
 	var words []string
 	for _, n := range b.needs {
-		if r := b.rows[n.to]; r.mod == m {
+		if b.rows[n.to].mod == m && b.rows[n.from].mod != nil {
 			words = append(words, clean(b.rows[n.from].mod.Name))
 		}
 	}

@@ -1,0 +1,430 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/check"
+	"initium/internal/core/forecast"
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+)
+
+// boardRow is a mod, or the title of a section.
+type boardRow struct {
+	title    string
+	hidden   int         // of a title: how many mods are folded away under it
+	trouble  int         // how many of those the operator should look at
+	mod      *survey.Mod // nil for a title
+	number   int         // its place in the load order, as listed or as foretold; 0 for none
+	outcome  *proof.Mod  // nil when the last start did not judge it
+	foretold *forecast.Mod
+	findings []check.Finding
+}
+
+// chosen tells whether a row can be selected: a mod, or a folded section.
+func (r *boardRow) chosen() bool { return r.mod != nil || r.hidden > 0 }
+
+// troubled tells a row that the operator should look at.
+func troubled(r boardRow) bool {
+	return slices.ContainsFunc(r.findings, func(f check.Finding) bool { return f.Severity == check.Error && f.Accepted == "" }) ||
+		r.outcome != nil && r.outcome.Outcome == proof.Failed
+}
+
+// filter shows only some of the rows.
+type filter struct {
+	name string
+	fits func(r *boardRow) bool
+}
+
+func outcomeIs(o proof.Outcome) func(*boardRow) bool {
+	return func(r *boardRow) bool { return r.outcome != nil && r.outcome.Outcome == o }
+}
+
+// filters are gone through with one key; the first shows all.
+var filters = []filter{
+	{"all", nil},
+	{"with a finding", func(r *boardRow) bool {
+		return slices.ContainsFunc(r.findings, func(f check.Finding) bool { return f.Severity != check.Note && f.Accepted == "" })
+	}},
+	{"out of order", func(r *boardRow) bool {
+		return slices.ContainsFunc(r.findings, func(f check.Finding) bool {
+			return slices.Contains([]string{"need-late", "asked-late", "rule-broken", "setting-late", "need-circle"}, f.Code)
+		})
+	}},
+	{"foretold not to load", func(r *boardRow) bool {
+		return r.mod.On && r.foretold != nil && r.foretold.Outcome != forecast.Confirmed
+	}},
+	{"failed", outcomeIs(proof.Failed)},
+	{"silent", outcomeIs(proof.Silent)},
+	{"unlisted", outcomeIs(proof.Unlisted)},
+	{"off or not registered", func(r *boardRow) bool { return !r.mod.Listed }},
+}
+
+// gather makes a row for every mod, under the titles of their sections.
+func (b *board) gather() []boardRow {
+	s := b.look.Survey
+	findings := map[string][]check.Finding{}
+	for _, f := range b.look.Findings {
+		findings[f.Mod] = append(findings[f.Mod], f)
+	}
+	outcomes := map[string]*proof.Mod{}
+	if b.last != nil {
+		for i := range b.last.Mods {
+			outcomes[b.last.Mods[i].Name] = &b.last.Mods[i]
+		}
+	}
+	foretoldAt := map[string]int{}
+	serverOrders := s.Dialect.Order == "server"
+	if serverOrders && b.look.Forecast != nil {
+		for i, name := range b.look.Forecast.Order {
+			foretoldAt[name] = i + 1
+		}
+	}
+	var rows []boardRow
+	section, aside := "", ""
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		name := clean(m.Name)
+		if m.Base {
+			continue
+		}
+		title := asideTitle(m, serverOrders)
+		if title != "" && title != aside {
+			aside = title
+			rows = append(rows, boardRow{title: title})
+		} else if title == "" && m.Section != section && m.Section != "" {
+			section = m.Section
+			rows = append(rows, boardRow{title: clean(section)})
+		}
+		r := boardRow{mod: m, number: m.Position, findings: findings[name]}
+		if serverOrders {
+			r.number = foretoldAt[name]
+		}
+		if b.look.Forecast != nil {
+			r.foretold = b.look.Forecast.Find(m.Name)
+		}
+		if o := outcomes[name]; o != nil && (m.On || o.Outcome == proof.Unlisted) {
+			r.outcome = o
+		}
+		delete(outcomes, name)
+		rows = append(rows, r)
+	}
+	return append(rows, b.unlisted(outcomes)...)
+}
+
+// asideTitle is the heading of mods that are not in the load order.
+func asideTitle(m *survey.Mod, serverOrders bool) string {
+	switch {
+	case !m.Registered && m.Always:
+		return "Not registered, and loads anyway"
+	case !m.Registered:
+		return "There, and not registered"
+	case !m.On && serverOrders:
+		return "Switched off"
+	}
+	return ""
+}
+
+// unlisted makes rows for what loaded without being registered and is not among
+// the rows yet.
+func (b *board) unlisted(outcomes map[string]*proof.Mod) (rows []boardRow) {
+	if b.last == nil {
+		return nil
+	}
+	for i := range b.last.Mods {
+		o := &b.last.Mods[i]
+		if outcomes[o.Name] == nil || o.Registered {
+			continue // it has a row, or was on the server then and is no more
+		}
+		m := b.look.Survey.Find(o.Name)
+		if m == nil {
+			m = &survey.Mod{Name: o.Name, Place: -1}
+		}
+		if len(rows) == 0 {
+			rows = append(rows, boardRow{title: "In the log, and not registered"})
+		}
+		rows = append(rows, boardRow{mod: m, outcome: o})
+	}
+	return rows
+}
+
+// arrange shows of all rows those that the filter lets through and that are not
+// folded away.
+func (b *board) arrange() {
+	b.rows = b.rows[:0:0]
+	title := -1 // of rows
+	folded := false
+	for i := range b.all {
+		r := b.all[i]
+		if r.mod == nil {
+			if title >= 0 && title == len(b.rows)-1 && b.rows[title].hidden == 0 {
+				b.rows = b.rows[:title] // it had nothing to show
+			}
+			title, folded = len(b.rows), b.folded[r.title]
+			b.rows = append(b.rows, r)
+			continue
+		}
+		if fits := filters[b.filter].fits; fits != nil && !fits(&r) {
+			continue
+		}
+		if folded {
+			b.rows[title].hidden++
+			if troubled(r) {
+				b.rows[title].trouble++
+			}
+			continue
+		}
+		b.rows = append(b.rows, r)
+	}
+	if title >= 0 && title == len(b.rows)-1 && b.rows[title].hidden == 0 {
+		b.rows = b.rows[:title]
+	}
+	b.connect()
+}
+
+// connect finds the lines between the rows. A line to a mod that is folded away
+// leads to its section.
+func (b *board) connect() {
+	b.needs, b.longest = nil, 12
+	rowOf := map[string]int{}
+	for i := range b.rows {
+		if m := b.rows[i].mod; m != nil {
+			rowOf[m.Name] = i
+			b.longest = max(b.longest, len(m.Name))
+		}
+	}
+	at, folded := -1, false
+	for i := range b.all {
+		r := &b.all[i]
+		if r.mod == nil {
+			folded = b.folded[r.title]
+			at = slices.IndexFunc(b.rows, func(s boardRow) bool { return s.mod == nil && s.title == r.title })
+		} else if _, shown := rowOf[r.mod.Name]; !shown && folded && at >= 0 {
+			rowOf[r.mod.Name] = at
+		}
+	}
+	s := b.look.Survey
+	unordered := s.Dialect.Order == "server" // the rows' order is not the load order, so none points the wrong way
+	for i := range b.all {
+		m := b.all[i].mod
+		from, ok := -1, false
+		if m != nil && m.On {
+			from, ok = rowOf[m.Name]
+		}
+		if !ok {
+			continue
+		}
+		line := func(name string, optional bool) {
+			n := s.Answer(name)
+			if n == nil || !n.On {
+				return
+			}
+			if to, ok := rowOf[n.Name]; ok && to != from {
+				b.needs = append(b.needs, need{from, to, optional, unordered})
+			}
+		}
+		for _, want := range m.Needs() {
+			line(want.Name, false)
+		}
+		for _, want := range m.OptionalNeeds() {
+			line(want.Name, true)
+		}
+	}
+	b.rails = newRails(b.needs)
+}
+
+// fold hides or shows the mods of the selected row's section; all does so with
+// every section.
+func (b *board) fold(all bool) {
+	if b.folded == nil {
+		b.folded = map[string]bool{}
+	}
+	title := ""
+	for i := b.selected; i >= 0 && i < len(b.rows); i-- {
+		if b.rows[i].mod == nil {
+			title = b.rows[i].title
+			break
+		}
+	}
+	if title == "" && !all {
+		return
+	}
+	was := ""
+	if m := b.mod(); m != nil {
+		was = m.Name
+	}
+	to := !b.folded[title]
+	if all {
+		to = len(b.folded) == 0
+		clear(b.folded)
+	}
+	for i := range b.all {
+		if b.all[i].mod == nil && (all || b.all[i].title == title) {
+			b.folded[b.all[i].title] = to
+		}
+	}
+	if all && !to {
+		clear(b.folded)
+	}
+	b.arrange()
+	b.seek(was, title)
+}
+
+// show goes on to the next filter that lets a row through.
+func (b *board) show() {
+	was := ""
+	if m := b.mod(); m != nil {
+		was = m.Name
+	}
+	for range filters {
+		b.filter = (b.filter + 1) % len(filters)
+		fits := filters[b.filter].fits
+		if fits == nil || slices.ContainsFunc(b.all, func(r boardRow) bool { return r.mod != nil && fits(&r) }) {
+			break
+		}
+	}
+	b.arrange()
+	b.seek(was, "")
+}
+
+// seek selects a mod, or else the title, or else the first row that can be.
+func (b *board) seek(name, title string) {
+	first := -1
+	for i := range b.rows {
+		r := &b.rows[i]
+		if r.mod != nil && r.mod.Name == name {
+			b.selected = i
+			return
+		}
+		if first < 0 && r.chosen() || r.mod == nil && title != "" && r.title == title && r.hidden > 0 {
+			first = i
+		}
+	}
+	b.selected = max(first, 0)
+}
+
+// reveal selects a mod wherever it is hidden.
+func (b *board) reveal(name string) {
+	title := ""
+	for i := range b.all {
+		r := &b.all[i]
+		if r.mod == nil {
+			title = r.title
+			continue
+		}
+		if r.mod.Name != name {
+			continue
+		}
+		if fits := filters[b.filter].fits; fits != nil && !fits(r) {
+			b.filter = 0
+		}
+		delete(b.folded, title)
+		b.arrange()
+		b.seek(name, "")
+		return
+	}
+}
+
+// find lists the mods whose name or title holds a text: those that begin with it
+// first.
+func (b *board) find(text string) (names []string) {
+	text = strings.ToLower(text)
+	if text == "" {
+		return nil
+	}
+	var begin, hold []string
+	for i := range b.all {
+		m := b.all[i].mod
+		if m == nil {
+			continue
+		}
+		name := strings.ToLower(m.Name)
+		switch {
+		case strings.HasPrefix(name, text):
+			begin = append(begin, m.Name)
+		case strings.Contains(name, text) || strings.Contains(strings.ToLower(m.Title), text):
+			hold = append(hold, m.Name)
+		}
+	}
+	return append(begin, hold...)
+}
+
+// jump goes to what the selected mod needs, or to what needs it. Pressed again
+// right after, it goes to the next of them.
+func (b *board) jump(users bool) string {
+	m := b.mod()
+	if m == nil {
+		return ""
+	}
+	if b.hops.at == m.Name && b.hops.users == users && len(b.hops.names) > 1 {
+		b.hops.next = (b.hops.next + 1) % len(b.hops.names)
+	} else {
+		names := b.neighbours(m, users)
+		if len(names) == 0 {
+			if users {
+				return clean(m.Name) + " is needed by none that is here."
+			}
+			return clean(m.Name) + " needs none that is here."
+		}
+		b.back = append(b.back, m.Name)
+		b.hops = hops{from: m.Name, names: names, users: users}
+	}
+	b.hops.at = b.hops.names[b.hops.next]
+	b.reveal(b.hops.at)
+	word := "needed by"
+	if users {
+		word = "needs"
+	}
+	said := fmt.Sprintf("%s: %s %s", clean(b.hops.at), word, clean(b.hops.from))
+	if n := len(b.hops.names); n > 1 {
+		said += fmt.Sprintf(" (%d of %d; the same key goes on)", b.hops.next+1, n)
+	}
+	return said + ". Backspace goes back."
+}
+
+// hops are the mods that a jump goes through.
+type hops struct {
+	from, at string
+	names    []string
+	users    bool
+	next     int
+}
+
+// neighbours lists what a mod needs, or what needs it, among the rows.
+func (b *board) neighbours(m *survey.Mod, users bool) (names []string) {
+	s := b.look.Survey
+	wants := func(m *survey.Mod) (list []string) {
+		for _, need := range m.Needs() {
+			list = append(list, need.Name)
+		}
+		for _, need := range m.OptionalNeeds() {
+			list = append(list, need.Name)
+		}
+		return list
+	}
+	for i := range b.all {
+		other := b.all[i].mod
+		if other == nil || other == m {
+			continue
+		}
+		from, to := m, other
+		if users {
+			from, to = other, m
+		}
+		if slices.ContainsFunc(wants(from), func(name string) bool { return s.Answer(name) == to || to.Is(name) }) {
+			names = append(names, other.Name)
+		}
+	}
+	return names
+}
+
+// goBack returns to where the last jump began.
+func (b *board) goBack() {
+	if n := len(b.back); n > 0 {
+		b.reveal(b.back[n-1])
+		b.back = b.back[:n-1]
+	}
+	b.hops = hops{}
+}
