@@ -313,6 +313,24 @@ func (a *App) LastStart(name string) (last, proved *proof.Proof, err error) {
 	return last, nil, nil
 }
 
+// startsBefore is the newest judged start before another, or of all when that is
+// 0; nil when there is none.
+func (a *App) startsBefore(name string, before int, proved bool) (*proof.Proof, error) {
+	numbers, err := a.Home.Starts(name)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range slices.Backward(numbers) {
+		if before > 0 && n >= before {
+			continue
+		}
+		if p, err := a.Home.Start(name, n).Proof(); err == nil && (!proved || p.Verdict == proof.Proved) {
+			return p, nil
+		}
+	}
+	return nil, nil
+}
+
 // Stop stops a running server as its dialect says.
 func (a *App) Stop(ctx context.Context, name string) (host.Exit, error) {
 	if _, err := a.Home.Record(name); err != nil {

@@ -119,7 +119,7 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 		e.simple("off", "Switch a mod off; it keeps its place"),
 		e.simple("on", "Switch a mod on again"),
 		e.plan(), e.apply(), e.form(), e.undo(), e.ledger(),
-		e.prove(), e.stop(), e.dialect(), e.standIn(), e.keeper())
+		e.prove(), e.stop(), e.export(), e.dialect(), e.standIn(), e.keeper())
 	return root
 }
 

@@ -173,6 +173,8 @@ func (e *env) printOrder(server string, look *app.Look) {
 		fmt.Fprintln(e.out, "no move mends it")
 	case look.Repair.Excess > 0:
 		fmt.Fprintf(e.out, "%d moves, at most %d more than the fewest; --repair makes them, --stage gathers them\n", n, look.Repair.Excess)
+	case n == 1:
+		fmt.Fprintln(e.out, "one move does it; --repair makes it, --stage gathers it")
 	default:
 		fmt.Fprintf(e.out, "%d moves, and no fewer will do; --repair makes them, --stage gathers them\n", n)
 	}

@@ -206,3 +206,11 @@ func (d StartDir) Proof() (*proof.Proof, error) {
 	}
 	return p, nil
 }
+
+// WriteExport writes a file that others are to read, whole or not at all.
+func WriteExport(name string, data []byte) error {
+	if err := renameio.WriteFile(name, data, 0o644); err != nil {
+		return fmt.Errorf("write %s: %w", name, err)
+	}
+	return nil
+}

@@ -1,0 +1,173 @@
+package draw_test
+
+import (
+	"bytes"
+	"encoding/xml"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"initium/internal/core/draw"
+	"initium/internal/core/proof"
+)
+
+// texts reads an SVG as any reader of XML would and returns what is written in
+// it.
+func texts(t *testing.T, p *draw.Picture) (words []string) {
+	t.Helper()
+	var out bytes.Buffer
+	if err := p.SVG(&out); err != nil {
+		t.Fatal(err)
+	}
+	d := xml.NewDecoder(&out)
+	inText := false
+	for {
+		token, err := d.Token()
+		if err == io.EOF {
+			return words
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		switch token := token.(type) {
+		case xml.StartElement:
+			inText = token.Name.Local == "text"
+		case xml.CharData:
+			if inText {
+				words = append(words, string(token))
+			}
+		case xml.EndElement:
+			inText = false
+		}
+	}
+}
+
+func has(words []string, want string) bool {
+	for _, w := range words {
+		if w == want {
+			return true
+		}
+	}
+	return false
+}
+
+func TestOrderNamesEveryMod(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for _, n := range []int{0, 1, 5, 60, 500} {
+		o := &draw.Order{Title: "s: load order", About: "about it", Bands: []string{"One", "Two & <more>", ""}}
+		for i := range n {
+			o.Mods = append(o.Mods, draw.OrderMod{Name: fmt.Sprintf("mod_%03d", i), Number: i + 1, Band: i * 3 / n, Mark: draw.Mark(i % 6)})
+			if i > 0 && i%4 > 0 {
+				o.Needs = append(o.Needs, draw.OrderNeed{First: r.IntN(i), Then: i, Optional: i%5 == 0})
+			}
+		}
+		if n > 4 {
+			o.Needs = append(o.Needs, draw.OrderNeed{First: 4, Then: 1, Wrong: true})
+		}
+		p := o.Draw()
+		words := texts(t, p)
+		for _, m := range o.Mods {
+			if !has(words, m.Name) {
+				t.Fatalf("%d mods: %s is not named", n, m.Name)
+			}
+		}
+		if !has(words, "Two & <more>") || !has(words, o.Title) {
+			t.Errorf("%d mods: titles are missing in %q", n, words[:min(len(words), 6)])
+		}
+		if n >= 60 && (p.Width/p.Height < 0.7 || p.Width/p.Height > 2.9) {
+			t.Errorf("%d mods: %.0f by %.0f points is no shape for a page", n, p.Width, p.Height)
+		}
+		var pdf bytes.Buffer
+		if err := p.PDF(&pdf); err != nil || !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF-")) {
+			t.Errorf("%d mods: %v", n, err)
+		}
+	}
+}
+
+// A need that others imply is not drawn: it says nothing new.
+func TestImpliedNeeds(t *testing.T) {
+	o := &draw.Order{Bands: []string{""}, Mods: []draw.OrderMod{{Name: "a"}, {Name: "b"}, {Name: "c"}},
+		Needs: []draw.OrderNeed{{First: 0, Then: 1}, {First: 1, Then: 2}}}
+	plain := len(lines(t, o.Draw()))
+	o.Needs = append(o.Needs, draw.OrderNeed{First: 0, Then: 2})
+	if got := len(lines(t, o.Draw())); got != plain {
+		t.Errorf("%d curves, without the implied need %d", got, plain)
+	}
+}
+
+// lines lists the curves of a picture.
+func lines(t *testing.T, p *draw.Picture) []string {
+	t.Helper()
+	var out bytes.Buffer
+	if err := p.SVG(&out); err != nil {
+		t.Fatal(err)
+	}
+	var curves []string
+	for _, line := range strings.Split(out.String(), "\n") {
+		if strings.Contains(line, "<path") && strings.Contains(line, "C") {
+			curves = append(curves, line)
+		}
+	}
+	return curves
+}
+
+func TestCircleIsDrawn(t *testing.T) {
+	o := &draw.Order{Bands: []string{""}, Mods: []draw.OrderMod{{Name: "a"}, {Name: "b"}},
+		Needs: []draw.OrderNeed{{First: 0, Then: 1}, {First: 1, Then: 0}}}
+	if words := texts(t, o.Draw()); !has(words, "a") || !has(words, "b") {
+		t.Errorf("%q", words)
+	}
+}
+
+func ms(v float64) *float64 { return &v }
+
+func TestStart(t *testing.T) {
+	old := &proof.Proof{Number: 1, Verdict: proof.Proved, ReadyAfterMS: 900, Mods: []proof.Mod{
+		{Name: "a", Outcome: proof.Confirmed, BeganMS: ms(0), EndedMS: ms(100)},
+		{Name: "left", Outcome: proof.Confirmed, BeganMS: ms(100), EndedMS: ms(200)},
+	}}
+	now := &proof.Proof{Number: 2, Verdict: proof.NotProved, Reason: "1 of 3 is not confirmed", Mods: []proof.Mod{
+		{Name: "late", Outcome: proof.Confirmed, BeganMS: ms(300), EndedMS: ms(400)},
+		{Name: "a", Outcome: proof.Confirmed, BeganMS: ms(0), EndedMS: ms(150)},
+		{Name: "quiet", Outcome: proof.Silent},
+		{Name: "bad", Outcome: proof.Failed, EndedMS: ms(250)},
+	}}
+	s := draw.StartOf("srv", now, old)
+	var order []string
+	for _, b := range s.Bars {
+		order = append(order, b.Name)
+	}
+	if got := strings.Join(order, " "); got != "a bad late quiet" {
+		t.Errorf("the bars stand as %s", got)
+	}
+	words := texts(t, s.Draw())
+	for _, want := range []string{"150 ms (+50)", "100 ms new", "silent", "failed", "in the earlier start only: left", "srv: start 2"} {
+		if !has(words, want) {
+			t.Errorf("%q is missing in %q", want, words)
+		}
+	}
+	if alone := draw.StartOf("srv", now, now); alone.WasReady != 0 || len(alone.Gone) != 0 {
+		t.Error("a start is compared with itself")
+	}
+	if p := (&draw.Start{Title: "none"}).Draw(); p.Width <= 0 || p.Height <= 0 {
+		t.Error("an empty start has no size")
+	}
+}
+
+func BenchmarkOrder500(b *testing.B) {
+	r := rand.New(rand.NewPCG(1, 2))
+	o := &draw.Order{Bands: []string{"One", "Two"}}
+	for i := range 500 {
+		o.Mods = append(o.Mods, draw.OrderMod{Name: fmt.Sprintf("mod_%03d", i), Number: i + 1, Band: i / 250})
+		if i > 0 {
+			o.Needs = append(o.Needs, draw.OrderNeed{First: r.IntN(i), Then: i})
+		}
+	}
+	for b.Loop() {
+		if err := o.Draw().SVG(io.Discard); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
