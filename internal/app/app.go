@@ -3,6 +3,7 @@
 package app
 
 import (
+	"bytes"
 	"fmt"
 	"io/fs"
 	"os"
@@ -14,6 +15,7 @@ import (
 
 	"initium/dialects"
 	"initium/internal/core/dialect"
+	"initium/internal/core/survey"
 	"initium/internal/core/text"
 	"initium/internal/host"
 )
@@ -29,7 +31,9 @@ type App struct {
 
 	mu    sync.Mutex // guards what follows: a screen asks for several things at once
 	notes []string
-	asked map[string]asked // by the version command
+	asked map[string]asked          // by the version command
+	read  map[string]DialectEntry   // by file
+	known map[string]*survey.Memory // by server
 }
 
 func (a *App) note(said string) {
@@ -109,7 +113,7 @@ func (a *App) Dialects() ([]DialectEntry, error) {
 		if err != nil {
 			return nil, err
 		}
-		entry := readDialect(e.Name(), data)
+		entry := a.readDialect(e.Name(), data)
 		known[entry.Name] = entry
 	}
 	own, err := filepath.Glob(filepath.Join(a.Home.DialectDir(), "*.toml"))
@@ -121,7 +125,7 @@ func (a *App) Dialects() ([]DialectEntry, error) {
 		if data, err := os.ReadFile(file); err != nil {
 			entry.Err = err
 		} else {
-			entry = readDialect(file, data)
+			entry = a.readDialect(file, data)
 		}
 		entry.Own = true
 		known[entry.Name] = entry
@@ -134,7 +138,22 @@ func (a *App) Dialects() ([]DialectEntry, error) {
 	return list, nil
 }
 
-func readDialect(file string, data []byte) DialectEntry {
+// readDialect reads a dialect; one that has not changed is not read again.
+func (a *App) readDialect(file string, data []byte) DialectEntry {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if e, ok := a.read[file]; ok && bytes.Equal(e.Data, data) {
+		return e
+	}
+	e := parseDialect(file, data)
+	if a.read == nil {
+		a.read = map[string]DialectEntry{}
+	}
+	a.read[file] = e
+	return e
+}
+
+func parseDialect(file string, data []byte) DialectEntry {
 	e := DialectEntry{Name: strings.TrimSuffix(filepath.Base(file), ".toml"), File: file, Data: data}
 	if e.Dialect, e.Err = dialect.Parse(file, data); e.Err == nil {
 		e.Name = e.Dialect.Name

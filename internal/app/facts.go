@@ -21,7 +21,7 @@ import (
 
 // facts gathers what check has to know of the world outside the server's files.
 func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Facts, error) {
-	facts := check.Facts{FS: os.DirFS("/"), Missing: s.Missing, Running: running, Builds: a.builds(s, now)}
+	facts := check.Facts{FS: host.NewDisk(), Missing: s.Missing, Running: running, Builds: a.builds(s, now)}
 	l, err := a.ledger()
 	if err != nil {
 		return facts, err
@@ -192,7 +192,7 @@ func (a *App) versionText(s *Server, b *dialect.Build) ([]byte, error) {
 		if !ok {
 			return nil, fmt.Errorf("%s cannot be filled in", b.File)
 		}
-		return survey.Open(os.DirFS("/"), name, mod.MaxManifest)
+		return survey.Open(host.NewDisk(), name, mod.MaxManifest)
 	}
 	var command []string
 	for _, word := range b.Command {

@@ -26,6 +26,8 @@ type Server struct {
 	Missing map[string]string // given values that do not exist, with what was looked for
 	Parked  []lineup.Parked
 	Rules   []rule.Rule
+
+	memory *survey.Memory
 }
 
 // Server looks an adopted server up.
@@ -38,13 +40,26 @@ func (a *App) Server(name string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}}
+	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}, memory: a.memory(name)}
 	a.resolve(s)
 	if s.Parked, err = l.Parked(name); err != nil {
 		return nil, err
 	}
 	s.Rules, err = l.Rules(name, s.Dialect.Name)
 	return s, err
+}
+
+// memory is what earlier surveys of a server have found.
+func (a *App) memory(name string) *survey.Memory {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.known == nil {
+		a.known = map[string]*survey.Memory{}
+	}
+	if a.known[name] == nil {
+		a.known[name] = &survey.Memory{}
+	}
+	return a.known[name]
 }
 
 // settled looks an adopted server up in the ledger, and completes or takes back
@@ -131,11 +146,11 @@ func exists(kind dialect.Kind, value string) (found, problem string) {
 }
 
 func readFile(name string) ([]byte, error) {
-	return survey.Source(os.DirFS("/"), name)
+	return survey.Source(host.NewDisk(), name)
 }
 
 func (s *Server) input() survey.Input {
-	return survey.Input{Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, Parked: s.Parked, Rules: s.Rules, FS: os.DirFS("/")}
+	return survey.Input{Memory: s.memory, Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, Parked: s.Parked, Rules: s.Rules, FS: host.NewDisk()}
 }
 
 // Survey finds out what is on a server now.

@@ -58,7 +58,7 @@ func TestParagraph(t *testing.T) {
 
 func drawRails(needs []need, lanes, rows, selected int) string {
 	c := newCanvas(2*lanes+1, rows)
-	r := newRails(needs)
+	r := newRails(needs, rows)
 	r.place(lanes, selected, 0, rows)
 	r.draw(c, 0, 0, 2*lanes+1, 0, rows, selected)
 	return plain(c)
@@ -91,7 +91,7 @@ func TestRails(t *testing.T) {
 
 // TestRailsInAWindow draws a part of the rows only.
 func TestRailsInAWindow(t *testing.T) {
-	r := newRails([]need{{from: 90, to: 2}, {from: 50, to: 49}})
+	r := newRails([]need{{from: 90, to: 2}, {from: 50, to: 49}}, 100)
 	r.place(3, -1, 49, 52)
 	c := newCanvas(7, 3)
 	r.draw(c, 0, 0, 7, 49, 52, -1)
@@ -103,10 +103,10 @@ func TestRailsInAWindow(t *testing.T) {
 // TestRailsHoldStill: where all fit, choosing another row moves no line.
 func TestRailsHoldStill(t *testing.T) {
 	needs := []need{{from: 3, to: 0}, {from: 2, to: 1}, {from: 5, to: 4}, {from: 1, to: 5}}
-	first := newRails(needs)
+	first := newRails(needs, 6)
 	first.place(5, -1, 0, 6)
 	for selected := range 6 {
-		r := newRails(needs)
+		r := newRails(needs, 6)
 		r.place(5, selected, 0, 6)
 		for i := range r.trunks {
 			if r.trunks[i].lane != first.trunks[i].lane {

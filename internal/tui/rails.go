@@ -1,8 +1,8 @@
 package tui
 
 import (
+	"cmp"
 	"slices"
-	"sort"
 )
 
 // need says that the mod in row From cannot load before the one in row To.
@@ -29,43 +29,39 @@ type trunk struct {
 	wrong    bool  // one of the users stands above it
 }
 
-func newRails(needs []need) *rails {
-	byRow := map[int]*trunk{}
+// newRails gathers the needs between so many rows.
+func newRails(needs []need, rows int) *rails {
+	r := &rails{}
+	at := make([]int32, rows) // of the trunk that a row has, from 1
 	for _, n := range needs {
-		t := byRow[n.to]
-		if t == nil {
-			t = &trunk{row: n.to, low: n.to, top: n.to}
-			byRow[n.to] = t
+		if at[n.to] == 0 {
+			r.trunks = append(r.trunks, trunk{row: n.to, low: n.to, top: n.to})
+			at[n.to] = int32(len(r.trunks))
 		}
+		t := &r.trunks[at[n.to]-1]
 		t.users = append(t.users, n.from)
 		t.top, t.low = min(t.top, n.from), max(t.low, n.from)
 		t.wrong = t.wrong || n.from < n.to && !n.unordered
 	}
-	r := &rails{trunks: make([]trunk, 0, len(byRow))}
-	ends := make([]int, 0, 2*len(byRow)) // of trunks, sorted: 2*row for a begin, 2*row+1 for an end
-	for _, t := range byRow {
-		r.trunks = append(r.trunks, *t)
-		ends = append(ends, 2*t.top, 2*t.low+1)
+	open := make([]int32, rows+1) // how many trunks begin at a row, less those that ended before
+	for i := range r.trunks {
+		open[r.trunks[i].top]++
+		open[r.trunks[i].low+1]--
 	}
-	sort.Ints(ends)
-	open := 0
-	for _, end := range ends {
-		if end%2 == 0 {
-			open++
-			r.depth = max(r.depth, open)
-		} else {
-			open--
-		}
+	passing := 0
+	for _, change := range open {
+		passing += int(change)
+		r.depth = max(r.depth, passing)
 	}
-	sort.Slice(r.trunks, func(i, j int) bool {
-		a, b := &r.trunks[i], &r.trunks[j]
+	slices.SortFunc(r.trunks, func(a, b trunk) int {
 		if a.wrong != b.wrong {
-			return a.wrong
+			if a.wrong {
+				return -1
+			}
+			return 1
 		}
-		if la, lb := a.low-a.top, b.low-b.top; la != lb {
-			return la < lb // short ones next to the names, so that lines cross less
-		}
-		return a.row < b.row
+		// Short ones stand next to the names, so that lines cross less.
+		return cmp.Or(cmp.Compare(a.low-a.top, b.low-b.top), cmp.Compare(a.row, b.row))
 	})
 	return r
 }

@@ -187,42 +187,47 @@ func (b *board) arrange() {
 // connect finds the lines between the rows. A line to a mod that is folded away
 // leads to its section.
 func (b *board) connect() {
-	b.needs, b.longest = nil, 12
-	rowOf := map[string]int{}
+	s := b.look.Survey
+	b.needs, b.longest = b.needs[:0:0], 12
+	rowOf := make([]int32, len(s.Mods)) // by the mod's index
+	for i := range rowOf {
+		rowOf[i] = -1
+	}
+	known := func(m *survey.Mod) bool { return m.Index() < len(s.Mods) && m == &s.Mods[m.Index()] }
+	title := map[string]int32{} // the rows of folded sections
 	for i := range b.rows {
-		if m := b.rows[i].mod; m != nil {
-			rowOf[m.Name] = i
+		switch m := b.rows[i].mod; {
+		case m == nil:
+			title[b.rows[i].title] = int32(i)
+		case known(m):
+			rowOf[m.Index()] = int32(i)
 			b.longest = max(b.longest, len(m.Name))
 		}
 	}
-	at, folded := -1, false
+	at := int32(-1)
 	for i := range b.all {
 		r := &b.all[i]
 		if r.mod == nil {
-			folded = b.folded[r.title]
-			at = slices.IndexFunc(b.rows, func(s boardRow) bool { return s.mod == nil && s.title == r.title })
-		} else if _, shown := rowOf[r.mod.Name]; !shown && folded && at >= 0 {
-			rowOf[r.mod.Name] = at
+			at = -1
+			if row, shown := title[r.title]; shown && b.folded[r.title] {
+				at = row
+			}
+		} else if known(r.mod) && rowOf[r.mod.Index()] < 0 && at >= 0 {
+			rowOf[r.mod.Index()] = at
 		}
 	}
-	s := b.look.Survey
 	unordered := s.Dialect.Order == "server" // the rows' order is not the load order, so none points the wrong way
 	for i := range b.all {
 		m := b.all[i].mod
-		from, ok := -1, false
-		if m != nil && m.On {
-			from, ok = rowOf[m.Name]
-		}
-		if !ok {
+		if m == nil || !m.On || !known(m) || rowOf[m.Index()] < 0 {
 			continue
 		}
+		from := int(rowOf[m.Index()])
 		line := func(name string, optional bool) {
-			n := s.Answer(name)
-			if n == nil || !n.On {
-				return
-			}
-			if to, ok := rowOf[n.Name]; ok && to != from {
-				b.needs = append(b.needs, need{from, to, optional, unordered})
+			if n := s.Answer(name); n != nil && n.On {
+				if to := int(rowOf[n.Index()]); to >= 0 && to != from {
+					b.needs = append(b.needs, need{from, to, optional, unordered})
+				}
 			}
 		}
 		for _, want := range m.Needs() {
@@ -232,7 +237,7 @@ func (b *board) connect() {
 			line(want.Name, true)
 		}
 	}
-	b.rails = newRails(b.needs)
+	b.rails = newRails(b.needs, len(b.rows))
 }
 
 // fold hides or shows the mods of the selected row's section; all does so with

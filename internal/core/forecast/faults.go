@@ -89,7 +89,7 @@ func (w *walker) ownFaults(m *survey.Mod) (list []fated) {
 // by what either says.
 func (w *walker) against(m *survey.Mod) string {
 	for _, other := range w.conflicts[m.Name] {
-		if o := w.s.Find(other); o != nil && w.state[w.index[o]] == loaded {
+		if o := w.s.Find(other); o != nil && w.state[o.Index()] == loaded {
 			return other
 		}
 	}

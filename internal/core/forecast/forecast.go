@@ -95,7 +95,7 @@ type Facts struct {
 
 // Of foretells a start of the surveyed server.
 func Of(s *survey.Survey, facts Facts) *Forecast {
-	w := &walker{s: s, d: s.Dialect, facts: facts, state: make([]state, len(s.Mods)), says: make([]Mod, len(s.Mods)), index: map[*survey.Mod]int{},
+	w := &walker{s: s, d: s.Dialect, facts: facts, state: make([]state, len(s.Mods)), says: make([]Mod, len(s.Mods)),
 		conflicts: Conflicts(s), twins: map[string]survey.Twin{}, reads: map[string][]string{}}
 	for _, t := range s.Twins {
 		if t.Level {
@@ -106,9 +106,6 @@ func Of(s *survey.Survey, facts Facts) *Forecast {
 		if names := order.Settings(s, &s.Mods[i]); len(names) > 0 {
 			w.reads[s.Mods[i].Name] = names
 		}
-	}
-	for i := range s.Mods {
-		w.index[&s.Mods[i]] = i
 	}
 	f := &Forecast{byName: map[string]int{}}
 	switch {
@@ -178,11 +175,9 @@ const (
 
 // walker goes through a start.
 type walker struct {
-	s     *survey.Survey
-	d     *dialect.Dialect
-	facts Facts
-	index map[*survey.Mod]int
-
+	s         *survey.Survey
+	d         *dialect.Dialect
+	facts     Facts
 	conflicts map[string][]string
 	reads     map[string][]string    // the settings that mods read when they start
 	twins     map[string]survey.Twin // of the same level
@@ -252,8 +247,8 @@ func (w *walker) enter(i int) bool {
 		w.tell(i, Confirmed, Loads, "", "")
 	}
 	for _, name := range m.Manifest.Brings {
-		if b := w.s.Find(name); b != nil && b.Path != "" && w.state[w.index[b]] == waiting {
-			if !w.inList(w.index[b]) {
+		if b := w.s.Find(name); b != nil && b.Path != "" && w.state[b.Index()] == waiting {
+			if !w.inList(b.Index()) {
 				return false
 			}
 		}
@@ -283,10 +278,10 @@ func (w *walker) met(m *survey.Mod) (dialect.Fate, fault) {
 		switch {
 		case n == nil || n.Path == "":
 			return w.d.Load.NeedAbsent, faultf(NeedAbsent, need.Name, "it needs %s, which is not there", need.Name)
-		case !n.On && !n.Base && w.state[w.index[n]] != loaded:
+		case !n.On && !n.Base && w.state[n.Index()] != loaded:
 			return w.d.Load.NeedAbsent, faultf(NeedAbsent, need.Name, "it needs %s, which is %s", need.Name, offOrUnknown(n))
 		}
-		switch w.state[w.index[n]] {
+		switch w.state[n.Index()] {
 		case out:
 			return w.d.Load.NeedAbsent, faultf(NeedFails, n.Name, "it needs %s, which will not load", need.Name)
 		case underway:

@@ -222,7 +222,7 @@ func (w *walker) withNeeds(i int) bool {
 		if n == nil || !n.On && !n.Base || w.nowhere(n) {
 			break // met tells of it
 		}
-		at := w.index[n]
+		at := n.Index()
 		switch w.state[at] {
 		case underway:
 			if w.d.Load.Circle == dialect.FateStops { // said of the one that it has come back to
@@ -245,7 +245,7 @@ func (w *walker) withNeeds(i int) bool {
 		}
 	}
 	for _, need := range m.OptionalNeeds() {
-		if n := w.s.Answer(need.Name); n != nil && (n.On || n.Base) && !w.nowhere(n) && w.state[w.index[n]] == waiting && !w.withNeeds(w.index[n]) {
+		if n := w.s.Answer(need.Name); n != nil && (n.On || n.Base) && !w.nowhere(n) && w.state[n.Index()] == waiting && !w.withNeeds(n.Index()) {
 			return false
 		}
 	}

@@ -52,8 +52,13 @@ func (d Demand) Reason() string {
 type Lines struct {
 	s       *survey.Survey
 	rows    []row
-	rowOf   map[string]int32 // of a mod
+	rowOf   []int32          // of a mod, by its index; -1 for none
+	setting map[string]int32 // the rows of settings
 	demands []demand
+
+	hard, full *Graph        // without and with what mods would merely like
+	circles    [][]int32     // in the hard one
+	circleOf   map[int32]int // which circle a row is in, from 1
 }
 
 // row is a line of the load order, or a setting that a mod reads.
@@ -74,17 +79,29 @@ type demand struct {
 // Read finds out what has to come before what. For a server that orders by
 // itself there are no lines.
 func Read(s *survey.Survey) *Lines {
-	l := &Lines{s: s, rowOf: map[string]int32{}}
-	if s.Dialect.Order != dialect.OrderListed {
-		return l
+	l := &Lines{s: s, setting: map[string]int32{}, circleOf: map[int32]int{}}
+	if s.Dialect.Order == dialect.OrderListed {
+		l.lines()
+		count := 0
+		for i := range s.Mods {
+			count += len(s.Mods[i].Manifest.Needs) + len(s.Mods[i].Manifest.OptionalNeeds)
+		}
+		l.demands = make([]demand, 0, count)
+		for i := range s.Mods {
+			if m := &s.Mods[i]; l.rowOf[i] >= 0 {
+				l.demandsOf(m)
+			}
+		}
+		l.rules()
 	}
-	l.lines()
-	for i := range s.Mods {
-		if m := &s.Mods[i]; l.here(m) {
-			l.demandsOf(m)
+	l.hard = l.hardGraph()
+	l.circles = l.hard.Circles()
+	for c, circle := range l.circles {
+		for _, i := range circle {
+			l.circleOf[i] = c + 1
 		}
 	}
-	l.rules()
+	l.full = l.fullGraph()
 	return l
 }
 
@@ -97,7 +114,9 @@ func (l *Lines) here(m *survey.Mod) bool {
 // in the order in which the server reads them.
 func (l *Lines) lines() {
 	read := map[string]bool{}
+	l.rowOf = make([]int32, len(l.s.Mods))
 	for i := range l.s.Mods {
+		l.rowOf[i] = -1
 		for _, name := range Settings(l.s, &l.s.Mods[i]) {
 			read[name] = true
 		}
@@ -110,7 +129,7 @@ func (l *Lines) lines() {
 			l.rows = append(l.rows, row{name: setting.Name, list: registration, entry: -1, section: -1, seq: setting.Seq})
 		}
 	}
-	seen := map[int]bool{}
+	seen := make([]bool, len(l.s.Lineup.Entries))
 	for i := range l.s.Mods {
 		m := &l.s.Mods[i]
 		if !l.here(m) {
@@ -126,16 +145,17 @@ func (l *Lines) lines() {
 	slices.SortStableFunc(l.rows, func(a, b row) int {
 		return cmp.Or(cmp.Compare(a.list, b.list), cmp.Compare(a.seq, b.seq), cmp.Compare(a.entry, b.entry))
 	})
-	of := map[int]int32{}
+	of := make([]int32, len(l.s.Lineup.Entries))
 	for i, r := range l.rows {
-		of[r.entry] = int32(i)
 		if r.entry < 0 {
-			l.rowOf["\x00"+r.name] = int32(i)
+			l.setting[r.name] = int32(i)
+		} else {
+			of[r.entry] = int32(i)
 		}
 	}
 	for i := range l.s.Mods {
 		if m := &l.s.Mods[i]; l.here(m) {
-			l.rowOf[m.Name] = of[Line(l.s, m)]
+			l.rowOf[i] = of[Line(l.s, m)]
 		}
 	}
 }
@@ -174,25 +194,28 @@ func (l *Lines) demandsOf(m *survey.Mod) {
 		l.before(name, m, ByManifest)
 	}
 	for _, name := range m.Manifest.Before {
-		if other := l.s.Answer(name); other != nil && l.here(other) {
-			l.demand(Demand{First: m.Name, Then: other.Name, Cause: ByManifest})
+		if other := l.s.Answer(name); other != nil && l.row(other) >= 0 {
+			l.demand(m, other, ByManifest, nil)
 		}
 	}
 	for _, name := range Settings(l.s, m) {
-		if at, ok := l.rowOf["\x00"+name]; ok {
-			l.demands = append(l.demands, demand{Demand{First: name, Then: m.Name, Cause: BySetting}, Edge{at, l.rowOf[m.Name]}, false})
+		if at, ok := l.setting[name]; ok {
+			l.demands = append(l.demands, demand{Demand{First: name, Then: m.Name, Cause: BySetting}, Edge{at, l.row(m)}, false})
 		}
 	}
 }
 
 func (l *Lines) before(name string, m *survey.Mod, cause Cause) {
-	if other := l.s.Answer(name); other != nil && l.here(other) && other != m {
-		l.demand(Demand{First: other.Name, Then: m.Name, Cause: cause})
+	if other := l.s.Answer(name); other != nil && other != m && l.row(other) >= 0 {
+		l.demand(other, m, cause, nil)
 	}
 }
 
-func (l *Lines) demand(d Demand) {
-	l.demands = append(l.demands, demand{d, Edge{l.rowOf[d.First], l.rowOf[d.Then]}, d.Cause == ByOptional || d.Cause == ByManifest})
+// row is a mod's row, or -1.
+func (l *Lines) row(m *survey.Mod) int32 { return l.rowOf[m.Index()] }
+
+func (l *Lines) demand(first, then *survey.Mod, cause Cause, r *rule.Rule) {
+	l.demands = append(l.demands, demand{Demand{first.Name, then.Name, cause, r}, Edge{l.row(first), l.row(then)}, cause == ByOptional || cause == ByManifest})
 }
 
 // rules adds what the operator has written down about the order.
@@ -208,8 +231,8 @@ func (l *Lines) rules() {
 			continue
 		}
 		a, b := l.s.Find(first), l.s.Find(then)
-		if a != nil && b != nil && l.here(a) && l.here(b) {
-			l.demand(Demand{First: a.Name, Then: b.Name, Cause: ByRule, Rule: r})
+		if a != nil && b != nil && l.row(a) >= 0 && l.row(b) >= 0 {
+			l.demand(a, b, ByRule, r)
 		}
 	}
 	l.ends(rule.First)
@@ -222,14 +245,14 @@ func (l *Lines) ends(kind rule.Kind) {
 	chosen := map[int32]*rule.Rule{}
 	for i := range l.s.Rules {
 		r := &l.s.Rules[i]
-		if m := l.s.Find(r.Mod); r.Kind == kind && m != nil && l.here(m) {
-			chosen[l.rowOf[m.Name]] = r
+		if m := l.s.Find(r.Mod); r.Kind == kind && m != nil && l.row(m) >= 0 {
+			chosen[l.row(m)] = r
 		}
 	}
 	if len(chosen) == 0 {
 		return
 	}
-	g := l.graph(false)
+	g := l.hardGraph()
 	if kind == rule.First {
 		g = g.backwards()
 	}
@@ -261,49 +284,50 @@ func (l *Lines) ends(kind rule.Kind) {
 	slices.SortStableFunc(l.demands, func(a, b demand) int { return cmp.Compare(a.edge.To, b.edge.To) })
 }
 
-// graph is what has to come before what; with soft demands only where they make
-// no circle.
-func (l *Lines) graph(soft bool) *Graph {
-	var edges []Edge
+// hardGraph is what has to come before what, without what mods would merely like.
+func (l *Lines) hardGraph() *Graph {
+	edges := make([]Edge, 0, len(l.demands))
 	for _, d := range l.demands {
-		if !d.soft && d.edge.From != d.edge.To {
-			edges = append(edges, d.edge)
-		}
-	}
-	hard := NewGraph(len(l.rows), edges)
-	if !soft {
-		return hard
-	}
-	hard = hard.Open(hard.Circles())
-	for i := range int32(hard.n) {
-		for _, to := range hard.After(i) {
-			edges = append(edges, Edge{i, to})
-		}
-	}
-	edges = edges[len(edges)-len(hard.next):]
-	all := slices.Clone(edges)
-	for _, d := range l.demands {
-		if d.soft && d.edge.From != d.edge.To {
-			all = append(all, d.edge)
-		}
-	}
-	g := NewGraph(len(l.rows), all)
-	circles := g.Circles()
-	if len(circles) == 0 {
-		return g
-	}
-	inCircle := map[int32]int{}
-	for c, circle := range circles {
-		for _, i := range circle {
-			inCircle[i] = c + 1
-		}
-	}
-	for _, d := range l.demands {
-		if d.soft && d.edge.From != d.edge.To && (inCircle[d.edge.From] == 0 || inCircle[d.edge.From] != inCircle[d.edge.To]) {
+		if !d.soft {
 			edges = append(edges, d.edge)
 		}
 	}
 	return NewGraph(len(l.rows), edges)
+}
+
+// fullGraph is what an order can meet: all that has to be, without circles, and
+// what mods would merely like where that makes no circle.
+func (l *Lines) fullGraph() *Graph {
+	open := l.hard.Open(l.circles)
+	if !slices.ContainsFunc(l.demands, func(d demand) bool { return d.soft }) {
+		return open
+	}
+	hard := make([]Edge, 0, len(l.demands))
+	for i := range int32(open.n) {
+		for _, to := range open.After(i) {
+			hard = append(hard, Edge{i, to})
+		}
+	}
+	with := func(wanted func(Edge) bool) *Graph {
+		edges := slices.Clone(hard)
+		for _, d := range l.demands {
+			if d.soft && wanted(d.edge) {
+				edges = append(edges, d.edge)
+			}
+		}
+		return NewGraph(len(l.rows), edges)
+	}
+	g := with(func(Edge) bool { return true })
+	in := map[int32]int{}
+	for c, circle := range g.Circles() {
+		for _, i := range circle {
+			in[i] = c + 1
+		}
+	}
+	if len(in) == 0 {
+		return g
+	}
+	return with(func(e Edge) bool { return in[e.From] == 0 || in[e.From] != in[e.To] })
 }
 
 // Wrong is a demand that the order does not meet.
@@ -316,15 +340,9 @@ type Wrong struct {
 // circles are left out, Circles tells them; and so is what a mod would merely
 // like where a stronger demand is against it.
 func (l *Lines) Wrong() (list []Wrong) {
-	in := map[int32]int{}
-	for c, circle := range l.circles() {
-		for _, i := range circle {
-			in[i] = c + 1
-		}
-	}
 	met := map[Edge]bool{} // those that an order can meet
-	for g, i := l.graph(true), int32(0); i < int32(len(l.rows)); i++ {
-		for _, to := range g.After(i) {
+	for i := range int32(len(l.rows)) {
+		for _, to := range l.full.After(i) {
 			if i > to {
 				met[Edge{i, to}] = true
 			}
@@ -337,7 +355,7 @@ func (l *Lines) Wrong() (list []Wrong) {
 			if d.Cause != ByRule && l.position(d.First) > l.position(d.Then) {
 				list = append(list, Wrong{d.Demand, true})
 			}
-		case from > to && (in[from] == 0 || in[from] != in[to]) && (!d.soft || met[d.edge]):
+		case from > to && met[d.edge]:
 			list = append(list, Wrong{d.Demand, l.rows[from].list != l.rows[to].list})
 		}
 	}
@@ -351,8 +369,6 @@ func (l *Lines) position(name string) int {
 	return 0
 }
 
-func (l *Lines) circles() [][]int32 { return l.graph(false).Circles() }
-
 // Circle is a set of mods that have to come before each other.
 type Circle struct {
 	Shortest []Demand // each Then is the next one's First, and the last one's Then the first one's First
@@ -361,8 +377,8 @@ type Circle struct {
 
 // Circles lists what no order can mend.
 func (l *Lines) Circles() (list []Circle) {
-	g := l.graph(false)
-	for _, circle := range g.Circles() {
+	g := l.hard
+	for _, circle := range l.circles {
 		var c Circle
 		in := map[int32]bool{}
 		for _, i := range circle {

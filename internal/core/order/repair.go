@@ -18,7 +18,7 @@ func (l *Lines) Repair() Repair {
 	if len(l.Wrong()) == 0 {
 		return repair
 	}
-	g := l.withinLists(l.graph(true))
+	g := l.withinLists(l.full)
 	pinned := l.pinned()
 	best := repair
 	var bestCost int
@@ -57,8 +57,8 @@ func (l *Lines) pinned() []bool {
 		pinned[i] = r.entry < 0
 	}
 	for _, r := range l.s.Rules {
-		if at, ok := l.rowOf[r.Mod]; ok && r.Kind == rule.Stay {
-			pinned[at] = true
+		if m := l.s.Find(r.Mod); m != nil && r.Kind == rule.Stay && l.row(m) >= 0 {
+			pinned[l.row(m)] = true
 		}
 	}
 	return pinned

@@ -3,12 +3,16 @@ package survey
 import (
 	"archive/zip"
 	"bytes"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"path"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/mod"
@@ -23,48 +27,105 @@ type scanner struct {
 	fsys    fs.FS
 	dialect *dialect.Dialect
 	keys    string // the server's folder for the mods' key files
-	found   []Mod
-	strays  []Stray
+	memory  *Memory
 }
+
+// finds are what is in a folder, in the order of the names.
+type finds struct {
+	mods   []*Mod
+	strays []Stray
+}
+
+func (f *finds) add(more finds) {
+	f.mods = append(f.mods, more.mods...)
+	f.strays = append(f.strays, more.strays...)
+}
+
+// fewFolders is how many folders are looked at one after the other; more are
+// shared out, for most of the time is spent in waiting for the disk.
+const fewFolders = 32
 
 // folder looks at every folder in dir, which is a place, a category folder or
 // a bundle.
-func (s *scanner) folder(place int, dir, bundle string, depth int) {
+func (s *scanner) folder(place int, dir, bundle string, depth int) (found finds) {
 	entries, err := fs.ReadDir(s.fsys, rel(dir))
 	if err != nil || depth > maxDepth {
-		return
+		return found
+	}
+	if s.dialect.Places[place].File != "" {
+		found.mods = s.files(place, dir, entries)
+		return found
+	}
+	each := make([]finds, len(entries))
+	look := func(i int) {
+		e := entries[i]
+		if !strings.HasPrefix(e.Name(), ".") && s.isFolder(dir, e) {
+			each[i] = s.entry(place, path.Join(dir, e.Name()), bundle, depth)
+		}
+	}
+	if len(entries) < fewFolders {
+		for i := range entries {
+			look(i)
+		}
+	} else {
+		s.share(len(entries), look)
+	}
+	found.mods = make([]*Mod, 0, len(entries))
+	for i := range each {
+		found.add(each[i])
+	}
+	return found
+}
+
+// share does the work for 0 to n-1 side by side.
+func (s *scanner) share(n int, work func(i int)) {
+	var next atomic.Int64
+	var wait sync.WaitGroup
+	for range 2 * runtime.GOMAXPROCS(0) {
+		wait.Go(func() {
+			for {
+				const chunk = 16
+				to := int(next.Add(chunk))
+				if to-chunk >= n {
+					return
+				}
+				for i := to - chunk; i < min(to, n); i++ {
+					work(i)
+				}
+			}
+		})
+	}
+	wait.Wait()
+}
+
+// entry looks at one folder among the mods.
+func (s *scanner) entry(place int, full, bundle string, depth int) finds {
+	if m := s.memory.recall(s, full); m != nil && m.Place == place && m.Bundle == bundle {
+		return finds{mods: []*Mod{m}}
 	}
 	p := &s.dialect.Places[place]
-	if p.File != "" {
-		s.files(place, dir, entries)
-		return
+	f := &folder{fsys: s.fsys, path: full}
+	name := path.Base(full)
+	marked := f.hasAny(p.Mark)
+	switch {
+	case p.Group != "" && strings.HasPrefix(name, p.Group) && !marked, f.hasAny(p.Bundle):
+		found := s.folder(place, full, name, depth+1)
+		found.strays = append([]Stray{{Folder: name, Path: full, Bundle: true}}, found.strays...)
+		return found
+	case len(p.Mark) == 0 || marked:
+		m := s.mod(place, f, bundle)
+		s.memory.keep(s, f, m)
+		return finds{mods: []*Mod{m}}
 	}
-	for _, e := range entries {
-		name := e.Name()
-		if strings.HasPrefix(name, ".") || !s.isFolder(dir, e) {
-			continue
-		}
-		full := path.Join(dir, name)
-		inside, _ := fs.ReadDir(s.fsys, rel(full))
-		switch {
-		case p.Group != "" && strings.HasPrefix(name, p.Group) && !hasAny(inside, p.Mark),
-			hasAny(inside, p.Bundle):
-			s.strays = append(s.strays, Stray{Folder: name, Path: full, Bundle: true})
-			s.folder(place, full, name, depth+1)
-		case len(p.Mark) == 0 || hasAny(inside, p.Mark):
-			s.found = append(s.found, s.mod(place, full, bundle, inside))
-		default:
-			s.strays = append(s.strays, Stray{Folder: name, Path: full, Empty: len(inside) == 0, Inner: s.inner(p, full, inside)})
-		}
-	}
+	return finds{strays: []Stray{{Folder: name, Path: full, Empty: len(f.list()) == 0, Inner: s.inner(p, f)}}}
 }
 
 // files finds the mods of a place where each is a single file.
-func (s *scanner) files(place int, dir string, entries []fs.DirEntry) {
+func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*Mod) {
 	p := &s.dialect.Places[place]
 	pattern, err := text.ParsePattern(p.File, nil)
 	if err != nil {
-		return // Parse has checked it
+		return nil // Parse has checked it
 	}
 	forms := []*text.Pattern{pattern}
 	if aside, err := text.ParsePattern(p.Aside, nil); err == nil && p.Aside != "" {
@@ -81,13 +142,14 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) {
 		if name == "" || e.IsDir() || strings.HasPrefix(e.Name(), ".") {
 			continue
 		}
-		m := Mod{Name: name, Path: path.Join(dir, e.Name()), Folder: e.Name(), Place: place,
+		m := &Mod{Name: name, Path: path.Join(dir, e.Name()), Folder: e.Name(), Place: place,
 			Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
 		if p.Packed {
-			s.unpack(&m)
+			s.unpack(m)
 		}
-		s.found = append(s.found, m)
+		mods = append(mods, m)
 	}
+	return mods
 }
 
 // maxPacked is the largest packed mod that is looked into, in bytes.
@@ -112,7 +174,7 @@ func (s *scanner) unpack(m *Mod) {
 		defer f.Close()
 		data, err := io.ReadAll(io.LimitReader(f, mod.MaxManifest+1))
 		if err == nil && len(data) > mod.MaxManifest {
-			err = errTooLarge
+			err = ErrTooLarge
 		}
 		return data, err
 	})
@@ -130,17 +192,13 @@ func (s *scanner) isFolder(dir string, e fs.DirEntry) bool {
 	return err == nil && info.IsDir()
 }
 
-func (s *scanner) mod(place int, full, bundle string, inside []fs.DirEntry) Mod {
+func (s *scanner) mod(place int, f *folder, bundle string) *Mod {
 	p := &s.dialect.Places[place]
-	m := Mod{Path: full, Folder: path.Base(full), Place: place, Bundle: bundle, Empty: len(inside) == 0,
+	m := &Mod{Path: f.path, Folder: path.Base(f.path), Place: place, Bundle: bundle,
 		Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
-	m.Manifest = mod.Read(s.counting(inside), func(file string) ([]byte, error) {
-		first, _, _ := strings.Cut(file, "/")
-		if !has(inside, first) {
-			return nil, fs.ErrNotExist
-		}
-		data, err := Open(s.fsys, path.Join(full, file), mod.MaxManifest)
-		if pathError, ok := err.(*fs.PathError); ok {
+	m.Manifest = mod.Read(s.counting(f), func(file string) ([]byte, error) {
+		data, err := f.read(file)
+		if pathError, ok := err.(*fs.PathError); ok && !errors.Is(err, fs.ErrNotExist) {
 			err = fmt.Errorf("it cannot be read: %w", pathError.Err)
 		}
 		return data, err
@@ -154,19 +212,20 @@ func (s *scanner) mod(place int, full, bundle string, inside []fs.DirEntry) Mod 
 			}
 		}
 	}
-	s.compareKeys(&m, full, inside)
-	s.readSources(&m, full, inside)
-	m.Quiet = p.Speaks != "" && !has(inside, p.Speaks)
-	if p.Main != "" && !has(inside, p.Main) {
+	s.compareKeys(m, f)
+	s.readSources(m, f)
+	m.Quiet = p.Speaks != "" && !f.has(p.Speaks)
+	if p.Main != "" && !f.has(p.Main) {
 		m.NoMain = true
-		m.Inner = s.inner(p, full, inside)
+		m.Inner = s.inner(p, f)
 	}
+	m.Empty = !f.holds() && len(f.list()) == 0
 	return m
 }
 
-// counting are the manifests that the server reads in a folder with these files.
-func (s *scanner) counting(inside []fs.DirEntry) []dialect.Manifest {
-	ignored := func(form dialect.Manifest) bool { return form.Beside != "" && !has(inside, form.Beside) }
+// counting are the manifests that the server reads in a folder.
+func (s *scanner) counting(f *folder) []dialect.Manifest {
+	ignored := func(form dialect.Manifest) bool { return form.Beside != "" && !f.has(form.Beside) }
 	if !slices.ContainsFunc(s.dialect.Manifests, ignored) {
 		return s.dialect.Manifests
 	}
@@ -175,47 +234,38 @@ func (s *scanner) counting(inside []fs.DirEntry) []dialect.Manifest {
 
 // inner looks for the mod one folder further down, where an archive unpacked
 // with one folder too many leaves it. It has to be the only one there.
-func (s *scanner) inner(p *dialect.Place, full string, inside []fs.DirEntry) string {
+func (s *scanner) inner(p *dialect.Place, f *folder) string {
 	marks := p.Mark
 	if p.Main != "" {
 		marks = append(slices.Clone(marks), p.Main)
 	}
 	hit := ""
-	for _, e := range inside {
+	for _, e := range f.list() {
 		if !e.IsDir() {
 			continue
 		}
-		deeper, err := fs.ReadDir(s.fsys, rel(path.Join(full, e.Name())))
-		if err != nil || !hasAny(deeper, marks) {
+		deeper := &folder{fsys: s.fsys, path: path.Join(f.path, e.Name())}
+		if !deeper.hasAny(marks) {
 			continue
 		}
 		if hit != "" {
 			return ""
 		}
-		hit = path.Join(full, e.Name())
+		hit = deeper.path
 	}
 	return hit
-}
-
-func has(entries []fs.DirEntry, name string) bool {
-	_, ok := slices.BinarySearchFunc(entries, name, func(e fs.DirEntry, name string) int { return strings.Compare(e.Name(), name) })
-	return ok
-}
-
-func hasAny(entries []fs.DirEntry, names []string) bool {
-	return slices.ContainsFunc(names, func(n string) bool { return has(entries, n) })
 }
 
 // maxKeys bounds how many key files of one mod are compared.
 const maxKeys = 64
 
 // compareKeys looks whether the server has the key files that a mod brings.
-func (s *scanner) compareKeys(m *Mod, full string, inside []fs.DirEntry) {
+func (s *scanner) compareKeys(m *Mod, f *folder) {
 	pattern := s.dialect.Keys.Files
-	if first, _, _ := strings.Cut(pattern, "/"); pattern == "" || !strings.ContainsAny(first, "*?[") && !has(inside, first) {
+	if first, _, _ := strings.Cut(pattern, "/"); pattern == "" || !strings.ContainsAny(first, "*?[") && !f.has(first) {
 		return
 	}
-	folder, err := fs.Sub(s.fsys, rel(full))
+	folder, err := fs.Sub(s.fsys, rel(f.path))
 	if err != nil {
 		return
 	}
@@ -226,7 +276,7 @@ func (s *scanner) compareKeys(m *Mod, full string, inside []fs.DirEntry) {
 	for _, file := range files[:min(len(files), maxKeys)] {
 		name := path.Base(file)
 		ours, err := Open(s.fsys, path.Join(s.keys, name), mod.MaxManifest)
-		theirs, _ := Open(s.fsys, path.Join(full, file), mod.MaxManifest)
+		theirs, _ := Open(s.fsys, path.Join(f.path, file), mod.MaxManifest)
 		if err != nil || !bytes.Equal(ours, theirs) {
 			m.Keys = append(m.Keys, Key{File: name, Differs: err == nil})
 		}
@@ -235,16 +285,13 @@ func (s *scanner) compareKeys(m *Mod, full string, inside []fs.DirEntry) {
 
 // readSources looks whether the scripts of a mod can be understood at all. The
 // server's own are taken to be.
-func (s *scanner) readSources(m *Mod, full string, inside []fs.DirEntry) {
+func (s *scanner) readSources(m *Mod, f *folder) {
 	if m.Base {
 		return
 	}
 	for i := range s.dialect.Sources {
 		source := &s.dialect.Sources[i]
-		if first, _, _ := strings.Cut(source.File, "/"); !has(inside, first) {
-			continue
-		}
-		data, err := Open(s.fsys, path.Join(full, source.File), mod.MaxManifest)
+		data, err := f.read(source.File)
 		if err != nil {
 			continue
 		}

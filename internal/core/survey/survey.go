@@ -4,6 +4,7 @@
 package survey
 
 import (
+	"cmp"
 	"io"
 	"io/fs"
 	"path"
@@ -24,7 +25,8 @@ type Input struct {
 	Vars    dialect.Vars
 	Parked  []lineup.Parked
 	Rules   []rule.Rule
-	FS      fs.FS // the whole file system; paths in it are absolute ones without the first slash
+	Memory  *Memory // of earlier surveys of the same server; may be nil
+	FS      fs.FS   // the whole file system; paths in it are absolute ones without the first slash
 }
 
 // Survey is what is on a server.
@@ -67,7 +69,12 @@ type Mod struct {
 	Section    string
 	Entries    []int // of Lineup.Entries
 	Group      bool  // registered through its category folder
+
+	index int // of Survey.Mods
 }
+
+// Index is where in Survey.Mods the mod is.
+func (m *Mod) Index() int { return m.index }
 
 // Needs are the mods that this one cannot do without: those that its manifest
 // names, and those that the operator has written down.
@@ -149,19 +156,28 @@ func (s *Survey) ByPath(name string) *Mod {
 	return best
 }
 
+// SmallReader is a file system that can read a file at one go. The error says
+// when it is no regular file (ErrNotFile) or larger than limit (ErrTooLarge).
+type SmallReader interface {
+	ReadSmall(name string, limit int64) ([]byte, error)
+}
+
 // Open reads at most limit bytes of a file by its absolute path.
 func Open(fsys fs.FS, name string, limit int64) ([]byte, error) {
+	if r, ok := fsys.(SmallReader); ok {
+		return r.ReadSmall(rel(name), limit)
+	}
 	f, err := fsys.Open(rel(name))
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
-		return nil, &fs.PathError{Op: "read", Path: name, Err: errNotFile}
+		return nil, &fs.PathError{Op: "read", Path: name, Err: ErrNotFile}
 	}
 	data, err := io.ReadAll(io.LimitReader(f, limit+1))
 	if err == nil && int64(len(data)) > limit {
-		err = &fs.PathError{Op: "read", Path: name, Err: errTooLarge}
+		err = &fs.PathError{Op: "read", Path: name, Err: ErrTooLarge}
 	}
 	return data, err
 }
@@ -194,9 +210,10 @@ type surveyError string
 
 func (e surveyError) Error() string { return string(e) }
 
+// Why a file is not read.
 const (
-	errNotFile  = surveyError("is not a regular file")
-	errTooLarge = surveyError("is larger than a file of its kind may be")
+	ErrNotFile  = surveyError("is not a regular file")
+	ErrTooLarge = surveyError("is larger than a file of its kind may be")
 )
 
 func rel(name string) string {
@@ -219,25 +236,28 @@ func Take(in Input) *Survey {
 // a change.
 func With(in Input, l *lineup.Lineup) *Survey {
 	s := &Survey{Server: in.Server, Dialect: in.Dialect, Vars: in.Vars, Lineup: l, Rules: in.Rules, byName: map[string]int{}}
-	scan := &scanner{fsys: in.FS, dialect: in.Dialect}
+	scan := &scanner{fsys: in.FS, dialect: in.Dialect, memory: in.Memory}
 	scan.keys, _ = in.Vars.Expand(in.Dialect.Keys.Into)
+	var found finds
 	for i := range in.Dialect.Places {
 		if dir, ok := in.Vars.Expand(in.Dialect.Places[i].Path); ok {
-			scan.folder(i, dir, "", 0)
+			found.add(scan.folder(i, dir, "", 0))
 		}
 	}
-	s.Strays = scan.strays
-	s.join(scan.found)
+	s.Strays = found.strays
+	s.join(found.mods)
 	return s
 }
 
 // join brings content and registrations together.
-func (s *Survey) join(found []Mod) {
+func (s *Survey) join(found []*Mod) {
 	wanted := map[string]bool{}
 	for _, e := range s.Lineup.Entries {
 		wanted[e.Name] = wanted[e.Name] || e.On && !e.Odd
 	}
 	chosen := s.choose(found, wanted)
+	s.Mods = make([]Mod, 0, len(chosen)+16)
+	s.byName = make(map[string]int, len(chosen)+16)
 	groups := map[string][]string{}
 	for _, m := range chosen {
 		if m.Bundle != "" {
@@ -274,7 +294,7 @@ func (s *Survey) join(found []Mod) {
 }
 
 // choose settles which of several mods with one name counts.
-func (s *Survey) choose(found []Mod, wanted map[string]bool) map[string]*Mod {
+func (s *Survey) choose(found []*Mod, wanted map[string]bool) map[string]*Mod {
 	rank := func(m *Mod) int {
 		r := 0 // those in bundles and category folders stand behind those that are not
 		if m.Bundle != "" {
@@ -290,9 +310,8 @@ func (s *Survey) choose(found []Mod, wanted map[string]bool) map[string]*Mod {
 		}
 		return r + 6
 	}
-	chosen := map[string]*Mod{}
-	for i := range found {
-		m := &found[i]
+	chosen := make(map[string]*Mod, len(found))
+	for _, m := range found {
 		old := chosen[m.Name]
 		if old == nil {
 			chosen[m.Name] = m
@@ -352,16 +371,25 @@ func (s *Survey) arrange() {
 		}
 		return 0
 	}
-	slices.SortStableFunc(s.Mods, func(a, b Mod) int {
-		if c := class(&a) - class(&b); c != 0 {
-			return c
-		}
-		return a.Position - b.Position
+	// The mods themselves are large, so their numbers are sorted.
+	place := make([]int, len(s.Mods))
+	for i := range place {
+		place[i] = i
+	}
+	slices.SortStableFunc(place, func(a, b int) int {
+		return cmp.Or(class(&s.Mods[a])-class(&s.Mods[b]), s.Mods[a].Position-s.Mods[b].Position)
 	})
+	if !slices.IsSorted(place) {
+		sorted := make([]Mod, len(place))
+		for i, from := range place {
+			sorted[i] = s.Mods[from]
+		}
+		s.Mods = sorted
+	}
 	position := 0
 	for i := range s.Mods {
 		m := &s.Mods[i]
-		m.Position = 0
+		m.Position, m.index = 0, i
 		if m.Registered {
 			position++
 			m.Position = position

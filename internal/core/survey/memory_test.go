@@ -1,0 +1,104 @@
+package survey_test
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/survey"
+	"initium/internal/host"
+)
+
+const remembered = `name = "d"
+[[place]]
+path = "{dir}/mods"
+mark = ["about.toml"]
+[[manifest]]
+file = "about.toml"
+format = "toml"
+release = "release"
+[[registration]]
+name = "script"
+file = "{dir}/start"
+shape = "line"
+line = "use {mod}"
+[start]
+command = ["x"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`
+
+// counting counts how often files are read.
+type counting struct {
+	host.Disk
+	reads *int
+	old   bool // every file counts as long unchanged
+}
+
+func (c counting) ReadSmall(name string, limit int64) ([]byte, error) {
+	if strings.HasSuffix(name, "about.toml") {
+		*c.reads++
+	}
+	return c.Disk.ReadSmall(name, limit)
+}
+
+func (c counting) Stamp(name string) (survey.Stamp, bool) {
+	s, ok := c.Disk.Stamp(name)
+	return s, ok || c.old && s != survey.Stamp{}
+}
+
+func (c counting) ReadDir(name string) ([]fs.DirEntry, error) { return c.Disk.ReadDir(name) }
+
+func TestMemory(t *testing.T) {
+	dir := t.TempDir()
+	put := func(name, data string) {
+		t.Helper()
+		full := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(full, []byte(data), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("start", "use a\nuse b\n")
+	put("mods/a/about.toml", "release = '1'\n")
+	put("mods/b/about.toml", "release = '1'\n")
+	d, err := dialect.Parse("d.toml", []byte(remembered))
+	if err != nil {
+		t.Fatal(err)
+	}
+	reads := 0
+	disk := counting{host.NewDisk(), &reads, true}
+	in := survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": dir}, FS: disk, Memory: &survey.Memory{}}
+	look := func(wantReads int, releases string) {
+		t.Helper()
+		reads = 0
+		var got []string
+		for _, m := range survey.Take(in).Mods {
+			got = append(got, m.Name+" "+m.Release)
+		}
+		if strings.Join(got, ", ") != releases || reads != wantReads {
+			t.Errorf("%d files read for %s; want %d for %s", reads, strings.Join(got, ", "), wantReads, releases)
+		}
+	}
+	look(2, "a 1, b 1")
+	look(0, "a 1, b 1")
+	time.Sleep(20 * time.Millisecond) // so that the change time is another one
+	put("mods/b/about.toml", "release = '2'\n")
+	look(1, "a 1, b 2")
+	look(0, "a 1, b 2")
+	if err := os.Remove(filepath.Join(dir, "mods/a/about.toml")); err != nil {
+		t.Fatal(err)
+	}
+	look(1, "a , b 2") // read for, and not there
+	// What has just been changed is not remembered.
+	disk.old, in.FS, in.Memory = false, counting{host.NewDisk(), &reads, false}, &survey.Memory{}
+	look(2, "a , b 2")
+	look(2, "a , b 2")
+}
