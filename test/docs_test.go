@@ -39,7 +39,7 @@ while :; do sleep 0.1; done
 		t.Fatal(err)
 	}
 	o.do(0, "adopt", dir, "--set", "port="+freePort(t))
-	if out := o.do(1, "check", "kiln"); !strings.Contains(out, "move blue_glaze after glaze_basics") {
+	if out := o.do(1, "check", "kiln"); !strings.Contains(out, "move glaze_basics before blue_glaze") {
 		t.Errorf("check says\n%s", out)
 	}
 	p := &proofJSON{}

@@ -293,7 +293,7 @@ func TestSurveyAndCheckJSON(t *testing.T) {
 		t.Fatalf("findings are %+v", c.Findings)
 	}
 	f := c.Findings[0]
-	if f.Code != "need-late" || f.Severity != "error" || f.Mod != "a" || f.File != h.script() || f.Line != 5 || f.Column != 7 || f.Remedy != "move a after b" {
+	if f.Code != "need-late" || f.Severity != "error" || f.Mod != "a" || f.File != h.script() || f.Line != 5 || f.Column != 7 || f.Remedy != "move b before a" {
 		t.Errorf("the finding is %+v", f)
 	}
 	if c.Findings[1].Code != "not-registered" || c.Findings[1].Severity != "note" {

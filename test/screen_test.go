@@ -198,7 +198,9 @@ func TestScreenSizes(t *testing.T) {
 		}
 	}
 	x.keys("?")
-	x.sees("begin a section at this row", "Esc    all servers", "any key more")
+	x.sees("go to the next trouble", "write down a rule", "any key more")
+	x.keys("x")
+	x.sees("Esc    all servers", "any key more")
 	x.keys("x")
 	x.sees("What the shapes say", "staged: shown as it will be")
 	x.keys("x")
@@ -250,4 +252,39 @@ func TestClosingTheWindowStopsNothing(t *testing.T) {
 	if out := h.do(0, "servers"); !strings.Contains(out, "running since") {
 		t.Errorf("servers says\n%s", out)
 	}
+}
+
+// TestScreenWays goes through a board by folding, finding, following needs and
+// showing only some rows, writes a rule down and accepts a finding.
+func TestScreenWays(t *testing.T) {
+	x := open(t, 140, 43, nil, "demo")
+	x.sees("paddle_ferry", "foretold: failed, it needs ferry_timetable, which loads after it")
+	x.keys("Left")
+	x.sees("pilot_cutter: needed by paddle_ferry (1 of 2; the same key goes on)")
+	x.keys("Left")
+	x.sees("ferry_timetable: needed by paddle_ferry (2 of 2")
+	x.keys("BSpace", "Right")
+	x.sees("island_post: needs paddle_ferry")
+	x.keys("Tab")
+	x.sees("4 mods folded, 1 in trouble")
+	x.keys("Tab", "BTab")
+	x.sees("4 mods folded, 1 in trouble", "3 mods folded")
+	x.keys("BTab", "/")
+	x.tmux("send-keys", "-t", "x", "-l", "gull")
+	x.sees("Find (1 of 1): gull", "Gull cries")
+	x.keys("Enter", "f")
+	x.sees("only with a finding", "island_post")
+	x.keys("f", "f", "f", "f")
+	picture := x.sees("load order", "morning_mist")
+	if strings.Contains(picture, "only ") {
+		t.Errorf("after the last filter some rows are still hidden:\n%s", picture)
+	}
+	x.keys("w")
+	x.tmux("send-keys", "-t", "x", "-l", "after spare_anchor because it is heavy")
+	x.keys("Enter")
+	x.sees("Written down: gull_cries loads after spare_anchor.")
+	x.keys("t", "c")
+	x.tmux("send-keys", "-t", "x", "-l", "the ferry is laid up")
+	x.keys("Enter")
+	x.sees("Accepted, until what it says changes.", "(accepted: the ferry is laid up)", "1 error ")
 }

@@ -29,6 +29,7 @@ type board struct {
 	outdated     bool // the line-up is not the one that the last start had
 	folded       map[string]bool
 	filter       int // of filters
+	left         hidden
 	hops         hops
 	back         []string // where jumps began
 }
@@ -148,7 +149,7 @@ func (b *board) remedies(row boardRow) []remedy {
 
 func (b *board) remediesOf(row boardRow, depth int) (list []remedy) {
 	for _, f := range row.findings {
-		if f.Remedy != "" {
+		if f.Remedy != "" && !slices.ContainsFunc(list, func(r remedy) bool { return r.text == f.Remedy }) {
 			list = append(list, remedy{text: f.Remedy, changes: f.Changes})
 		}
 	}
@@ -195,6 +196,10 @@ func (b *board) columns(w int) columns {
 	return c
 }
 
+// moreWidth is the room at the right of the first and the last row for how many
+// more there are.
+const moreWidth = 13
+
 // draw puts the board on the canvas, from line y to line y+h.
 func (b *board) draw(c *canvas, y, h int) {
 	cols := b.columns(c.w)
@@ -218,7 +223,11 @@ func (b *board) draw(c *canvas, y, h int) {
 	b.follow(h)
 	last := min(b.scroll+h, len(b.rows))
 	for i := b.scroll; i < last; i++ {
-		b.drawRow(c, y+i-b.scroll, i, cols, a)
+		right := c.w - 1
+		if i == b.scroll && b.scroll > 0 || i == last-1 && last < len(b.rows) {
+			right -= moreWidth
+		}
+		b.drawRow(c, y+i-b.scroll, i, cols, a, right)
 	}
 	b.rails.place((cols.railWidth-1)/2, b.selected, b.scroll, last)
 	b.rails.draw(c, cols.rails, y, cols.railWidth, b.scroll, last, b.selected)
@@ -244,7 +253,7 @@ func (b *board) follow(h int) {
 	b.scroll = max(min(b.scroll, len(b.rows)-h), 0)
 }
 
-func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis) {
+func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis, right int) {
 	r := b.rows[i]
 	if r.mod == nil {
 		b.drawTitle(c, y, i, cols)
@@ -279,7 +288,7 @@ func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis) {
 	}
 	a.grid(c, y)
 	a.bar(c, y, r.outcome)
-	b.drawOutcome(c, y, r, cols.outcome)
+	b.drawOutcome(c, y, r, cols.axis, cols.outcome, right)
 }
 
 // drawTitle draws the title of a section, and what is folded away under it.
@@ -304,8 +313,8 @@ func (b *board) drawTitle(c *canvas, y, i int, cols columns) {
 	c.putWithin(cols.outcome, y, c.w-cols.outcome-1, words, k)
 }
 
-func (b *board) drawOutcome(c *canvas, y int, r boardRow, x int) {
-	width := c.w - x - 1
+func (b *board) drawOutcome(c *canvas, y int, r boardRow, axis, x, right int) {
+	width := right - x
 	if s := b.staged(r.mod); s != "" {
 		c.putWithin(x, y, width, "▷ "+s, inkFocus)
 		return
@@ -323,6 +332,9 @@ func (b *board) drawOutcome(c *canvas, y int, r boardRow, x int) {
 			word = "not in this start"
 		}
 		if f := r.foretold; f != nil && r.mod.On && f.Outcome != forecast.Confirmed {
+			if b.last == nil { // the time axis is free
+				x, width = axis, right-axis
+			}
 			c.putWithin(x, y, width, "foretold: "+string(f.Outcome)+", "+f.Because, inkWarn)
 			return
 		}
@@ -339,7 +351,7 @@ func (b *board) drawOutcome(c *canvas, y int, r boardRow, x int) {
 		}
 	}
 	at = max(at+2, x+13)
-	c.putWithin(at, y, c.w-at-1, detail, inkDim)
+	c.putWithin(at, y, right-at, detail, inkDim)
 }
 
 // click selects the row at a line of the board.
@@ -352,6 +364,9 @@ func (b *board) click(line int) {
 // boardKeys are the keys of the board, for the line at the bottom and for help.
 func (b *board) keys() []keyHelp {
 	keys := []keyHelp{{"↑ ↓", "choose"}}
+	if b.row().hidden > 0 {
+		keys = append(keys, keyHelp{"Tab", "unfold"})
+	}
 	if b.look != nil && len(b.look.Staged) > 0 {
 		keys = append(keys, keyHelp{"p", "plan"}, keyHelp{"u", "take back"})
 	}
@@ -373,7 +388,7 @@ func (b *board) keys() []keyHelp {
 			keys = append(keys, keyHelp{"o", "on"})
 		}
 	}
-	return append(keys, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"⇧↑ ⇧↓", "move"}, keyHelp{"x", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
+	return append(keys, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"Tab", "fold"}, keyHelp{"⇧↑ ⇧↓", "move"}, keyHelp{"x", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
 }
 
 // fixes are the remedies of the selected row that Initium can carry out.

@@ -166,6 +166,9 @@ func (m *model) drawFoot(c *canvas) {
 func (m *model) keysHere() []keyHelp {
 	switch {
 	case m.prompt != nil:
+		if m.prompt.step != nil {
+			return []keyHelp{{"↑ ↓", "next"}, {"Enter", "stay here"}, {"Esc", "back"}}
+		}
 		return []keyHelp{{"Enter", "take it"}, {"Esc", "leave it"}}
 	case m.help > 0 && m.help < m.helpPages():
 		return []keyHelp{{"any key", "more"}, {"Esc", "back"}}

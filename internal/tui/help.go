@@ -41,36 +41,46 @@ var shapeHelp = []keyHelp{
 // wideHelp is the width from which both lists stand side by side.
 const wideHelp = 110
 
-// helpPages is how many pages the help has in this window.
-func (m *model) helpPages() int {
-	if m.w >= wideHelp || m.bodyHeight() >= len(boardHelp)+len(shapeHelp)+4 {
-		return 1
+// helpPages cuts the help into pages that fit this window.
+func (m *model) helpPages() int { return len(m.helpLines()) }
+
+// helpLines are the pages of the help, each a list of titles and keys.
+func (m *model) helpLines() (pages [][]keyHelp) {
+	room := m.bodyHeight() - 2
+	if m.w >= wideHelp && room > max(len(boardHelp), len(shapeHelp)) {
+		return [][]keyHelp{nil} // drawn side by side
 	}
-	return 2
+	for _, part := range []struct {
+		title string
+		keys  []keyHelp
+	}{{"On the board", boardHelp}, {"What the shapes say", shapeHelp}} {
+		for len(part.keys) > 0 {
+			n := min(max(room-1, 1), len(part.keys))
+			pages = append(pages, append([]keyHelp{{"", part.title}}, part.keys[:n]...))
+			part.keys = part.keys[n:]
+		}
+	}
+	return pages
 }
 
 // drawHelp lists all keys, and what the shapes mean.
 func (m *model) drawHelp(c *canvas, y, h int) {
-	column := func(x, y int, title string, keys []keyHelp) int {
-		c.put(x, y, title, inkTitle)
-		for _, k := range keys {
-			y++
-			c.put(x, y, k.key, inkKey)
-			c.putWithin(x+7, y, min(c.w-x-8, 54), k.does, inkText)
+	column := func(x, y int, lines []keyHelp) {
+		for i, k := range lines {
+			if k.key == "" {
+				c.put(x, y+i, k.does, inkTitle)
+				continue
+			}
+			c.put(x, y+i, k.key, inkKey)
+			c.putWithin(x+7, y+i, min(c.w-x-8, 54), k.does, inkText)
 		}
-		return y + 2
 	}
-	shapes, keys := "What the shapes say", "On the board"
-	switch {
-	case m.w >= wideHelp:
-		column(2, y, keys, boardHelp)
-		column(62, y, shapes, shapeHelp)
-	case m.helpPages() == 1:
-		column(2, column(2, y, keys, boardHelp), shapes, shapeHelp)
-	case m.help == 1:
-		column(2, y, keys, boardHelp)
-	default:
-		column(2, y, shapes, shapeHelp)
+	pages := m.helpLines()
+	if page := pages[min(m.help, len(pages))-1]; page != nil {
+		column(2, y, page)
+	} else {
+		column(2, y, append([]keyHelp{{"", "On the board"}}, boardHelp...))
+		column(62, y, append([]keyHelp{{"", "What the shapes say"}}, shapeHelp...))
 	}
-	c.put(2, y+h-1, "Every change is shown as a plan first. Nothing is written before you say so.", inkDim)
+	c.putWithin(2, y+h-1, c.w-3, "Every change is shown as a plan first. Nothing is written before you say so.", inkDim)
 }

@@ -84,12 +84,14 @@ func (b *board) gather() []boardRow {
 	}
 	var rows []boardRow
 	section, aside := "", ""
+	b.longest = 12
 	for i := range s.Mods {
 		m := &s.Mods[i]
 		name := clean(m.Name)
 		if m.Base {
 			continue
 		}
+		b.longest = max(b.longest, len(name))
 		title := asideTitle(m, serverOrders)
 		if title != "" && title != aside {
 			aside = title
@@ -188,7 +190,7 @@ func (b *board) arrange() {
 // leads to its section.
 func (b *board) connect() {
 	s := b.look.Survey
-	b.needs, b.longest = b.needs[:0:0], 12
+	b.needs = b.needs[:0:0]
 	rowOf := make([]int32, len(s.Mods)) // by the mod's index
 	for i := range rowOf {
 		rowOf[i] = -1
@@ -201,7 +203,6 @@ func (b *board) connect() {
 			title[b.rows[i].title] = int32(i)
 		case known(m):
 			rowOf[m.Index()] = int32(i)
-			b.longest = max(b.longest, len(m.Name))
 		}
 	}
 	at := int32(-1)
@@ -260,28 +261,33 @@ func (b *board) fold(all bool) {
 	if m := b.mod(); m != nil {
 		was = m.Name
 	}
-	to := !b.folded[title]
-	if all {
-		to = len(b.folded) == 0
+	switch {
+	case all && len(b.folded) > 0:
 		clear(b.folded)
-	}
-	for i := range b.all {
-		if b.all[i].mod == nil && (all || b.all[i].title == title) {
-			b.folded[b.all[i].title] = to
+	case all:
+		for i := range b.all {
+			if b.all[i].mod == nil {
+				b.folded[b.all[i].title] = true
+			}
 		}
-	}
-	if all && !to {
-		clear(b.folded)
+	case b.folded[title]:
+		delete(b.folded, title)
+	default:
+		b.folded[title] = true
 	}
 	b.arrange()
 	b.seek(was, title)
 }
 
-// show goes on to the next filter that lets a row through.
+// show goes on to the next filter that lets a row through. A mod that a filter
+// hides is selected again when it comes back, unless another was chosen meanwhile.
 func (b *board) show() {
 	was := ""
 	if m := b.mod(); m != nil {
 		was = m.Name
+	}
+	if b.left.stead == was && b.left.name != "" {
+		was = b.left.name
 	}
 	for range filters {
 		b.filter = (b.filter + 1) % len(filters)
@@ -292,19 +298,31 @@ func (b *board) show() {
 	}
 	b.arrange()
 	b.seek(was, "")
+	b.left = hidden{name: was}
+	if m := b.mod(); m != nil {
+		b.left.stead = m.Name
+	}
 }
 
-// seek selects a mod, or else the title, or else the first row that can be.
+// hidden is a mod that was selected, and the one that is in its stead.
+type hidden struct{ name, stead string }
+
+// seek selects a mod, or else the title or the first mod under it, or else the
+// first row that can be.
 func (b *board) seek(name, title string) {
-	first := -1
+	first, under := -1, false
 	for i := range b.rows {
 		r := &b.rows[i]
 		if r.mod != nil && r.mod.Name == name {
 			b.selected = i
 			return
 		}
-		if first < 0 && r.chosen() || r.mod == nil && title != "" && r.title == title && r.hidden > 0 {
+		under = under || r.mod == nil && title != "" && r.title == title
+		if r.chosen() && (first < 0 || under) {
 			first = i
+			if under {
+				under, title = false, ""
+			}
 		}
 	}
 	b.selected = max(first, 0)

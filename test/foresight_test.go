@@ -1,0 +1,201 @@
+package test
+
+import (
+	"encoding/xml"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// foresight makes a harbour with mods "name: needs" and a startup script.
+func foresight(t *testing.T, start string, mods ...string) *harbour {
+	t.Helper()
+	h := newHarbour(t, start)
+	for _, m := range mods {
+		name, needs, _ := strings.Cut(m, ": ")
+		h.cargo(name, needs, "haul 1\n")
+	}
+	return h
+}
+
+func TestOrderCommand(t *testing.T) {
+	h := foresight(t, "# ~~ Deep ~~\nberth b   # stays\nberth c\n# ~~ High ~~\nberth a\n", "a", "b: a", "c: a")
+	if out := h.do(1, "order", "h"); !strings.Contains(out, "move a before b\n         because b needs a; c needs a\none move does it") {
+		t.Errorf("order says\n%s", out)
+	}
+	var o struct {
+		Decides, Wrong any
+		Moves          []struct {
+			Change  string
+			Reasons []string
+		}
+		Excess int
+	}
+	h.json(1, &o, "order", "h", "--json")
+	if len(o.Moves) != 1 || len(o.Moves[0].Reasons) != 2 || o.Excess != 0 {
+		t.Errorf("%+v", o)
+	}
+	h.do(1, "order", "h", "--stage", "--json") // JSON only tells
+	h.do(0, "order", "h", "--repair")
+	if got := contents(t, h.script()); !strings.HasSuffix(got, "let licence HS-1\n# ~~ Deep ~~\nberth a\nberth b   # stays\nberth c\n# ~~ High ~~\n") {
+		t.Errorf("the script is\n%s", got)
+	}
+	if out := h.do(0, "order", "h"); !strings.Contains(out, "every mod comes after what it needs") {
+		t.Errorf("order says\n%s", out)
+	}
+	h.do(0, "undo", "h")
+	h.do(1, "order", "h")
+}
+
+func TestRules(t *testing.T) {
+	h := foresight(t, "berth a\nberth b\nberth c\n", "a", "b", "c")
+	if out := h.do(2, "rule", "h", "before", "b", "nowhere"); !strings.Contains(out, `there is no mod "nowhere"`) {
+		t.Error(out)
+	}
+	if out := h.do(2, "rule", "h", "beside", "b", "a"); !strings.Contains(out, "before, after, apart, first, last, stay, needs, reads") {
+		t.Error(out)
+	}
+	h.do(0, "rule", "h", "before", "b", "a", "--because", "b paints over a")
+	if out := h.do(1, "order", "h"); !strings.Contains(out, "a has to come after b (your rule: b paints over a)") || !strings.Contains(out, "move b before a") {
+		t.Error(out)
+	}
+	h.do(0, "rule", "h", "stay", "b")
+	if out := h.do(1, "order", "h"); !strings.Contains(out, "move a after b") {
+		t.Errorf("a line that is to stay moves:\n%s", out)
+	}
+	h.do(0, "rule", "h", "apart", "a", "c", "--because", "they fight", "--family")
+	if out := h.do(1, "check", "h"); !strings.Contains(out, "a and c are both on (your rule: they fight)") {
+		t.Error(out)
+	}
+	// A rule for the family holds on its other servers too.
+	second := filepath.Join(filepath.Dir(h.home), "second")
+	if err := os.CopyFS(second, os.DirFS(h.dir)); err != nil {
+		t.Fatal(err)
+	}
+	h.do(0, "adopt", second, "--as", "h2", "--set", "port="+freePort(t))
+	if out := h.do(1, "check", "h2"); !strings.Contains(out, "they fight") || strings.Contains(out, "paints over") {
+		t.Error(out)
+	}
+	if out := h.do(0, "rule", "h"); !strings.Contains(out, "1  b loads before a") || !strings.Contains(out, "for the whole family") {
+		t.Error(out)
+	}
+	h.do(0, "rule", "h", "--drop", "1")
+	h.do(2, "rule", "h", "--drop", "1")
+	h.do(0, "rule", "h2", "--drop", "3")
+	h.do(0, "check", "h")
+}
+
+// A mod without a manifest: what the log says that it needs is written down as a
+// rule, and foretold from then on.
+func TestNeedsFromLog(t *testing.T) {
+	h := foresight(t, "berth a\n", "a: b", "b")
+	h.do(2, "rule", "h", "--from-log")
+	h.do(1, "prove", "h")
+	if out := h.do(0, "rule", "h", "--from-log"); !strings.Contains(out, "tells of no need that is not known") {
+		t.Error(out) // the manifest says so already
+	}
+}
+
+func TestAcceptAndExplain(t *testing.T) {
+	h := foresight(t, "berth a\nberth a\n", "a")
+	if out := h.do(0, "check", "h"); !strings.Contains(out, "0 errors, 1 warnings") {
+		t.Error(out)
+	}
+	h.do(2, "accept", "h", "need-late")
+	h.do(0, "accept", "h", "registered-twice", "a", "--because", "for a joke")
+	if out := h.do(0, "check", "h"); !strings.Contains(out, "0 errors, 0 warnings, 0 notes, 1 accepted") || !strings.Contains(out, "(for a joke)") {
+		t.Error(out)
+	}
+	write(t, h.script(), "\n"+contents(t, h.script())) // another line, another fact
+	if out := h.do(0, "check", "h"); !strings.Contains(out, "1 warnings") {
+		t.Error(out)
+	}
+	h.do(0, "accept", "h", "registered-twice")
+	h.do(0, "accept", "h", "registered-twice", "a", "--back")
+	h.do(2, "accept", "h", "registered-twice", "a", "--back")
+	if out := h.do(0, "check", "--explain", "need-late"); !strings.Contains(out, "what it is") || !strings.Contains(out, "in the log") || !strings.Contains(out, "what to do") {
+		t.Error(out)
+	}
+	if out := h.do(0, "check", "--explain", "all"); strings.Count(out, "what it is") < 40 {
+		t.Errorf("%d kinds of findings", strings.Count(out, "what it is"))
+	}
+	h.do(2, "check", "--explain", "no-such-kind")
+}
+
+// A mod that fails against the forecast is foretold to fail from then on, until
+// its files change.
+func TestLesson(t *testing.T) {
+	h := foresight(t, "berth a\nberth b\n", "a", "b")
+	h.cargo("a", "", "haul a lot\n")
+	var before, after forecastJSON
+	h.json(0, &before, "check", "h", "--json")
+	p := h.prove(1)
+	if p.mod("a").Outcome != "failed" || before.Forecast[0].Outcome != "confirmed" {
+		t.Fatalf("a is %+v, foretold %+v", p.mod("a"), before.Forecast[0])
+	}
+	h.json(1, &after, "check", "h", "--json")
+	if f := after.Forecast[0]; f.Outcome != "failed" || f.Cause != "lesson" || after.Forecast[1].Outcome != "not loaded" {
+		t.Errorf("foretold after the start: %+v", after.Forecast)
+	}
+	h.cargo("a", "", "haul 10\n")
+	h.json(0, &after, "check", "h", "--json")
+	h.prove(0)
+}
+
+func TestExport(t *testing.T) {
+	h := foresight(t, "berth a\nberth b\n", "a", "b: a")
+	svg, pdf := filepath.Join(h.home, "o.svg"), filepath.Join(h.home, "o.pdf")
+	if out := h.do(2, "export", "start", "h", "--svg", svg); !strings.Contains(out, "never started") {
+		t.Error(out)
+	}
+	h.do(2, "export", "order", "h")
+	h.do(0, "export", "order", "h", "--svg", svg, "--pdf", pdf)
+	if !strings.HasPrefix(contents(t, pdf), "%PDF-") {
+		t.Error("the PDF is none")
+	}
+	isXML(t, contents(t, svg), "h: load order")
+	h.prove(0)
+	h.do(0, "export", "start", "h", "--svg", svg)
+	isXML(t, contents(t, svg), "h: start 1")
+	h.do(3, "export", "order", "h", "--svg", filepath.Join(h.home, "no/such/folder.svg"))
+}
+
+func isXML(t *testing.T, s, want string) {
+	t.Helper()
+	if !strings.Contains(s, want) {
+		t.Errorf("%q is not in the drawing", want)
+	}
+	for d := xml.NewDecoder(strings.NewReader(s)); ; {
+		if _, err := d.Token(); err == io.EOF {
+			return
+		} else if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// The fair's engine and loader, and its order by needs.
+func TestBuilds(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "fair")
+	if err := os.CopyFS(dir, os.DirFS("../demo/cogwheel-fair")); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"carousel", "ghost_train", "ferris_wheel", "candy_stall", "brass_gears"} {
+		os.RemoveAll(filepath.Join(dir, "rides", name+".ride")) // folders in the demo's data, packed when it is laid out
+	}
+	o.do(0, "adopt", dir, "--as", "fair", "--dialect", "cogwheel-fair", "--set", "port="+freePort(t))
+	write(t, filepath.Join(dir, "engine/VERSION"), "2\n")
+	var c forecastJSON
+	r := o.try("check", "fair", "--json")
+	decode(t, r.out, &c)
+	if !strings.Contains(r.out, `"runtime-unfit"`) || c.Forecast[0].Cause != "never-starts" {
+		t.Errorf("check says\n%s", r.out)
+	}
+	write(t, filepath.Join(dir, "engine/VERSION"), "3\n")
+	if r := o.try("check", "fair", "--json"); strings.Contains(r.out, `"runtime-unfit"`) {
+		t.Errorf("check says\n%s", r.out)
+	}
+}
