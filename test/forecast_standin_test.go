@@ -197,7 +197,16 @@ type cogwheelTrial struct{}
 func (cogwheelTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 	p := newPool(r, 3+r.IntN(14))
 	for _, name := range p.names {
-		manifest := fmt.Sprintf("name: %s\nrelease: \"3.%d\"\nafter: [%s]\nwind: 2\n", name, r.IntN(5), quoted(p.needs[name], `"`))
+		needs := slices.Clone(p.needs[name])
+		for i := range needs {
+			if r.IntN(4) == 0 {
+				needs[i] += fmt.Sprintf(" >=3.%d", r.IntN(4))
+			}
+		}
+		manifest := fmt.Sprintf("name: %s\nrelease: \"3.%d\"\nafter: [%s]\nwind: 2\n", name, r.IntN(5), quoted(needs, `"`))
+		if r.IntN(8) == 0 {
+			manifest += fmt.Sprintf("quarrels: [%s]\n", p.names[r.IntN(len(p.names))])
+		}
 		switch r.IntN(12) {
 		case 0:
 			manifest += "loader: winch\n"

@@ -243,6 +243,9 @@ func (w *walker) withNeeds(i int) bool {
 		if w.state[at] == out {
 			break
 		}
+		if fits, err := Fits(need, n, m.Manifest.Versions); err == nil && !fits && w.d.Load.Range != dialect.FateIgnored {
+			break
+		}
 	}
 	for _, need := range m.OptionalNeeds() {
 		if n := w.s.Answer(need.Name); n != nil && (n.On || n.Base) && !w.nowhere(n) && w.state[n.Index()] == waiting && !w.withNeeds(n.Index()) {

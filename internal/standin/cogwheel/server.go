@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -33,7 +34,8 @@ type fair struct {
 type ride struct {
 	Name    string   `yaml:"name"`
 	Release string   `yaml:"release"`
-	After   []string `yaml:"after"`
+	After   []string `yaml:"after"`    // names, perhaps with the least release: "carousel >=1.2"
+	Quarrel []string `yaml:"quarrels"` // rides that it will not turn beside
 	Loader  string   `yaml:"loader"`
 	Wind    int      `yaml:"wind"` // ms that it takes to start
 }
@@ -150,7 +152,8 @@ func (s *server) start(name, loader string, on []string) bool {
 			return false
 		}
 	}
-	for _, need := range r.After {
+	for _, want := range r.After {
+		need, least, _ := strings.Cut(want, " >=")
 		if !s.listed(need) {
 			s.log("%s has to come after %s, which is not here", name, need)
 			return true
@@ -162,6 +165,16 @@ func (s *server) start(name, loader string, on []string) bool {
 			s.log("%s has to come after %s, which is not here", name, need)
 			return true
 		}
+		if older(s.rides[need].Release, least) {
+			s.log("%s jams: it wants %s from %s on, and %s is here", name, need, least, s.rides[need].Release)
+			return true
+		}
+	}
+	for other := range s.turns {
+		if slices.Contains(r.Quarrel, other) || slices.Contains(s.rides[other].Quarrel, name) {
+			s.log("%s jams: it will not turn beside %s", name, other)
+			return true
+		}
 	}
 	s.log("winding up %s %s", name, r.Release)
 	s.Wait(r.Wind)
@@ -171,6 +184,27 @@ func (s *server) start(name, loader string, on []string) bool {
 		s.log("%s opens ledgers/%s", name, name)
 	}
 	return true
+}
+
+// older tells whether a release comes before another; both are numbers with dots.
+func older(have, least string) bool {
+	if least == "" {
+		return false
+	}
+	a, b := strings.Split(have, "."), strings.Split(least, ".")
+	for i := range max(len(a), len(b)) {
+		x, y := 0, 0
+		if i < len(a) {
+			x, _ = strconv.Atoi(a[i])
+		}
+		if i < len(b) {
+			y, _ = strconv.Atoi(b[i])
+		}
+		if x != y {
+			return x < y
+		}
+	}
+	return false
 }
 
 // listed tells whether a ride is on the list of those that are open.
