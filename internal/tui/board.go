@@ -41,6 +41,8 @@ func (b *board) set(look *app.Look, last, proved *proof.Proof) {
 		was = m.Name
 	} else if b.row().hidden > 0 {
 		title = b.row().title
+	} else if len(b.row().findings) > 0 {
+		title = b.row().title
 	}
 	b.look, b.last, b.proved = look, last, proved
 	b.all = b.gather()
@@ -294,7 +296,7 @@ func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis, right int) {
 // drawTitle draws the title of a section, and what is folded away under it.
 func (b *board) drawTitle(c *canvas, y, i int, cols columns) {
 	r := &b.rows[i]
-	if r.hidden == 0 {
+	if !r.chosen() {
 		c.putWithin(2, y, cols.rails-3, r.title, inkDim)
 		return
 	}
@@ -304,13 +306,35 @@ func (b *board) drawTitle(c *canvas, y, i int, cols columns) {
 		c.put(0, y, "▌", inkFocus)
 		k = inkTitle
 	}
-	c.putWithin(2, y, cols.rails-3, r.title, k)
+	at := c.putWithin(2, y, cols.rails-3, r.title, k)
+	if n := len(r.findings); n > 0 {
+		mark := severityMark(r.findings[0].Severity)
+		words := r.findings[0].Message
+		if n > 1 {
+			words = fmt.Sprintf("%s, and %d more", words, n-1)
+		}
+		c.put(at+2, y, mark.shape, mark.ink)
+		c.putWithin(cols.rails, y, c.w-cols.rails-1, words, mark.ink)
+		return
+	}
 	words := count(r.hidden, "mod", "mods") + " folded"
 	if r.trouble > 0 {
 		words += fmt.Sprintf(", %d in trouble", r.trouble)
 		k = inkBad
 	}
 	c.putWithin(cols.outcome, y, c.w-cols.outcome-1, words, k)
+}
+
+// foretellWords says in a row what is foretold. Where the server stops because of
+// something else, the row that tells of it says why.
+func foretellWords(f *forecast.Mod) (words string, k ink) {
+	switch f.Cause {
+	case forecast.NeverStarts, forecast.AllPassed:
+		return "foretold: " + string(f.Outcome), inkDim
+	case forecast.ServerStops:
+		return "foretold: not loaded, the server stops at " + f.Of, inkDim
+	}
+	return "foretold: " + string(f.Outcome) + ", " + f.Because, inkWarn
 }
 
 func (b *board) drawOutcome(c *canvas, y int, r boardRow, axis, x, right int) {
@@ -335,7 +359,8 @@ func (b *board) drawOutcome(c *canvas, y int, r boardRow, axis, x, right int) {
 			if b.last == nil { // the time axis is free
 				x, width = axis, right-axis
 			}
-			c.putWithin(x, y, width, "foretold: "+string(f.Outcome)+", "+f.Because, inkWarn)
+			words, k := foretellWords(f)
+			c.putWithin(x, y, width, words, k)
 			return
 		}
 		c.putWithin(x, y, width, word, inkDim)

@@ -308,3 +308,61 @@ func TestWatchView(t *testing.T) {
 		}
 	}
 }
+
+// What is wrong with the server and with no mod has a row of its own.
+func TestServerRow(t *testing.T) {
+	l := look(t, "berth a\n", "a")
+	l.Findings = append(l.Findings, check.Finding{Code: "port-busy", Severity: check.Error, Message: "port 1 is taken", Remedy: "stop what holds it"},
+		check.Finding{Code: "setting-risky", Severity: check.Warning, Message: "cheats are on"})
+	b := &board{}
+	b.set(l, nil, nil)
+	if r := b.row(); r.mod != nil || len(r.findings) != 2 || !troubled(r) {
+		t.Fatalf("the first row is %+v", r)
+	}
+	c := newCanvas(120, 30)
+	b.draw(c, 0, 20)
+	b.drawStory(c, 21, 8)
+	for _, want := range []string{"The server itself", "port 1 is taken, and 1 more", "! error   port 1 is taken", "~ warning cheats are on", "by hand   stop what holds it"} {
+		if !strings.Contains(plain(c), want) {
+			t.Errorf("%q is not in\n%s", want, plain(c))
+		}
+	}
+	b.step(1)
+	if m := b.mod(); m == nil || m.Name != "a" {
+		t.Errorf("below it is %+v", b.row())
+	}
+	b.trouble()
+	if b.selected != 0 {
+		t.Error("the next trouble is elsewhere")
+	}
+}
+
+func TestFilters(t *testing.T) {
+	b := &board{}
+	b.set(look(t, "# ~~ One ~~\nberth a\nberth b\n# ~~ Two ~~\nberth c\n# berth d\n", "a: b", "b", "c", "d"), proved("a failed", "b confirmed", "c silent"), nil)
+	titles := func() (list []string) {
+		for _, r := range b.rows {
+			if r.mod != nil {
+				list = append(list, r.mod.Name)
+			} else {
+				list = append(list, "["+r.title+"]")
+			}
+		}
+		return list
+	}
+	seen := map[string]string{}
+	for range filters {
+		seen[filters[b.filter].name] = strings.Join(titles(), " ")
+		b.show()
+	}
+	for name, want := range map[string]string{
+		"all": "[One] a b [Two] c d", "with a finding": "[One] a", "out of order": "[One] a", "failed": "[One] a", "silent": "[Two] c", "off or not registered": "[Two] d",
+	} {
+		if seen[name] != want {
+			t.Errorf("%s shows %q, want %q", name, seen[name], want)
+		}
+	}
+	if _, ok := seen["unlisted"]; ok {
+		t.Error("a filter that lets nothing through is not passed over")
+	}
+}

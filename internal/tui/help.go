@@ -6,7 +6,7 @@ var boardHelp = []keyHelp{
 	{"t", "go to the next trouble"},
 	{"/", "find a mod as you type; ↑ ↓ go through all that fit"},
 	{"← →", "go to what the mod needs; to what needs it"},
-	{"⌫", "back to where a jump began"},
+	{"Bksp", "back to where a jump began"},
 	{"Tab", "fold the section; ⇧Tab folds all"},
 	{"f", "show only some rows: in trouble, failed, silent, …"},
 	{"m", "plan the first remedy; 1 to 9 another"},

@@ -13,7 +13,7 @@ import (
 
 // boardRow is a mod, or the title of a section.
 type boardRow struct {
-	title    string
+	title    string      // of a section; of the server itself when there are findings
 	hidden   int         // of a title: how many mods are folded away under it
 	trouble  int         // how many of those the operator should look at
 	mod      *survey.Mod // nil for a title
@@ -23,8 +23,9 @@ type boardRow struct {
 	findings []check.Finding
 }
 
-// chosen tells whether a row can be selected: a mod, or a folded section.
-func (r *boardRow) chosen() bool { return r.mod != nil || r.hidden > 0 }
+// chosen tells whether a row can be selected: a mod, a folded section, or the
+// server itself when something is to be said about it.
+func (r *boardRow) chosen() bool { return r.mod != nil || r.hidden > 0 || len(r.findings) > 0 }
 
 // troubled tells a row that the operator should look at.
 func troubled(r boardRow) bool {
@@ -113,7 +114,28 @@ func (b *board) gather() []boardRow {
 		delete(outcomes, name)
 		rows = append(rows, r)
 	}
-	return append(rows, b.unlisted(outcomes)...)
+	rows = append(rows, b.unlisted(outcomes)...)
+	if about := serverFindings(rows, b.look.Findings); len(about) > 0 {
+		rows = append([]boardRow{{title: "The server itself", findings: about}}, rows...)
+	}
+	return rows
+}
+
+// serverFindings are those that no row tells: about settings, files, the port, or
+// mods that have no row. Notes are left to the check command.
+func serverFindings(rows []boardRow, findings []check.Finding) (about []check.Finding) {
+	told := map[string]bool{}
+	for i := range rows {
+		if rows[i].mod != nil {
+			told[clean(rows[i].mod.Name)] = true
+		}
+	}
+	for _, f := range findings {
+		if !told[f.Mod] && f.Severity != check.Note {
+			about = append(about, f)
+		}
+	}
+	return about
 }
 
 // asideTitle is the heading of mods that are not in the load order.
@@ -161,7 +183,7 @@ func (b *board) arrange() {
 	for i := range b.all {
 		r := b.all[i]
 		if r.mod == nil {
-			if title >= 0 && title == len(b.rows)-1 && b.rows[title].hidden == 0 {
+			if title >= 0 && title == len(b.rows)-1 && !b.rows[title].chosen() {
 				b.rows = b.rows[:title] // it had nothing to show
 			}
 			title, folded = len(b.rows), b.folded[r.title]
@@ -180,7 +202,7 @@ func (b *board) arrange() {
 		}
 		b.rows = append(b.rows, r)
 	}
-	if title >= 0 && title == len(b.rows)-1 && b.rows[title].hidden == 0 {
+	if title >= 0 && title == len(b.rows)-1 && !b.rows[title].chosen() {
 		b.rows = b.rows[:title]
 	}
 	b.connect()
@@ -266,8 +288,8 @@ func (b *board) fold(all bool) {
 		clear(b.folded)
 	case all:
 		for i := range b.all {
-			if b.all[i].mod == nil {
-				b.folded[b.all[i].title] = true
+			if r := &b.all[i]; r.mod == nil && len(r.findings) == 0 {
+				b.folded[r.title] = true
 			}
 		}
 	case b.folded[title]:

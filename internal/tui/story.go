@@ -18,10 +18,13 @@ func (b *board) drawStory(c *canvas, y, h int) {
 		c.putWithin(2, y+1, c.w-3, count(r.hidden, "mod is", "mods are")+" folded away here; Tab shows them, ⇧Tab unfolds every section.", inkText)
 		return
 	}
-	if r.mod == nil || h < 1 {
+	if r.mod == nil && len(r.findings) == 0 || h < 1 {
 		return
 	}
 	m := r.mod
+	if m == nil {
+		m = &survey.Mod{Name: r.title}
+	}
 	x := c.put(2, y, clean(m.Name), inkTitle)
 	x = c.put(x+1, y, clean(m.Release), inkDim)
 	if m.Title != "" && m.Title != m.Name {
@@ -81,6 +84,9 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 			text += fmt.Sprintf("   (%s, line %d)", strings.TrimPrefix(f.File, b.look.Server.Record.Dir+"/"), f.Line)
 		}
 		add(mark.shape+" "+mark.word, text, mark.ink, inkText)
+	}
+	if r.mod == nil {
+		return lines
 	}
 	if r.outcome != nil {
 		for _, e := range r.outcome.Evidence {

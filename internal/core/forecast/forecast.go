@@ -152,7 +152,7 @@ func (w *walker) say(i int, m *survey.Mod) Mod {
 	said.Outcome = NotLoaded
 	switch {
 	case w.stops != "" && m.On:
-		said.Cause, said.Of, said.Because = ServerStops, w.culprit, "the server stops before it comes to it: "+w.stops
+		said.Cause, said.Of, said.Because = ServerStops, text.Clean(w.culprit), "the server stops before it comes to it: "+w.stops
 	case !m.Registered:
 		said.Cause, said.Because = Off, "it is not registered"
 	case !m.On:
