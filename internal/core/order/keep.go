@@ -299,81 +299,55 @@ func (k *keeper) each(i int32, f func(j int32) bool) {
 // cover is a smallest set of items that all pairs standing the wrong way round
 // have a part in: those that move.
 func (k *keeper) cover(items []int32, up bool) (moved []int32) {
+	var upper, lower []bool // of each item: as the later one of pairs, as the earlier one
 	if up {
-		upper, lower := k.alternate(items)
+		upper, lower = k.alternate(items, k.pairUp, k.pairDown, k.each)
+	} else {
+		after := make([][]int32, len(k.items))
 		for _, i := range items {
-			if !upper[i] || lower[i] {
-				moved = append(moved, k.items[i])
-			}
+			k.each(i, func(j int32) bool {
+				after[j] = append(after[j], i)
+				return true
+			})
 		}
-		return moved
+		lower, upper = k.alternate(items, k.pairDown, k.pairUp, func(j int32, f func(int32) bool) {
+			for _, i := range after[j] {
+				f(i)
+			}
+		})
 	}
-	upper, lower := k.alternateDown(items)
 	for _, i := range items {
-		if upper[i] || !lower[i] {
+		if up && (!upper[i] || lower[i]) || !up && (upper[i] || !lower[i]) {
 			moved = append(moved, k.items[i])
 		}
 	}
 	return moved
 }
 
-// alternate finds what is reached from the free later items, by going to any
-// earlier item and from that to its partner.
-func (k *keeper) alternate(items []int32) (upper, lower []bool) {
-	upper, lower = make([]bool, len(k.items)), make([]bool, len(k.items))
+// alternate finds what is reached from the items on one side that have no pair, by
+// going to any related item of the other side and from that to its partner.
+func (k *keeper) alternate(items, pair, partner []int32, related func(int32, func(int32) bool)) (near, far []bool) {
+	near, far = make([]bool, len(k.items)), make([]bool, len(k.items))
 	var queue []int32
 	for _, i := range items {
-		if k.pairUp[i] < 0 {
-			upper[i] = true
+		if pair[i] < 0 {
+			near[i] = true
 			queue = append(queue, i)
 		}
 	}
 	for len(queue) > 0 {
 		i := queue[0]
 		queue = queue[1:]
-		k.each(i, func(j int32) bool {
-			if !lower[j] {
-				lower[j] = true
-				if p := k.pairDown[j]; p >= 0 && !upper[p] {
-					upper[p] = true
+		related(i, func(j int32) bool {
+			if !far[j] {
+				far[j] = true
+				if p := partner[j]; p >= 0 && !near[p] {
+					near[p] = true
 					queue = append(queue, p)
 				}
 			}
 			return true
 		})
 	}
-	return upper, lower
-}
-
-// alternateDown is the same from the free earlier items.
-func (k *keeper) alternateDown(items []int32) (upper, lower []bool) {
-	upper, lower = make([]bool, len(k.items)), make([]bool, len(k.items))
-	after := make([][]int32, len(k.items))
-	for _, i := range items {
-		k.each(i, func(j int32) bool {
-			after[j] = append(after[j], i)
-			return true
-		})
-	}
-	var queue []int32
-	for _, j := range items {
-		if k.pairDown[j] < 0 {
-			lower[j] = true
-			queue = append(queue, j)
-		}
-	}
-	for len(queue) > 0 {
-		j := queue[0]
-		queue = queue[1:]
-		for _, i := range after[j] {
-			if !upper[i] {
-				upper[i] = true
-				if p := k.pairUp[i]; p >= 0 && !lower[p] {
-					lower[p] = true
-					queue = append(queue, p)
-				}
-			}
-		}
-	}
-	return upper, lower
+	return near, far
 }
