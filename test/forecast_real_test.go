@@ -55,6 +55,10 @@ func (m *minetestTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 			value = "false"
 		case 2:
 			value = []string{"False", "on", "maybe"}[r.IntN(3)]
+		case 3:
+			value = "share/" + name // right for some, wrong for what is in a bundle
+		case 4:
+			value = "mods/" + name
 		}
 		fmt.Fprintf(&world, "load_mod_%s = %s\n", name, value)
 	}

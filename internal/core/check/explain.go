@@ -107,6 +107,7 @@ var modExplained = []Explanation{
 	{"name-nearly-twice", "Two names differ in nothing but capitals: on some machines they are one folder.", "Nothing here.", "Rename one before the server moves to another machine."},
 	{"registered-twice", "A mod is registered twice.", "Nothing, or a complaint about the second time.", "Plan the remedy: it keeps the first."},
 	{"value-unknown", "A yes/no key has a value that means neither to the server.", "\"Not found\", or the mod is silently off.", "Plan the remedy: it writes the family's word."},
+	{"path-wrong", "A mod is registered with a path, and it is at another one.", "\"Not found\", and often where the mod is instead.", "Plan the remedy: it registers the mod without a path."},
 	{"side-wrong", "A mod that only the server has is on the list for players too, or the other way round.", "The mod is turned away; or players are.", "Plan the remedy: it puts the mod on its list."},
 	{"number-differs", "The catalogue number beside the name is not the mod's.", "Another mod is fetched, or the mod is turned away.", "Plan the remedy: it writes the number."},
 	{"key-missing", "The key file that the mod brings is not among the server's own.", "Players are turned away, or the mod is.", "Copy the key into the server's folder for keys."},

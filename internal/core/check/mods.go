@@ -136,6 +136,11 @@ func (c *checker) twice(m *survey.Mod) {
 
 // keyValue checks what a yes/no key says.
 func (c *checker) keyValue(m *survey.Mod) {
+	if m.Elsewhere && !m.Always {
+		f := c.add(c.at("path-wrong", Error, m), "%s is registered at a path where it is not; it is at %s", m.Name, m.Spot)
+		f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name}, lineup.Change{Op: lineup.OpOn, Mod: m.Name})
+		f.Remedy = "register it without a path"
+	}
 	for _, i := range m.Entries {
 		e := c.s.Lineup.Entries[i]
 		r := &c.d.Registrations[e.Registration]

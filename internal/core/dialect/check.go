@@ -124,6 +124,7 @@ func (c *checker) places(d *Dialect, vars []string) {
 		p, key := &d.Places[i], fmt.Sprintf("place[%d]", i)
 		c.need(key+".path", p.Path)
 		c.variables(key+".path", p.Path, vars)
+		c.variables(key+".called", p.Called, vars)
 		oneOf(c, key+".loads", &p.Loads, LoadsRegistered, LoadsRegistered, LoadsAlways, LoadsBase)
 		if p.Aside != "" {
 			c.pattern(key+".aside", p.Aside, []string{"mod"})

@@ -179,6 +179,7 @@ const (
 type Place struct {
 	Path   string   `toml:"path"`
 	Loads  Loads    `toml:"loads"`
+	Called string   `toml:"called"` // how a registration with a path begins that names a mod in here
 	Group  string   `toml:"group"`  // how the name of a category folder begins
 	Bundle []string `toml:"bundle"` // files that show a folder to be a bundle of mods
 	File   string   `toml:"file"`   // mods are single files: `{mod}.so`

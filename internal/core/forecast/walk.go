@@ -72,7 +72,7 @@ func (w *walker) lines() {
 
 // nowhere tells whether a server does not find a mod.
 func (w *walker) nowhere(m *survey.Mod) bool {
-	return m.Path == "" || !m.Always && (!m.Base && unknownValue(w.s, m) || len(w.facts.Unfound) > 0)
+	return m.Path == "" || !m.Always && (!m.Base && (m.Elsewhere || unknownValue(w.s, m)) || len(w.facts.Unfound) > 0)
 }
 
 // absent tells of a registered mod that is not there.
@@ -80,6 +80,8 @@ func (w *walker) absent(i int) {
 	f := faultf(Absent, "", "it is registered and not there")
 	if m := &w.s.Mods[i]; m.Path != "" && unknownValue(w.s, m) {
 		f.because = "its value means neither on nor off"
+	} else if m.Elsewhere {
+		f.because = "it is registered at another path than its own, " + m.Spot
 	} else if m.Path != "" {
 		f.because = "the server does not find it: " + w.facts.Unfound[0]
 	}

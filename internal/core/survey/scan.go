@@ -28,6 +28,8 @@ type scanner struct {
 	dialect *dialect.Dialect
 	keys    string // the server's folder for the mods' key files
 	memory  *Memory
+	roots   []string // of the places
+	called  []string // how registrations call them
 }
 
 // finds are what is in a folder, in the order of the names.
@@ -211,6 +213,9 @@ func (s *scanner) mod(place int, f *folder, bundle string) *Mod {
 				m.Name = string(caps[0].In([]byte(m.Folder)))
 			}
 		}
+	}
+	if root := s.roots[place]; s.called[place] != "" && strings.HasPrefix(f.path, root+"/") {
+		m.Spot = s.called[place] + strings.TrimPrefix(f.path, root)
 	}
 	s.compareKeys(m, f)
 	s.readSources(m, f)

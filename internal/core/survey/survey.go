@@ -50,6 +50,7 @@ type Mod struct {
 	Path                 string // of its folder; "" when it is registered and not there
 	Folder               string // the last element of Path
 	Place                int    // of Dialect.Places, or -1
+	Spot                 string // its path as registrations write it, "" where they do not
 	Bundle               string // the bundle or category folder that it is in
 	Manifest             mod.Manifest
 	Noted                []mod.Need   // needs that rules tell, not the manifest
@@ -68,6 +69,7 @@ type Mod struct {
 	Position   int  // in the load order, from 1; 0 for what is not registered
 	Section    string
 	Entries    []int // of Lineup.Entries
+	Elsewhere  bool  // registered at a path that is not its own
 	Group      bool  // registered through its category folder
 
 	index int // of Survey.Mods
@@ -239,8 +241,11 @@ func With(in Input, l *lineup.Lineup) *Survey {
 	scan := &scanner{fsys: in.FS, dialect: in.Dialect, memory: in.Memory}
 	scan.keys, _ = in.Vars.Expand(in.Dialect.Keys.Into)
 	var found finds
+	scan.roots, scan.called = make([]string, len(in.Dialect.Places)), make([]string, len(in.Dialect.Places))
 	for i := range in.Dialect.Places {
 		if dir, ok := in.Vars.Expand(in.Dialect.Places[i].Path); ok {
+			scan.roots[i] = path.Clean(dir)
+			scan.called[i], _ = in.Vars.Expand(in.Dialect.Places[i].Called)
 			found.add(scan.folder(i, dir, "", 0))
 		}
 	}
@@ -252,10 +257,15 @@ func With(in Input, l *lineup.Lineup) *Survey {
 // join brings content and registrations together.
 func (s *Survey) join(found []*Mod) {
 	wanted := map[string]bool{}
-	for _, e := range s.Lineup.Entries {
+	at := map[string]string{} // the paths at which mods are registered
+	for i := range s.Lineup.Entries {
+		e := &s.Lineup.Entries[i]
 		wanted[e.Name] = wanted[e.Name] || e.On && !e.Odd
+		at[e.Name] = s.pathOf(e) // of several keys the last counts
 	}
-	chosen := s.choose(found, wanted)
+	chosen := s.choose(found, func(m *Mod) bool {
+		return wanted[m.Name] && (at[m.Name] == "" || m.Spot == "" || at[m.Name] == m.Spot)
+	})
 	s.Mods = make([]Mod, 0, len(chosen)+16)
 	s.byName = make(map[string]int, len(chosen)+16)
 	groups := map[string][]string{}
@@ -294,7 +304,7 @@ func (s *Survey) join(found []*Mod) {
 }
 
 // choose settles which of several mods with one name counts.
-func (s *Survey) choose(found []*Mod, wanted map[string]bool) map[string]*Mod {
+func (s *Survey) choose(found []*Mod, wanted func(*Mod) bool) map[string]*Mod {
 	rank := func(m *Mod) int {
 		r := 0 // those in bundles and category folders stand behind those that are not
 		if m.Bundle != "" {
@@ -305,7 +315,7 @@ func (s *Survey) choose(found []*Mod, wanted map[string]bool) map[string]*Mod {
 			return r + 4
 		case m.Always:
 			return r + 2
-		case wanted[m.Name]:
+		case wanted(m):
 			return r
 		}
 		return r + 6
@@ -324,6 +334,14 @@ func (s *Survey) choose(found []*Mod, wanted map[string]bool) map[string]*Mod {
 		s.Twins = append(s.Twins, Twin{m.Name, m.Path, old.Path, rank(m) == rank(old), m.Place, m.Bundle})
 	}
 	return chosen
+}
+
+// pathOf is the path at which an entry has its mod, "" when it names none.
+func (s *Survey) pathOf(e *lineup.Entry) string {
+	if r := &s.Dialect.Registrations[e.Registration]; r.OnPath && e.On && strings.Contains(e.Value, "/") {
+		return e.Value
+	}
+	return ""
 }
 
 func (s *Survey) register(content *Mod, name string, entry int, e lineup.Entry) {
@@ -354,6 +372,8 @@ func (s *Survey) register(content *Mod, name string, entry int, e lineup.Entry) 
 		m.Listed = m.Listed || e.On
 	}
 	m.On = m.Listed || m.Always
+	path := s.pathOf(&e)
+	m.Elsewhere = path != "" && m.Spot != "" && path != m.Spot
 }
 
 // arrange puts the mods in order and numbers them.
