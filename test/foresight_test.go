@@ -87,14 +87,38 @@ func TestRules(t *testing.T) {
 	h.do(0, "check", "h")
 }
 
-// A mod without a manifest: what the log says that it needs is written down as a
-// rule, and foretold from then on.
+// Where Initium knows no manifest, what the log says that mods need is written down
+// as rules, marked with the line, and foretold from then on.
 func TestNeedsFromLog(t *testing.T) {
 	h := foresight(t, "berth a\n", "a: b", "b")
 	h.do(2, "rule", "h", "--from-log")
 	h.do(1, "prove", "h")
 	if out := h.do(0, "rule", "h", "--from-log"); !strings.Contains(out, "tells of no need that is not known") {
 		t.Error(out) // the manifest says so already
+	}
+	var bare []string
+	for _, line := range strings.Split(h.do(0, "dialect", "show", "harrow-sound"), "\n") {
+		if !strings.HasPrefix(line, "needs ") {
+			bare = append(bare, line)
+		}
+	}
+	source := strings.Replace(strings.Join(bare, "\n"), `name  = "harrow-sound"`, `name = "bare-sound"`, 1)
+	write(t, filepath.Join(h.home, "dialects/bare-sound.toml"), source)
+	h.do(0, "adopt", h.dir, "--as", "bare", "--dialect", "bare-sound", "--set", "pace=0.02")
+	h.do(0, "check", "bare")
+	h.do(1, "prove", "bare")
+	if out := h.do(0, "rule", "bare", "--from-log"); out != "a needs b\n" {
+		t.Error(out)
+	}
+	if out := h.do(1, "check", "bare"); !strings.Contains(out, "a needs b, which is there but not registered (read from the log)") {
+		t.Error(out)
+	}
+	var rules struct {
+		Rules []struct{ Kind, Mod, Other, Log string }
+	}
+	h.json(0, &rules, "rule", "bare", "--json")
+	if len(rules.Rules) != 1 || !strings.Contains(rules.Rules[0].Log, "a is turned away, it waits for b") {
+		t.Errorf("%+v", rules)
 	}
 }
 

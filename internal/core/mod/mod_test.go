@@ -14,6 +14,9 @@ var forms = []dialect.Manifest{
 	{File: "about.toml", Format: dialect.FormatTOML, Name: "mod.name", Title: "mod.title", Release: "mod.release", Needs: "waits_for", OptionalNeeds: "likes"},
 	{File: "about.json", Format: dialect.FormatJSON, Name: "name", Release: "release", Needs: "needs", Separator: " "},
 	{File: "needs.txt", Format: dialect.FormatLines, OptionalMark: "?", Comment: "#"},
+	{File: "main.src", Format: dialect.FormatSource, Title: "-- title: {value}", Needs: "require {value}", Settings: "read {value}", Versions: dialect.VersionsComparators},
+	{File: "about.yaml", Format: dialect.FormatYAML, Needs: "needs", Conflicts: "not", Provides: "gives", Server: "server", NeedName: "id", NeedRange: "range", NeedMust: "must",
+		OptionalMark: "?", ConflictMark: "!", Versions: dialect.VersionsIntervals},
 }
 
 func read(files map[string]string) mod.Manifest {
@@ -36,6 +39,9 @@ func TestRead(t *testing.T) {
 		"json":                {map[string]string{"about.json": `{"name": "a", "release": 1.5, "needs": "b c"}`}, "a  1.5 | b c | "},
 		"json with mark":      {map[string]string{"about.json": "\xef\xbb\xbf{\"name\": \"a\"}"}, "a   |  | "},
 		"lines":               {map[string]string{"needs.txt": "b\n c? \n# d\n\ne\r\n"}, "   | b e | c"},
+		"a script":            {map[string]string{"main.src": "-- title: Tide\nx = 1\n  require b >=2\nrequire c\n"}, " Tide  | b c | "},
+		"one line of a kind":  {map[string]string{"main.src": "require b\n"}, "   | b | "},
+		"objects":             {map[string]string{"about.yaml": "needs:\n- {id: b, range: '[1,2)'}\n- {id: c, must: false}\n- '?d'\n"}, "   | b | c d"},
 		"first wins":          {map[string]string{"about.conf": "name = a\n", "about.json": `{"name": "z", "release": "2"}`}, "a  2 |  | "},
 		"needs are one fact":  {map[string]string{"about.conf": "likes = x\n", "needs.txt": "y\n"}, "   |  | x"},
 		"needs from the next": {map[string]string{"about.conf": "name = a\n", "needs.txt": "y\n"}, "a   | y | "},
