@@ -325,10 +325,11 @@ func TestOwnDialects(t *testing.T) {
 // print, also when the server prints it itself.
 func TestSecretsAreShownToNobody(t *testing.T) {
 	const licence = "HS-9X7Q-SECRET"
-	h := newHarbour(t, "let licence "+licence+"\nberth a\nberth b\n")
+	h := newHarbour(t, "let licence "+licence+"\nberth a\nberth b\nberth c\n")
 	h.cargo("a", "", "haul 1\ncall the licence is "+licence+"\n")
 	h.cargo("b", "", "call "+licence+"\nhoist "+licence+"\n")
-	for _, args := range []string{"off h a", "on h a", "move h b --before a", "plan h --json", "survey h", "survey h --json", "check h --json", "ledger h --json", "servers", "prove h", "prove h --json"} {
+	h.cargo("c", "", licence+"\n")
+	for _, args := range []string{"off h a", "on h a", "move h b --before a", "plan h --json", "survey h", "survey h --json", "check h", "check h --json", "order h", "order h --json", "rule h", "ledger h --json", "servers", "prove h", "prove h --json"} {
 		r := h.try(strings.Fields(args)...)
 		if strings.Contains(r.out+r.err, licence) {
 			t.Errorf("initium %s shows the licence:\n%s%s", args, r.out, r.err)

@@ -78,7 +78,7 @@ type Report struct {
 
 // Run checks a survey.
 func Run(s *survey.Survey, facts Facts) *Report {
-	c := &checker{s: s, d: s.Dialect, facts: facts, worst: map[string]bool{}}
+	c := &checker{s: s, d: s.Dialect, facts: facts, worst: map[string]bool{}, secrets: s.Lineup.Secrets()}
 	c.start()
 	c.builds()
 	c.files()
@@ -138,6 +138,7 @@ type checker struct {
 	facts    Facts
 	findings []Finding
 	worst    map[string]bool // mods with an error of their own
+	secrets  []string        // that no message shows
 
 	stops, passed, unfound []string // what keeps the server from loading mods
 	halted                 bool     // it cannot even be started
@@ -146,7 +147,7 @@ type checker struct {
 }
 
 func (c *checker) add(f Finding, format string, args ...any) *Finding {
-	f.Message = text.Clean(fmt.Sprintf(format, args...))
+	f.Message = text.Mask(text.Clean(fmt.Sprintf(format, args...)), c.secrets)
 	f.Mod, f.File = text.Clean(f.Mod), text.Clean(f.File)
 	if f.Severity == Error && f.Mod != "" {
 		c.worst[f.Mod] = true

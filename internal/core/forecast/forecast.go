@@ -96,7 +96,7 @@ type Facts struct {
 // Of foretells a start of the surveyed server.
 func Of(s *survey.Survey, facts Facts) *Forecast {
 	w := &walker{s: s, d: s.Dialect, facts: facts, state: make([]state, len(s.Mods)), says: make([]Mod, len(s.Mods)),
-		conflicts: Conflicts(s), twins: map[string]survey.Twin{}, reads: map[string][]string{}}
+		secrets: s.Lineup.Secrets(), conflicts: Conflicts(s), twins: map[string]survey.Twin{}, reads: map[string][]string{}}
 	for _, t := range s.Twins {
 		if t.Level {
 			w.twins[t.Name] = t
@@ -178,6 +178,7 @@ type walker struct {
 	s         *survey.Survey
 	d         *dialect.Dialect
 	facts     Facts
+	secrets   []string // that nothing shows
 	conflicts map[string][]string
 	reads     map[string][]string    // the settings that mods read when they start
 	twins     map[string]survey.Twin // of the same level
@@ -191,7 +192,7 @@ type walker struct {
 }
 
 func (w *walker) tell(i int, o Outcome, cause Cause, of, format string, args ...any) {
-	w.says[i] = Mod{Outcome: o, Cause: cause, Of: text.Clean(of), Because: text.Clean(fmt.Sprintf(format, args...))}
+	w.says[i] = Mod{Outcome: o, Cause: cause, Of: text.Clean(of), Because: text.Mask(text.Clean(fmt.Sprintf(format, args...)), w.secrets)}
 }
 
 // fall lets a mod's fault have the fate that the dialect says. It returns true
@@ -204,7 +205,7 @@ func (w *walker) fall(i int, fate dialect.Fate, f fault) (loads bool) {
 		w.tell(i, NotLoaded, f.cause, f.of, "%s", f.because)
 	case dialect.FateStops:
 		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
-		w.stops = text.Clean(w.s.Mods[i].Name + ": " + f.because)
+		w.stops = text.Mask(text.Clean(w.s.Mods[i].Name+": "+f.because), w.secrets)
 		w.culprit = w.s.Mods[i].Name
 	default:
 		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
