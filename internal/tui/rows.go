@@ -86,8 +86,7 @@ func (b *board) gather() []boardRow {
 	var rows []boardRow
 	section, aside := "", ""
 	b.longest = 12
-	for i := range s.Mods {
-		m := &s.Mods[i]
+	for _, m := range sequence(s, foretoldAt) {
 		name := clean(m.Name)
 		if m.Base {
 			continue
@@ -136,6 +135,31 @@ func serverFindings(rows []boardRow, findings []check.Finding) (about []check.Fi
 		}
 	}
 	return about
+}
+
+// sequence lists the mods as the board shows them: as they are listed; or, where
+// the server decides, in the order that is foretold, and behind those the mods
+// that will not load.
+func sequence(s *survey.Survey, foretoldAt map[string]int) []*survey.Mod {
+	list := make([]*survey.Mod, len(s.Mods))
+	for i := range s.Mods {
+		list[i] = &s.Mods[i]
+	}
+	if len(foretoldAt) == 0 {
+		return list
+	}
+	key := func(m *survey.Mod) int {
+		n := foretoldAt[clean(m.Name)]
+		switch {
+		case !m.Registered || !m.On: // those stand aside, as the survey has them
+			return 2 * len(list)
+		case n == 0:
+			return len(list)
+		}
+		return n
+	}
+	slices.SortStableFunc(list, func(a, b *survey.Mod) int { return key(a) - key(b) })
+	return list
 }
 
 // asideTitle is the heading of mods that are not in the load order.
