@@ -248,7 +248,7 @@ func (w *walker) enter(i int) bool {
 		w.tell(i, Confirmed, Loads, "", "")
 	}
 	for _, name := range m.Manifest.Brings {
-		if b := w.s.Find(name); b != nil && b.Path != "" && w.state[b.Index()] == waiting {
+		if b := w.s.Find(name); b != nil && b.Path != "" && (w.state[b.Index()] == waiting || w.state[b.Index()] == out) {
 			if !w.inList(b.Index()) {
 				return false
 			}

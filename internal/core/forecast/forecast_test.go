@@ -107,6 +107,7 @@ func TestListed(t *testing.T) {
 		"hollow and passed":   {"no_main = 'passed over'", "a", []string{"a: hollow = 1"}, "; a not loaded no-main"},
 		"conflict":            {"", "a b", []string{"a: hates = b", "b:"}, "a; b failed conflict a"},
 		"what it brings":      {"", "a", []string{"a: brings = b", "b:"}, "a b"},
+		"brings one anew":     {"", "b c a", []string{"a: brings = b", "b: needs = c", "c:"}, "c a b; b failed need-late c"},
 		"the server's own":    {"", "a", []string{"base/core:", "a: needs = core"}, "core a"},
 		"what always loads":   {"", "a", []string{"always/x: needs = gone", "a:"}, "a; x failed need-absent gone"},
 		"manifest":            {"", "a", []string{"a: what is this"}, "; a failed unreadable"},

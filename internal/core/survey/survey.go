@@ -256,12 +256,14 @@ func With(in Input, l *lineup.Lineup) *Survey {
 
 // join brings content and registrations together.
 func (s *Survey) join(found []*Mod) {
-	wanted := map[string]bool{}
+	wanted := make(map[string]bool, len(s.Lineup.Entries))
 	at := map[string]string{} // the paths at which mods are registered
 	for i := range s.Lineup.Entries {
 		e := &s.Lineup.Entries[i]
 		wanted[e.Name] = wanted[e.Name] || e.On && !e.Odd
-		at[e.Name] = s.pathOf(e) // of several keys the last counts
+		if s.Dialect.Registrations[e.Registration].OnPath {
+			at[e.Name] = s.pathOf(e) // of several keys the last counts
+		}
 	}
 	chosen := s.choose(found, func(m *Mod) bool {
 		return wanted[m.Name] && (at[m.Name] == "" || m.Spot == "" || at[m.Name] == m.Spot)
