@@ -218,6 +218,9 @@ func TestBuilds(t *testing.T) {
 	if !strings.Contains(r.out, `"runtime-unfit"`) || c.Forecast[0].Cause != "never-starts" {
 		t.Errorf("check says\n%s", r.out)
 	}
+	if out := o.do(0, "order", "fair"); !strings.Contains(out, "none is expected to load") {
+		t.Error(out)
+	}
 	write(t, filepath.Join(dir, "engine/VERSION"), "3\n")
 	if r := o.try("check", "fair", "--json"); strings.Contains(r.out, `"runtime-unfit"`) {
 		t.Errorf("check says\n%s", r.out)

@@ -167,6 +167,7 @@ func (e *env) printOrder(server string, look *app.Look) {
 		fmt.Fprintf(e.out, "%s\n         because %s\n", m.Change, text.Clean(strings.Join(m.Reasons, "; ")))
 	}
 	switch n := len(look.Repair.Moves); {
+	case len(wrong) == 0 && look.Survey.Dialect.Order == dialect.OrderServer:
 	case len(wrong) == 0:
 		fmt.Fprintln(e.out, "every mod comes after what it needs")
 	case n == 0:
@@ -184,6 +185,10 @@ func (e *env) printOrder(server string, look *app.Look) {
 // one that it chose last.
 func (e *env) printForetold(server string, look *app.Look) {
 	last, _, err := e.app.LastStart(server)
+	if len(look.Forecast.Order) == 0 {
+		fmt.Fprintln(e.out, "the server orders its mods itself, and none is expected to load; initium check "+server+" tells why")
+		return
+	}
 	at := map[string]int{}
 	if err == nil && last != nil {
 		for i, name := range last.Order {
