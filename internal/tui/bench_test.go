@@ -91,7 +91,9 @@ func BenchmarkPaintAgain10k(b *testing.B) {
 	in := manyMods(b, 10_000)
 	in.Memory = &survey.Memory{}
 	time.Sleep(2500 * time.Millisecond) // files that have just been written are not remembered
-	survey.Take(in)
+	for range 2 {
+		survey.Take(in)
+	}
 	for b.Loop() {
 		m := &model{palette: newPalette(groundDark), w: 140, h: 43, view: viewBoard, server: "h"}
 		m.board.set(lookAt(in), nil, nil)

@@ -25,9 +25,20 @@ type Stamper interface {
 // for as long as their files do not change. It may be used by several surveys at
 // a time.
 type Memory struct {
-	mu   sync.Mutex
-	mods map[string]*memory
-	of   *dialect.Dialect
+	mu     sync.Mutex
+	rounds int // surveys so far
+	mods   map[string]*memory
+	of     *dialect.Dialect
+}
+
+// begin counts a survey. Nothing is kept of the first: it costs something, and a
+// program that looks once has no use for it.
+func (m *Memory) begin() {
+	if m != nil {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.rounds++
+	}
 }
 
 // memory is a mod with the stamps of its folder and of the files that were read.
@@ -63,7 +74,7 @@ func (m *Memory) recall(s *scanner, full string) *Mod {
 // keep remembers a mod that was read from a folder.
 func (m *Memory) keep(s *scanner, f *folder, found *Mod) {
 	stamper, ok := s.fsys.(Stamper)
-	if m == nil || !ok || found.NoMain || found.Empty || s.dialect.Keys.Files != "" {
+	if m == nil || !ok || m.once() || found.NoMain || found.Empty || s.dialect.Keys.Files != "" {
 		return // what these hang on lies further away
 	}
 	kept := &memory{mod: found, names: []string{f.path}}
@@ -87,4 +98,11 @@ func (m *Memory) keep(s *scanner, f *folder, found *Mod) {
 	if m.of == s.dialect {
 		m.mods[f.path] = kept
 	}
+}
+
+// once tells that this is the first survey.
+func (m *Memory) once() bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.rounds < 2
 }

@@ -88,6 +88,7 @@ func TestMemory(t *testing.T) {
 		}
 	}
 	look(2, "a 1, b 1")
+	look(2, "a 1, b 1") // now it is kept
 	look(0, "a 1, b 1")
 	time.Sleep(20 * time.Millisecond) // so that the change time is another one
 	put("mods/b/about.toml", "release = '2'\n")
@@ -99,6 +100,7 @@ func TestMemory(t *testing.T) {
 	look(1, "a , b 2") // read for, and not there
 	// What has just been changed is not remembered.
 	disk.old, in.FS, in.Memory = false, counting{host.NewDisk(), &reads, false}, &survey.Memory{}
-	look(2, "a , b 2")
-	look(2, "a , b 2")
+	for range 3 {
+		look(2, "a , b 2")
+	}
 }

@@ -239,6 +239,7 @@ func Take(in Input) *Survey {
 func With(in Input, l *lineup.Lineup) *Survey {
 	s := &Survey{Server: in.Server, Dialect: in.Dialect, Vars: in.Vars, Lineup: l, Rules: in.Rules, byName: map[string]int{}}
 	scan := &scanner{fsys: in.FS, dialect: in.Dialect, memory: in.Memory}
+	in.Memory.begin()
 	scan.keys, _ = in.Vars.Expand(in.Dialect.Keys.Into)
 	var found finds
 	scan.roots, scan.called = make([]string, len(in.Dialect.Places)), make([]string, len(in.Dialect.Places))
