@@ -161,6 +161,9 @@ func (c *checker) manifests(d *Dialect) {
 		case m.Format == FormatLines && m.Name+m.Needs+m.Release != "":
 			c.bad(key+".format", "a manifest of lines has no keys; every line is a need")
 		}
+		if m.Format == FormatSource {
+			c.sourceKeys(key, m)
+		}
 		c.notation(key+".versions", &m.Versions)
 		if (m.NeedRange != "" || m.NeedMust != "") && m.NeedName == "" {
 			c.bad(key+".need_name", "is needed where needs are objects: the key of a need's name")

@@ -3,13 +3,35 @@ package dialect
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
+
+	"initium/internal/core/text"
 )
 
 // notation checks how version ranges are said to be written; nothing is fine.
 func (c *checker) notation(key string, n *Notation) {
 	if *n != "" {
 		oneOf(c, key, n, "", VersionsComparators, VersionsIntervals, VersionsLeast, VersionsListed)
+	}
+}
+
+// sourceKeys compiles the keys of a manifest that is picked out of a script.
+func (c *checker) sourceKeys(key string, m *Manifest) {
+	m.patterns = map[string]*text.Pattern{}
+	for name, line := range map[string]string{
+		"name": m.Name, "title": m.Title, "release": m.Release, "side": m.Side, "number": m.Number, "needs": m.Needs, "optional_needs": m.OptionalNeeds,
+		"conflicts": m.Conflicts, "provides": m.Provides, "before": m.Before, "after": m.After, "brings": m.Brings, "settings": m.Settings,
+		"server": m.Server, "loader": m.Loader, "runtime": m.Runtime,
+	} {
+		if line == "" {
+			continue
+		}
+		p := c.pattern(key+"."+name, line, []string{"value", "any"})
+		if p != nil && !slices.Contains(p.Names(), "value") {
+			c.bad(key+"."+name, "has to hold {value}")
+		}
+		m.patterns[line] = p
 	}
 }
 

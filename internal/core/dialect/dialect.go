@@ -234,6 +234,21 @@ type Manifest struct {
 	NeedName  string   `toml:"need_name"`  // where needs are objects: the key of the name
 	NeedRange string   `toml:"need_range"` // that of the range
 	NeedMust  string   `toml:"need_must"`  // that of a yes or no: whether the need is a hard one
+
+	patterns map[string]*text.Pattern // of a source: the keys, compiled
+}
+
+// Pattern is the line that a key of a source describes, or nil when the key is no
+// pattern.
+func (m *Manifest) Pattern(key string) *text.Pattern {
+	if p, ok := m.patterns[key]; ok {
+		return p
+	}
+	p, err := text.ParsePattern(key, nil)
+	if err != nil {
+		return nil
+	}
+	return p
 }
 
 // Notation is how ranges of versions are written.

@@ -26,8 +26,8 @@ func readKeyValue(form *dialect.Manifest, data []byte) (f facts, err error) {
 func readSource(form *dialect.Manifest, data []byte) (f facts, err error) {
 	lines := text.Lines(data)
 	err = f.take(form, func(key string) any {
-		pattern, err := text.ParsePattern(key, nil)
-		if err != nil {
+		pattern := form.Pattern(key)
+		if pattern == nil {
 			return nil // Parse has checked it
 		}
 		var found []any

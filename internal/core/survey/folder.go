@@ -3,7 +3,6 @@ package survey
 import (
 	"errors"
 	"io/fs"
-	"path"
 
 	"initium/internal/core/mod"
 )
@@ -46,7 +45,7 @@ func (f *folder) read(name string) ([]byte, error) {
 	} else if k.whole || k.err != nil {
 		return k.data, k.err
 	}
-	k.data, k.err = Open(f.fsys, path.Join(f.path, name), mod.MaxManifest)
+	k.data, k.err = Open(f.fsys, f.path+"/"+name, mod.MaxManifest)
 	k.there, k.whole = !errors.Is(k.err, fs.ErrNotExist), k.err == nil
 	return k.data, k.err
 }
@@ -56,7 +55,7 @@ func (f *folder) has(name string) bool {
 	if k := f.find(name); k != nil {
 		return k.there
 	}
-	_, err := fs.Stat(f.fsys, rel(path.Join(f.path, name)))
+	_, err := fs.Stat(f.fsys, rel(f.path+"/"+name))
 	f.known = append(f.known, knownFile{name: name, there: err == nil})
 	if err != nil {
 		f.known[len(f.known)-1].err = fs.ErrNotExist

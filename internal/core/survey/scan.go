@@ -62,7 +62,7 @@ func (s *scanner) folder(place int, dir, bundle string, depth int) (found finds)
 	look := func(i int) {
 		e := entries[i]
 		if !strings.HasPrefix(e.Name(), ".") && s.isFolder(dir, e) {
-			each[i] = s.entry(place, path.Join(dir, e.Name()), bundle, depth)
+			each[i] = s.entry(place, dir+"/"+e.Name(), bundle, depth)
 		}
 	}
 	if len(entries) < fewFolders {

@@ -247,7 +247,7 @@ func With(in Input, l *lineup.Lineup) *Survey {
 		if dir, ok := in.Vars.Expand(in.Dialect.Places[i].Path); ok {
 			scan.roots[i] = path.Clean(dir)
 			scan.called[i], _ = in.Vars.Expand(in.Dialect.Places[i].Called)
-			found.add(scan.folder(i, dir, "", 0))
+			found.add(scan.folder(i, path.Clean(dir), "", 0))
 		}
 	}
 	s.Strays = found.strays
