@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -252,5 +253,31 @@ func agree(t *testing.T, p *proofJSON, chosen []string) {
 	}
 	if len(p.Mods) != len(chosen) {
 		t.Errorf("%d outcomes for %d mods", len(p.Mods), len(chosen))
+	}
+}
+
+// The real server opens its port last: the mods load, and then it stops.
+func TestRealPortTaken(t *testing.T) {
+	w := newWorld(t)
+	w.do(0, "register", "w", "craftguide")
+	port := freePort(t)
+	w.do(0, "adopt", w.dir, "--dialect", "minetest", "--as", "taken", "--set", "port="+port)
+	held, err := net.ListenPacket("udp", ":"+port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer held.Close()
+	var told forecastJSON
+	out := w.do(1, "check", "taken", "--json")
+	decode(t, out, &told)
+	p := &proofJSON{}
+	w.json(1, p, "prove", "taken", "--json")
+	for _, f := range told.Forecast {
+		if f.Mod == "craftguide" && (f.Outcome != "confirmed" || p.mod("craftguide").Outcome != "confirmed") {
+			t.Errorf("foretold %s, seen %s", f.Outcome, p.mod("craftguide").Outcome)
+		}
+	}
+	if !strings.Contains(out, "its port is taken, which shows after the mods have loaded") || p.Exit == nil || *p.Exit == 0 {
+		t.Errorf("%s; exit %v\n%s", p.Reason, p.Exit, out)
 	}
 }

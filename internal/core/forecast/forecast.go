@@ -122,6 +122,9 @@ func Of(s *survey.Survey, facts Facts) *Forecast {
 	default:
 		w.walk()
 		f.Stops, f.Order = w.stops, w.order
+		if f.Stops == "" && facts.PortBusy != "" {
+			f.Stops = "its port is taken, which shows after the mods have loaded: " + facts.PortBusy
+		}
 	}
 	for i := range s.Mods {
 		m := &s.Mods[i]

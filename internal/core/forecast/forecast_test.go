@@ -148,6 +148,13 @@ func TestServerOrder(t *testing.T) {
 	}
 }
 
+// Where the port is opened last, the mods load before the server stops.
+func TestPortAtTheEnd(t *testing.T) {
+	if got := foretell(t, "listed", "port = 'loads'", "a", forecast.Facts{PortBusy: "another"}, "a:"); got != "a" {
+		t.Errorf("%q", got)
+	}
+}
+
 func TestFacts(t *testing.T) {
 	for name, test := range map[string]struct {
 		facts forecast.Facts
