@@ -317,7 +317,7 @@ func (b *board) drawTitle(c *canvas, y, i int, cols columns) {
 		c.putWithin(cols.rails, y, c.w-cols.rails-1, words, mark.ink)
 		return
 	}
-	words := count(r.hidden, "mod", "mods") + " folded"
+	words := fmt.Sprintf("%d folded", r.hidden)
 	if r.trouble > 0 {
 		words += fmt.Sprintf(", %d in trouble", r.trouble)
 		k = inkBad

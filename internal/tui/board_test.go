@@ -356,7 +356,7 @@ func TestFilters(t *testing.T) {
 		b.show()
 	}
 	for name, want := range map[string]string{
-		"all": "[One] a b [Two] c d", "with a finding": "[One] a", "out of order": "[One] a", "failed": "[One] a", "silent": "[Two] c", "off or not registered": "[Two] d",
+		"all": "[One] a b [Two] c d", "findings": "[One] a", "out of order": "[One] a", "failed": "[One] a", "silent": "[Two] c", "not on": "[Two] d",
 	} {
 		if seen[name] != want {
 			t.Errorf("%s shows %q, want %q", name, seen[name], want)

@@ -46,7 +46,7 @@ func outcomeIs(o proof.Outcome) func(*boardRow) bool {
 // filters are gone through with one key; the first shows all.
 var filters = []filter{
 	{"all", nil},
-	{"with a finding", func(r *boardRow) bool {
+	{"findings", func(r *boardRow) bool {
 		return slices.ContainsFunc(r.findings, func(f check.Finding) bool { return f.Severity != check.Note && f.Accepted == "" })
 	}},
 	{"out of order", func(r *boardRow) bool {
@@ -54,13 +54,13 @@ var filters = []filter{
 			return slices.Contains([]string{"need-late", "asked-late", "rule-broken", "setting-late", "need-circle"}, f.Code)
 		})
 	}},
-	{"foretold not to load", func(r *boardRow) bool {
+	{"not loading", func(r *boardRow) bool {
 		return r.mod.On && r.foretold != nil && r.foretold.Outcome != forecast.Confirmed
 	}},
 	{"failed", outcomeIs(proof.Failed)},
 	{"silent", outcomeIs(proof.Silent)},
 	{"unlisted", outcomeIs(proof.Unlisted)},
-	{"off or not registered", func(r *boardRow) bool { return !r.mod.Listed }},
+	{"not on", func(r *boardRow) bool { return !r.mod.Listed }},
 }
 
 // gather makes a row for every mod, under the titles of their sections.
