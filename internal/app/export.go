@@ -24,14 +24,14 @@ func (a *App) DrawStart(name string) (*draw.Picture, error) {
 	if _, err := a.Home.Record(name); err != nil {
 		return nil, err
 	}
-	last, err := a.startsBefore(name, 0, false)
+	last, err := a.startBefore(name, 0, false)
 	if err != nil {
 		return nil, err
 	}
 	if last == nil {
 		return nil, usage("%s was never started here, so there is no start to draw", name)
 	}
-	proved, err := a.startsBefore(name, last.Number, true)
+	proved, err := a.startBefore(name, last.Number, true)
 	if err != nil {
 		return nil, err
 	}

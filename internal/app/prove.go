@@ -294,28 +294,17 @@ func (a *App) ReadLog(look *Look, file string, lines func([]proof.Line)) error {
 // LastStart is the newest proof of a server, and the newest that proved it;
 // either may be nil.
 func (a *App) LastStart(name string) (last, proved *proof.Proof, err error) {
-	numbers, err := a.Home.Starts(name)
-	if err != nil {
-		return nil, nil, err
+	last, err = a.startBefore(name, 0, false)
+	if err != nil || last == nil || last.Verdict == proof.Proved {
+		return last, last, err
 	}
-	for _, n := range slices.Backward(numbers) {
-		p, err := a.Home.Start(name, n).Proof()
-		if err != nil {
-			continue // never judged: the program was killed while it watched
-		}
-		if last == nil {
-			last = p
-		}
-		if p.Verdict == proof.Proved {
-			return last, p, nil
-		}
-	}
-	return last, nil, nil
+	proved, err = a.startBefore(name, last.Number, true)
+	return last, proved, err
 }
 
-// startsBefore is the newest judged start before another, or of all when that is
+// startBefore is the newest judged start before another, or of all when that is
 // 0; nil when there is none.
-func (a *App) startsBefore(name string, before int, proved bool) (*proof.Proof, error) {
+func (a *App) startBefore(name string, before int, proved bool) (*proof.Proof, error) {
 	numbers, err := a.Home.Starts(name)
 	if err != nil {
 		return nil, err

@@ -78,7 +78,7 @@ type Report struct {
 
 // Run checks a survey.
 func Run(s *survey.Survey, facts Facts) *Report {
-	c := &checker{s: s, d: s.Dialect, facts: facts, worst: map[string]bool{}, secrets: s.Lineup.Secrets()}
+	c := &checker{s: s, d: s.Dialect, facts: facts, worst: map[string]bool{}, versions: map[dialect.BuildOf]string{}, secrets: s.Lineup.Secrets()}
 	c.start()
 	c.builds()
 	c.files()
@@ -140,8 +140,9 @@ type checker struct {
 	worst    map[string]bool // mods with an error of their own
 	secrets  []string        // that no message shows
 
-	stops, passed, unfound []string // what keeps the server from loading mods
-	halted                 bool     // it cannot even be started
+	versions               map[dialect.BuildOf]string // those that are known
+	stops, passed, unfound []string                   // what keeps the server from loading mods
+	halted                 bool                       // it cannot even be started
 	forecast               *forecast.Forecast
 	repair                 order.Repair
 }
@@ -184,19 +185,27 @@ func (c *checker) inManifest(code string, severity Severity, m *survey.Mod) Find
 	return f
 }
 
+// severityOf is how much a fault matters that has a fate: one that the server bears
+// is no error.
+func severityOf(fate dialect.Fate) Severity {
+	if fate == dialect.FateIgnored {
+		return Warning
+	}
+	return Error
+}
+
 // foretell works out what the start will show, with what was found so far.
 func (c *checker) foretell() {
-	builds := map[dialect.BuildOf]string{}
 	for of, b := range c.facts.Builds {
 		if b.Version != "" {
-			builds[of] = b.Version
+			c.versions[of] = b.Version
 		}
 	}
 	busy := c.facts.PortBusy
 	if c.facts.Running {
 		busy = ""
 	}
-	c.forecast = forecast.Of(c.s, forecast.Facts{Builds: builds, PortBusy: busy, Missing: c.halted, Lessons: c.facts.Lessons, Stops: c.stops, Passed: c.passed, Unfound: c.unfound})
+	c.forecast = forecast.Of(c.s, forecast.Facts{Builds: c.versions, PortBusy: busy, Missing: c.halted, Lessons: c.facts.Lessons, Stops: c.stops, Passed: c.passed, Unfound: c.unfound})
 }
 
 // consequences tells of mods that will not load and that nothing was said about

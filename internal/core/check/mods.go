@@ -57,11 +57,7 @@ func (c *checker) content(m *survey.Mod) {
 			Remedy = "take the mod in again; its files are not complete"
 	}
 	if p := m.Manifest.Problem; p != nil {
-		severity := Error
-		if c.d.Load.Unreadable == dialect.FateIgnored {
-			severity = Warning
-		}
-		f := c.at("manifest-unreadable", severity, m)
+		f := c.at("manifest-unreadable", severityOf(c.d.Load.Unreadable), m)
 		f.File, f.Line, f.Column = path.Join(m.Path, p.File), p.Line, p.Column
 		c.add(f, "the manifest of %s cannot be read: %s", m.Name, p.Message).Remedy = "mend the manifest or take the mod in again"
 	}
@@ -120,11 +116,7 @@ func (c *checker) twice(m *survey.Mod) {
 		return
 	}
 	_, line, _ := c.s.Lineup.Place(on[0])
-	severity := Warning
-	if c.d.Load.Twice == dialect.FateFails || c.d.Load.Twice == dialect.FateStops {
-		severity = Error
-	}
-	f := c.at("registered-twice", severity, m)
+	f := c.at("registered-twice", severityOf(c.d.Load.Twice), m)
 	f.File, f.Line, f.Column = c.s.Lineup.Place(on[1])
 	added := c.add(f, "%s is registered twice; first on line %d", m.Name, line)
 	if on[0].Name == on[1].Name {
@@ -171,18 +163,8 @@ func (c *checker) place(m *survey.Mod) {
 		f.remedy(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name}, change)
 		f.Remedy = fmt.Sprintf("write %s beside %s", text.Clean(want), text.Clean(m.Name))
 	}
-	builds := map[dialect.BuildOf]string{}
-	for of, b := range c.facts.Builds {
-		if b.Version != "" {
-			builds[of] = b.Version
-		}
-	}
-	if why := forecast.Misfits(m, c.d, builds); why != "" {
-		severity := Error
-		if c.d.Load.Misfit == dialect.FateIgnored {
-			severity = Warning
-		}
-		c.add(c.inManifest("made-for-another", severity, m), "%s: %s", m.Name, why).
+	if why := forecast.Misfits(m, c.d, c.versions); why != "" {
+		c.add(c.inManifest("made-for-another", severityOf(c.d.Load.Misfit), m), "%s: %s", m.Name, why).
 			Remedy = "take in a release that is made for this one"
 	}
 }

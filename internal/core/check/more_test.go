@@ -237,3 +237,23 @@ func TestAccepted(t *testing.T) {
 		t.Errorf("still accepted: %+v", report.Findings[0])
 	}
 }
+
+// Rules that are against each other fail no mod; a rule about the first place is
+// told once, however many stand in its way.
+func TestRulesAgainstEachOther(t *testing.T) {
+	w := world{"start": "use a\nuse b\nuse c\n", "start.conf": ""}.mods("a", "b", "c")
+	for want, rules := range map[string][]rule.Rule{
+		"need-circle": {{Kind: rule.Before, Mod: "a", Other: "b"}, {Kind: rule.Before, Mod: "b", Other: "a"}},
+		"rule-broken": {{Kind: rule.First, Mod: "c", Because: "it lights the way"}},
+	} {
+		in := w.input(t, pier)
+		in.Rules = rules
+		report := check.Run(survey.Take(in), check.Facts{})
+		if len(report.Findings) != 1 || report.Findings[0].Code != want || report.Findings[0].Severity != check.Warning {
+			t.Errorf("%+v", report.Findings)
+		}
+		if want == "rule-broken" && report.Findings[0].Message != "c has to load first (your rule: it lights the way), and does not" {
+			t.Errorf("%q", report.Findings[0].Message)
+		}
+	}
+}

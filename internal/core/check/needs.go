@@ -72,11 +72,7 @@ func (c *checker) version(m, n *survey.Mod, want mod.Need) {
 	case err != nil:
 		c.add(c.inManifest("range-unreadable", Warning, m), "%s asks for %s in a version that cannot be understood: %v", m.Name, want.Name, err)
 	case !fits:
-		severity := Error
-		if c.d.Load.Range == dialect.FateIgnored {
-			severity = Warning
-		}
-		c.add(c.at("need-version", severity, m), "%s needs %s %s, and %s is there", m.Name, want.Name, want.Range, n.Release).
+		c.add(c.at("need-version", severityOf(c.d.Load.Range), m), "%s needs %s %s, and %s is there", m.Name, want.Name, want.Range, n.Release).
 			Remedy = fmt.Sprintf("take in %s %s, or a release of %s that fits %s", text.Clean(want.Name), text.Clean(want.Range), text.Clean(m.Name), text.Clean(n.Release))
 	}
 }
@@ -93,19 +89,11 @@ func (c *checker) registerBefore(need string, m *survey.Mod) lineup.Change {
 func (c *checker) order() {
 	lines := order.Read(c.s)
 	for _, circle := range lines.Circles() {
-		severity := Error
-		if c.d.Load.NeedLate == dialect.FateIgnored {
-			severity = Warning
-		}
-		c.circle(circle.Describe(), circle.All, circle.Shortest, severity)
+		c.circle(circle, c.d.Load.NeedLate)
 	}
 	if c.d.Order == dialect.OrderServer {
 		for _, circle := range order.Needs(c.s) {
-			severity := Error
-			if c.d.Load.Circle == dialect.FateIgnored {
-				severity = Warning
-			}
-			c.circle(circle.Describe(), circle.All, circle.Shortest, severity)
+			c.circle(circle, c.d.Load.Circle)
 		}
 	}
 	wrong := lines.Wrong()
@@ -118,19 +106,27 @@ func (c *checker) order() {
 	}
 }
 
-func (c *checker) circle(words string, all []string, shortest []order.Demand, severity Severity) {
-	m := c.s.Find(shortest[0].Then)
-	if m == nil {
-		m = &survey.Mod{Name: shortest[0].Then}
+// circle tells of demands that no order can meet. Where rules alone are against
+// each other, no mod fails because of it.
+func (c *checker) circle(circle order.Circle, fate dialect.Fate) {
+	severity := severityOf(fate)
+	if !slices.ContainsFunc(circle.Shortest, func(d order.Demand) bool { return d.Cause == order.ByNeed }) {
+		severity = Warning
 	}
-	for _, name := range all {
-		c.worst[text.Clean(name)] = true
+	m := c.s.Find(circle.Shortest[0].Then)
+	if m == nil {
+		m = &survey.Mod{Name: circle.Shortest[0].Then}
+	}
+	if severity == Error {
+		for _, name := range circle.All {
+			c.worst[text.Clean(name)] = true
+		}
 	}
 	more := ""
-	if len(all) > len(shortest) {
-		more = fmt.Sprintf("; %d mods are in circles with them: %s", len(all)-len(shortest), strings.Join(all, ", "))
+	if n := len(circle.All) - len(circle.Shortest); n > 0 {
+		more = fmt.Sprintf("; %d mods are in circles with them: %s", n, strings.Join(circle.All, ", "))
 	}
-	c.add(c.at("need-circle", severity, m), "no order can be right: %s%s", words, more).
+	c.add(c.at("need-circle", severity, m), "no order can be right: %s%s", circle.Describe(), more).
 		Remedy = "switch one of them off, or take one of the rules back"
 }
 
@@ -143,17 +139,20 @@ func (c *checker) late(w order.Wrong) {
 	if w.Cause == order.ByOptional || w.Cause == order.ByManifest || w.Cause == order.ByNeed && c.d.Load.NeedLate == dialect.FateIgnored || w.Cause == order.ByRule {
 		severity = Warning
 	}
-	then := c.s.Find(w.Then)
-	if then == nil { // a category folder
-		then = &survey.Mod{Name: w.Then}
-	}
-	after := "which loads after it"
-	if w.Cause == order.BySetting {
+	subject, after := w.Then, "which loads after it"
+	switch {
+	case w.Cause == order.BySetting:
 		after = "which is set after its line"
-	} else if w.Cause == order.ByRule {
+	case w.Cause == order.ByRule && w.Rule.Kind.End():
+		subject, after = w.Rule.Mod, "and does not"
+	case w.Cause == order.ByRule:
 		after = "and loads before it"
 	}
-	f := c.add(c.at(lateCodes[w.Cause], severity, then), "%s %s, %s", w.Then, w.Reason(), after)
+	m := c.s.Find(subject)
+	if m == nil { // a category folder
+		m = &survey.Mod{Name: subject}
+	}
+	f := c.add(c.at(lateCodes[w.Cause], severity, m), "%s, %s", w.Words(), after)
 	switch moves := c.repair.Changes(); {
 	case w.Fixed:
 		f.Remedy = "no move in the list mends it: register them on one list, or line by line"
@@ -178,11 +177,7 @@ func (c *checker) together() {
 		m := &c.s.Mods[i]
 		for _, other := range conflicts[m.Name] {
 			if o := c.s.Find(other); m.On && o.On && forecast.Excludes(m, o) && (m.Name < o.Name || !forecast.Excludes(o, m)) {
-				severity := Error
-				if c.d.Load.Conflict == dialect.FateIgnored {
-					severity = Warning
-				}
-				f := c.add(c.at("conflict", severity, m), "%s says that it cannot be with %s", m.Name, o.Name)
+				f := c.add(c.at("conflict", severityOf(c.d.Load.Conflict), m), "%s says that it cannot be with %s", m.Name, o.Name)
 				f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name})
 			}
 		}

@@ -3,6 +3,7 @@ package order
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 
 	"initium/internal/core/dialect"
@@ -45,6 +46,15 @@ func (d Demand) Reason() string {
 		return "uses " + first
 	}
 	return "asks to come after " + first
+}
+
+// Words say the demand as a sentence. A rule about the first or the last place is
+// about one mod, whatever stands in its way.
+func (d Demand) Words() string {
+	if d.Cause == ByRule && d.Rule.Kind.End() {
+		return fmt.Sprintf("%s has to load %s (%s)", text.Clean(d.Rule.Mod), d.Rule.Kind, d.Rule.Why())
+	}
+	return text.Clean(d.Then) + " " + d.Reason()
 }
 
 // Lines are the registrations of a server that loads its mods as they are
@@ -269,7 +279,8 @@ func (l *Lines) ends(kind rule.Kind) {
 	for i := range chosen {
 		mark(i)
 	}
-	for at, r := range chosen {
+	for _, at := range slices.Sorted(maps.Keys(chosen)) {
+		r := chosen[at]
 		for i := range int32(len(l.rows)) {
 			if chosen[i] != nil || excepted[i] || l.rows[i].entry < 0 || l.rows[i].list != l.rows[at].list {
 				continue
@@ -348,8 +359,15 @@ func (l *Lines) Wrong() (list []Wrong) {
 			}
 		}
 	}
+	told := map[*rule.Rule]bool{}
 	for _, d := range l.demands {
 		from, to := d.edge.From, d.edge.To
+		if d.Cause == ByRule && d.Rule.Kind.End() && from > to {
+			if told[d.Rule] {
+				continue // once is enough, however many stand in the way
+			}
+			told[d.Rule] = met[d.edge]
+		}
 		switch {
 		case from == to:
 			if d.Cause != ByRule && l.position(d.First) > l.position(d.Then) {
@@ -404,7 +422,7 @@ func (c Circle) Describe() string {
 		if words != "" {
 			words += ", "
 		}
-		words += text.Clean(d.Then) + " " + d.Reason()
+		words += d.Words()
 	}
 	return words
 }

@@ -5,7 +5,6 @@ import (
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/rule"
-	"initium/internal/core/text"
 )
 
 // Repair works out the smallest set of moves after which every demand is met
@@ -72,8 +71,8 @@ func (l *Lines) moves(g *Graph, kept Kept) (repair Repair, cost int) {
 	for _, d := range l.demands {
 		if d.edge.From > d.edge.To && l.rows[d.edge.From].list == l.rows[d.edge.To].list {
 			for _, i := range []int32{d.edge.From, d.edge.To} {
-				if !kept.Stay[i] {
-					reasons[i] = append(reasons[i], text.Clean(d.Then)+" "+d.Reason())
+				if words := d.Words(); !kept.Stay[i] && !slices.Contains(reasons[i], words) {
+					reasons[i] = append(reasons[i], words)
 				}
 			}
 		}

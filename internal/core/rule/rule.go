@@ -4,6 +4,7 @@ package rule
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"initium/internal/core/text"
@@ -24,8 +25,8 @@ const (
 	Reads  Kind = "reads"  // Mod reads the setting Other when it starts
 )
 
-// Kinds are all kinds, in the order in which they are explained.
-var Kinds = []Kind{Before, After, Apart, First, Last, Stay, Needs, Reads}
+// kinds are all kinds, in the order in which they are explained.
+var kinds = []string{string(Before), string(After), string(Apart), string(First), string(Last), string(Stay), string(Needs), string(Reads)}
 
 // Pair tells whether a rule of this kind names two things.
 func (k Kind) Pair() bool { return k != First && k != Last && k != Stay }
@@ -40,6 +41,9 @@ type Rule struct {
 	Family  bool   `json:"family"`        // for all servers of the dialect, not for one
 	Log     string `json:"log,omitempty"` // the log line that it was read from; "" when the operator wrote it down
 }
+
+// End tells whether a rule of this kind is about the first or the last place.
+func (k Kind) End() bool { return k == First || k == Last }
 
 // String says the rule as an operator would.
 func (r Rule) String() string {
@@ -73,8 +77,8 @@ func (r Rule) Why() string {
 // Check says what is wrong with a rule before it is kept.
 func (r Rule) Check() error {
 	switch {
-	case !known(r.Kind):
-		return fmt.Errorf("%q is no kind of rule; there are: %s", text.Clean(string(r.Kind)), words())
+	case !slices.Contains(kinds, string(r.Kind)):
+		return fmt.Errorf("%q is no kind of rule; there are: %s", text.Clean(string(r.Kind)), strings.Join(kinds, ", "))
 	case r.Mod == "" || strings.TrimSpace(r.Mod) != r.Mod:
 		return fmt.Errorf("a rule needs the exact name of a mod")
 	case r.Kind.Pair() && (r.Other == "" || strings.TrimSpace(r.Other) != r.Other):
@@ -85,21 +89,4 @@ func (r Rule) Check() error {
 		return fmt.Errorf("a rule about %s and itself makes no sense", text.Clean(r.Mod))
 	}
 	return nil
-}
-
-func known(k Kind) bool {
-	for _, other := range Kinds {
-		if k == other {
-			return true
-		}
-	}
-	return false
-}
-
-func words() string {
-	list := make([]string, len(Kinds))
-	for i, k := range Kinds {
-		list[i] = string(k)
-	}
-	return strings.Join(list, ", ")
 }
