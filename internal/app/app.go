@@ -34,6 +34,8 @@ type App struct {
 	asked map[string]asked          // by the version command
 	read  map[string]DialectEntry   // by file
 	known map[string]*survey.Memory // by server
+
+	parcels map[string]*parcel // what was looked into
 }
 
 func (a *App) note(said string) {

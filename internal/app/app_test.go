@@ -162,7 +162,7 @@ func TestLookingAhead(t *testing.T) {
 	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := a.Stage("k", lineup.Change{Op: lineup.OpOff, Mod: "gone"}, lineup.Change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}}); err != nil {
+	if _, err := a.Stage(t.Context(), "k", lineup.Change{Op: lineup.OpOff, Mod: "gone"}, lineup.Change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}}); err != nil {
 		t.Fatal(err)
 	}
 	codes := func(l *app.Look) string {
@@ -203,13 +203,13 @@ func TestHeldFiles(t *testing.T) {
 	if err != nil || !p.Ready {
 		t.Fatalf("the start gives %+v, %v", p, err)
 	}
-	if _, err := a.Change("k", lineup.Change{Op: lineup.OpOff, Mod: "a"}); !errors.Is(err, host.ErrRunning) {
+	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); !errors.Is(err, host.ErrRunning) {
 		t.Errorf("changing a held file under a running server gives %v", err)
 	}
 	if _, err := a.Stop(t.Context(), "k"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := a.Change("k", lineup.Change{Op: lineup.OpOff, Mod: "a"}); err != nil {
+	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); err != nil {
 		t.Errorf("afterwards: %v", err)
 	}
 }

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -8,34 +9,31 @@ import (
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
+	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 	"initium/internal/host"
 )
 
-// Plan works out what changes to a server's line-up would write, and what
-// would be on the server then.
-func (a *App) Plan(name string, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
+// Plan works out what changes to a server would write, and what would be on the
+// server then.
+func (a *App) Plan(ctx context.Context, name string, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
 	s, err := a.Server(name)
 	if err != nil {
 		return nil, nil, err
 	}
-	return a.planOn(s, survey.Take(s.input()), changes)
+	return a.planOn(ctx, s, survey.Take(s.input()), changes)
 }
 
 // planOn works a plan out on a survey that was taken already.
-func (a *App) planOn(s *Server, now *survey.Survey, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
-	changes = slices.Clone(changes)
-	for i := range changes {
-		if err := sensible(now, changes[i]); err != nil {
-			return nil, nil, UsageError{err}
-		}
-		complete(now, &changes[i])
+func (a *App) planOn(ctx context.Context, s *Server, now *survey.Survey, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
+	w := a.work(ctx, s, now)
+	if err := w.all(changes); err != nil {
+		return nil, nil, err
 	}
-	p, after, err := plan.Make(now.Lineup, changes)
-	if err != nil {
-		return nil, nil, UsageError{err}
-	}
-	return p, survey.With(s.input(), after), nil
+	p := plan.Between(now.Lineup, w.lines)
+	p.Changes, p.Parts, p.Rules = slices.Clone(changes), w.plan.Parts, w.plan.Rules
+	w.look()
+	return p, w.seen, nil
 }
 
 // complete fills in what a registration needs to know of a mod, so that nobody
@@ -65,8 +63,9 @@ func complete(s *survey.Survey, c *lineup.Change) {
 	}
 }
 
-// Apply carries a plan out and writes it into the ledger.
-func (a *App) Apply(name string, p *plan.Plan) error {
+// Apply carries a plan out and writes it into the ledger. progress is told how far
+// the copying of files has come; it may be nil.
+func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress func(host.Progress)) error {
 	if p.Empty() {
 		return usage("there is nothing to change; it is so already")
 	}
@@ -80,12 +79,32 @@ func (a *App) Apply(name string, p *plan.Plan) error {
 				return fmt.Errorf("%w, and %s must not change under it; stop it first (initium stop %s)", host.ErrRunning, f.Path, name)
 			}
 		}
+		if err := a.disturbs(name, p); err != nil {
+			return err
+		}
 	}
 	l, err := a.ledger()
 	if err != nil {
 		return err
 	}
-	return l.Apply(name, why(p.Changes), p)
+	if err := l.Apply(ctx, name, why(p.Changes), p, a.fetch(p, progress)); err != nil {
+		return err
+	}
+	return a.writeDown(l, s, p.Rules)
+}
+
+// writeDown keeps the rules that came with a plan, each once.
+func (a *App) writeDown(l *host.Ledger, s *Server, rules []rule.Rule) error {
+	for _, r := range rules {
+		known := func(k rule.Rule) bool { return k.Kind == r.Kind && k.Mod == r.Mod && k.Other == r.Other }
+		if slices.ContainsFunc(s.Rules, known) {
+			continue
+		}
+		if err := l.PutRule(s.Record.Name, r); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // held tells files that the dialect wants left alone while the server runs.
@@ -108,17 +127,17 @@ func why(changes []lineup.Change) string {
 
 // Change plans changes and applies them in one go, together with what is staged.
 // When another Initium has changed a file in between, the plan is made anew.
-func (a *App) Change(name string, changes ...lineup.Change) (p *plan.Plan, err error) {
+func (a *App) Change(ctx context.Context, name string, progress func(host.Progress), changes ...lineup.Change) (p *plan.Plan, err error) {
 	const tries = 5
 	for range tries {
 		staged, err := a.Staged(name)
 		if err != nil {
 			return nil, err
 		}
-		if p, _, err = a.Plan(name, append(staged, changes...)); err != nil {
+		if p, _, err = a.Plan(ctx, name, append(staged, changes...)); err != nil {
 			return nil, err
 		}
-		if err = a.Apply(name, p); !errors.Is(err, host.ErrStale) {
+		if err = a.Apply(ctx, name, p, progress); !errors.Is(err, host.ErrStale) {
 			return p, err
 		}
 	}
@@ -136,12 +155,12 @@ func (a *App) Staged(name string) ([]lineup.Change, error) {
 
 // Stage gathers changes after looking that they can be made on top of those
 // already gathered. It returns the plan of all of them.
-func (a *App) Stage(name string, changes ...lineup.Change) (*plan.Plan, error) {
+func (a *App) Stage(ctx context.Context, name string, changes ...lineup.Change) (*plan.Plan, error) {
 	staged, err := a.Staged(name)
 	if err != nil {
 		return nil, err
 	}
-	p, _, err := a.Plan(name, append(staged, changes...))
+	p, _, err := a.Plan(ctx, name, append(staged, changes...))
 	if err != nil {
 		return nil, err
 	}
@@ -215,7 +234,7 @@ func (a *App) ReturnPlan(name string, to int) (p *plan.Plan, why string, err err
 
 // Return goes back to an entry of the ledger. It is an entry of its own, so it
 // can be taken back too.
-func (a *App) Return(name string, p *plan.Plan, why string) error {
+func (a *App) Return(ctx context.Context, name string, p *plan.Plan, why string) error {
 	if p.Empty() {
 		return usage("there is nothing to change; it is so already")
 	}
@@ -223,7 +242,12 @@ func (a *App) Return(name string, p *plan.Plan, why string) error {
 	if err != nil {
 		return err
 	}
-	return l.Apply(name, why, p)
+	if a.Home.IsRunning(name) {
+		if err := a.disturbs(name, p); err != nil {
+			return err
+		}
+	}
+	return l.Apply(ctx, name, why, p, a.fetch(p, nil))
 }
 
 // Field is one field of a rented server's web form, with exactly what to paste.
@@ -245,13 +269,11 @@ func (a *App) PasteSheet(name string) ([]Field, error) {
 		return nil, err
 	}
 	now := survey.Take(s.input())
-	after := now.Lineup
-	for _, c := range staged {
-		complete(now, &c)
-		if after, err = after.Apply(c); err != nil {
-			return nil, UsageError{err}
-		}
+	_, seen, err := a.planOn(context.Background(), s, now, staged)
+	if err != nil {
+		return nil, err
 	}
+	after := seen.Lineup
 	var fields []Field
 	for i, f := range after.Files {
 		r := s.Dialect.Registrations[f.Registration]

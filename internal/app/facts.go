@@ -21,7 +21,7 @@ import (
 
 // facts gathers what check has to know of the world outside the server's files.
 func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Facts, error) {
-	facts := check.Facts{FS: host.NewDisk(), Missing: s.Missing, Running: running, Builds: a.builds(s, now)}
+	facts := check.Facts{FS: s.disk(), Missing: s.Missing, Running: running, Builds: a.builds(s, now)}
 	l, err := a.ledger()
 	if err != nil {
 		return facts, err

@@ -1,7 +1,9 @@
 package app
 
 import (
+	"context"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"strconv"
@@ -28,6 +30,22 @@ type Server struct {
 	Rules   []rule.Rule
 
 	memory *survey.Memory
+	fsys   fs.FS // what is seen of the disk; nil for all as it is
+}
+
+// seeing is the server as it would be with other files on the disk.
+func (s *Server) seeing(fsys fs.FS) *Server {
+	other := *s
+	other.fsys = fsys
+	return &other
+}
+
+// disk is what is seen of the machine's files.
+func (s *Server) disk() fs.FS {
+	if s.fsys != nil {
+		return s.fsys
+	}
+	return host.NewDisk()
 }
 
 // Server looks an adopted server up.
@@ -150,7 +168,7 @@ func readFile(name string) ([]byte, error) {
 }
 
 func (s *Server) input() survey.Input {
-	return survey.Input{Memory: s.memory, Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, Parked: s.Parked, Rules: s.Rules, FS: host.NewDisk()}
+	return survey.Input{Memory: s.memory, Server: s.Record.Name, Dialect: s.Dialect, Vars: s.Vars, Parked: s.Parked, Rules: s.Rules, FS: s.disk()}
 }
 
 // Survey finds out what is on a server now.
@@ -209,7 +227,7 @@ func (a *App) LookAhead(name string) (*Look, error) {
 	if len(staged) == 0 {
 		return a.look(s, now)
 	}
-	_, after, err := a.planOn(s, now, staged)
+	p, after, err := a.planOn(context.Background(), s, now, staged)
 	if err != nil {
 		look, lookErr := a.look(s, now)
 		if look != nil {
@@ -217,7 +235,7 @@ func (a *App) LookAhead(name string) (*Look, error) {
 		}
 		return look, lookErr
 	}
-	look, err := a.look(s, after)
+	look, err := a.look(s.seeing(a.overlay(p.Parts)), after)
 	if look != nil {
 		look.Staged = staged
 	}

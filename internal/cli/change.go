@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"strconv"
@@ -20,8 +21,8 @@ func (e *env) register() *cobra.Command {
 		Use:   "register SERVER MOD",
 		Short: "Register a mod in the startup file, at the end or where you say",
 		Args:  args(cobra.ExactArgs(2)),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return e.change(args[0], stage, lineup.Change{Op: lineup.OpRegister, Mod: args[1], Where: where})
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.change(cmd.Context(), args[0], stage, lineup.Change{Op: lineup.OpRegister, Mod: args[1], Where: where})
 		},
 	}
 	whereFlags(cmd, &where)
@@ -36,11 +37,11 @@ func (e *env) move() *cobra.Command {
 		Use:   "move SERVER MOD",
 		Short: "Move a mod's registration to another place in the load order",
 		Args:  args(cobra.ExactArgs(2)),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if where == (lineup.Where{}) {
 				return fmt.Errorf("%w: say where to, with --before, --after or --section", errArgs)
 			}
-			return e.change(args[0], stage, lineup.Change{Op: lineup.OpMove, Mod: args[1], Where: where})
+			return e.change(cmd.Context(), args[0], stage, lineup.Change{Op: lineup.OpMove, Mod: args[1], Where: where})
 		},
 	}
 	whereFlags(cmd, &where)
@@ -76,8 +77,8 @@ func (e *env) simple(op, short string) *cobra.Command {
 		Use:   op + " SERVER MOD",
 		Short: short,
 		Args:  args(cobra.ExactArgs(2)),
-		RunE: func(_ *cobra.Command, args []string) error {
-			return e.change(args[0], stage, lineup.Change{Op: lineup.Op(op), Mod: args[1]})
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.change(cmd.Context(), args[0], stage, lineup.Change{Op: lineup.Op(op), Mod: args[1]})
 		},
 	}
 	stageFlag(cmd, &stage)
@@ -85,16 +86,22 @@ func (e *env) simple(op, short string) *cobra.Command {
 }
 
 // change makes or stages one change and shows what it does to the files.
-func (e *env) change(server string, stage bool, c lineup.Change) error {
-	do := e.app.Change
-	if stage {
-		do = e.app.Stage
-	}
-	p, err := do(server, c)
+func (e *env) change(ctx context.Context, server string, stage bool, changes ...lineup.Change) error {
+	p, err := e.make(ctx, server, stage, changes...)
 	if err != nil {
 		return err
 	}
 	return e.showPlan(server, p)
+}
+
+// make makes changes, or only gathers them.
+func (e *env) make(ctx context.Context, server string, stage bool, changes ...lineup.Change) (*plan.Plan, error) {
+	if stage {
+		return e.app.Stage(ctx, server, changes...)
+	}
+	show, end := e.copying()
+	defer end()
+	return e.app.Change(ctx, server, show, changes...)
 }
 
 func (e *env) showPlan(server string, p *plan.Plan) error {
@@ -112,7 +119,7 @@ func (e *env) plan() *cobra.Command {
 		Use:   "plan SERVER",
 		Short: "Show the lines that the gathered changes would change",
 		Args:  args(cobra.ExactArgs(1)),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if sheet {
 				return e.pasteSheet(args[0], asJSON)
 			}
@@ -123,7 +130,7 @@ func (e *env) plan() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, _, err := e.app.Plan(args[0], changes)
+			p, _, err := e.app.Plan(cmd.Context(), args[0], changes)
 			if err != nil {
 				return err
 			}
@@ -186,6 +193,7 @@ type jsonPlan struct {
 	Server  string          `json:"server"`
 	Changes []lineup.Change `json:"changes"`
 	Files   []jsonPlanFile  `json:"files"`
+	Parts   []jsonPart      `json:"parts"` // folders and files that come, go or are exchanged as a whole
 }
 
 type jsonPlanFile struct {
@@ -201,7 +209,7 @@ type jsonEdit struct {
 }
 
 func planJSON(server string, p *plan.Plan) jsonPlan {
-	j := jsonPlan{server, p.Changes, []jsonPlanFile{}}
+	j := jsonPlan{server, p.Changes, []jsonPlanFile{}, partsJSON(p.Parts)}
 	if j.Changes == nil {
 		j.Changes = []lineup.Change{}
 	}
@@ -220,8 +228,8 @@ func (e *env) apply() *cobra.Command {
 		Use:   "apply SERVER",
 		Short: "Make all gathered changes: all files or none",
 		Args:  args(cobra.ExactArgs(1)),
-		RunE: func(_ *cobra.Command, args []string) error {
-			p, err := e.app.Change(args[0])
+		RunE: func(cmd *cobra.Command, args []string) error {
+			p, err := e.make(cmd.Context(), args[0], false)
 			if err != nil {
 				return err
 			}
@@ -236,7 +244,7 @@ func (e *env) undo() *cobra.Command {
 		Use:   "undo SERVER [ENTRY]",
 		Short: "Take the newest entry of the ledger back, or return to how things stood right after ENTRY",
 		Args:  args(cobra.RangeArgs(1, 2)),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			to := app.ReturnLast
 			switch {
 			case len(args) == 2 && proved:
@@ -254,7 +262,7 @@ func (e *env) undo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := e.app.Return(args[0], p, why); err != nil {
+			if err := e.app.Return(cmd.Context(), args[0], p, why); err != nil {
 				return err
 			}
 			fmt.Fprintln(e.out, why)

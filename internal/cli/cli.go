@@ -72,6 +72,9 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	for _, line := range strings.Split(err.Error(), "\n") {
 		fmt.Fprintln(errOut, "initium:", text.Clean(line))
 	}
+	if un := new(app.Unanswered); errors.As(err, &un) {
+		return ExitNo
+	}
 	var wrong app.UsageError
 	if errors.As(err, &wrong) || errors.Is(err, host.ErrUnknownServer) || errors.Is(err, errArgs) {
 		return ExitUsage
@@ -118,6 +121,7 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 		e.simple("unregister", "Take a mod's registration out of the startup file"),
 		e.simple("off", "Switch a mod off; it keeps its place"),
 		e.simple("on", "Switch a mod on again"),
+		e.look(), e.take(), e.remove(), e.record(), e.backup(), e.restore(),
 		e.plan(), e.apply(), e.form(), e.undo(), e.ledger(),
 		e.prove(), e.stop(), e.export(), e.dialect(), e.standIn(), e.keeper())
 	return root

@@ -77,12 +77,12 @@ func (e *env) story(ctx context.Context, name string) error {
 		}
 	}
 	title("Plan: the lines that change")
-	p, _, err := e.app.Plan(name, changes)
+	p, _, err := e.app.Plan(ctx, name, changes)
 	if err != nil {
 		return err
 	}
 	e.printPlan(look.Server.Record.Dir, p)
-	if err := e.app.Apply(name, p); err != nil {
+	if err := e.app.Apply(ctx, name, p, nil); err != nil {
 		return err
 	}
 	title("Start again")

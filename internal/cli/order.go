@@ -94,7 +94,7 @@ func (e *env) order() *cobra.Command {
 		Use:   "order SERVER",
 		Short: "Tell what stands the wrong way round, and the fewest moves that mend it; exit status 1 if something does",
 		Args:  args(cobra.ExactArgs(1)),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			look, err := e.app.Look(args[0])
 			if err != nil {
 				return err
@@ -106,15 +106,7 @@ func (e *env) order() *cobra.Command {
 					return err
 				}
 			case (stage || apply) && len(moves) > 0:
-				do := e.app.Change
-				if stage {
-					do = e.app.Stage
-				}
-				p, err := do(args[0], moves...)
-				if err != nil {
-					return err
-				}
-				return e.showPlan(args[0], p)
+				return e.change(cmd.Context(), args[0], stage, moves...)
 			default:
 				e.printOrder(args[0], look)
 			}

@@ -220,6 +220,9 @@ func short(dir, file string) string { return strings.TrimPrefix(file, dir+"/") }
 
 // printPlan shows the lines that a plan changes.
 func (e *env) printPlan(dir string, p *plan.Plan) {
+	for i := range p.Parts {
+		e.printPart(dir, &p.Parts[i])
+	}
 	for _, f := range p.Files {
 		fmt.Fprintf(e.out, "%s\n", text.Clean(short(dir, f.Path)))
 		for _, row := range f.Rows(2) {

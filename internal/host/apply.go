@@ -2,11 +2,13 @@ package host
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -25,7 +27,10 @@ var ErrBusy = errors.New("another Initium is changing this server right now")
 // beside its place and synced; only then they are moved into place, one after
 // the other. When this is cut off at any moment, the next Recover completes it or
 // takes it back. Owner and mode of files are kept, and links stay links.
-func (l *Ledger) Apply(server, why string, p *plan.Plan) (err error) {
+//
+// Files and folders that come from elsewhere are fetched before anything is
+// moved; ctx stops that, and then nothing was changed.
+func (l *Ledger) Apply(ctx context.Context, server, why string, p *plan.Plan, fetch *Fetch) (err error) {
 	lock, err := l.lock(server)
 	if err != nil {
 		return err
@@ -39,6 +44,9 @@ func (l *Ledger) Apply(server, why string, p *plan.Plan) (err error) {
 			return err
 		}
 	}
+	if err := l.checkParts(server, p); err != nil {
+		return err
+	}
 	id, err := l.begin(server, why, p)
 	if err != nil {
 		return fmt.Errorf("write the ledger: %w; nothing was changed", err)
@@ -47,23 +55,53 @@ func (l *Ledger) Apply(server, why string, p *plan.Plan) (err error) {
 	if err != nil {
 		return err
 	}
+	parts, err := l.parts(id)
+	if err != nil {
+		return err
+	}
+	s := &stager{ctx: ctx, ledger: l, server: server, id: id, fetch: fetch}
+	if err := s.stage(p.Parts); err != nil {
+		return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.forget(id, parts))
+	}
 	staged, err := stage(id, rows)
 	if err != nil {
-		return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.leave(id))
+		return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.forget(id, parts))
+	}
+	for i := range parts {
+		if err := parts[i].move(id); err != nil {
+			for _, s := range staged {
+				s.drop()
+			}
+			if !slices.ContainsFunc(parts, func(p partRow) bool { return p.moved(id) }) {
+				return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.forget(id, parts))
+			}
+			_, again := l.recover(server)
+			return errors.Join(err, again)
+		}
 	}
 	for i, s := range staged {
 		if err := s.move(); err != nil {
 			for _, rest := range staged[i:] {
 				rest.drop()
 			}
-			if i == 0 {
+			if i == 0 && len(parts) == 0 {
 				return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.leave(id))
 			}
 			_, again := l.recover(server)
 			return errors.Join(err, again)
 		}
 	}
-	return l.done(id)
+	return errors.Join(l.done(id), l.tidy(server))
+}
+
+// forget takes back an entry of which nothing has been put in place.
+func (l *Ledger) forget(id int64, parts []partRow) error {
+	for i := range slices.Backward(parts) { // folders after what was to go into them
+		if err := parts[i].drop(id); err != nil {
+			return err
+		}
+	}
+	return l.leave(id)
 }
 
 // lock keeps other Initiums from changing the same server.
@@ -209,7 +247,8 @@ func (s stagedFile) drop() { os.Remove(s.beside) }
 // which in words; "" when there was nothing.
 func (l *Ledger) Recover(server string) (said string, err error) {
 	var pending int
-	if err := l.db.QueryRow(`SELECT count(*) FROM entry WHERE server = ? AND state = 'begun'`, server).Scan(&pending); err != nil || pending == 0 {
+	if err := l.db.QueryRow(`SELECT (SELECT count(*) FROM entry WHERE server = ?1 AND state = 'begun') +
+		(SELECT count(*) FROM part JOIN entry ON entry.id = part.entry WHERE entry.server = ?1 AND part.tidy = 1)`, server).Scan(&pending); err != nil || pending == 0 {
 		return "", err
 	}
 	lock, err := l.lock(server)
@@ -249,6 +288,9 @@ func (l *Ledger) recover(server string) (said string, err error) {
 		}
 		words = append(words, fmt.Sprintf("a change that was cut off (%s) was %s", b.why, what))
 	}
+	if err := l.tidy(server); err != nil {
+		return "", err
+	}
 	return strings.Join(words, "; "), nil
 }
 
@@ -259,7 +301,16 @@ func (l *Ledger) settle(id int64) (what string, err error) {
 	if err != nil {
 		return "", err
 	}
+	parts, err := l.parts(id)
+	if err != nil {
+		return "", err
+	}
 	changed := 0
+	for i := range parts {
+		if parts[i].moved(id) {
+			changed++
+		}
+	}
 	for _, f := range rows {
 		place, err := destination(f.path)
 		if err != nil {
@@ -288,7 +339,12 @@ func (l *Ledger) settle(id int64) (what string, err error) {
 				os.Remove(besideName(place, id, n))
 			}
 		}
-		return "taken back; nothing had been changed yet", l.leave(id)
+		return "taken back; nothing had been changed yet", l.forget(id, parts)
+	}
+	for i := range parts {
+		if err := parts[i].move(id); err != nil {
+			return "", err
+		}
 	}
 	for n, f := range rows {
 		place, err := destination(f.path)

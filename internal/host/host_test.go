@@ -96,7 +96,7 @@ func TestApply(t *testing.T) {
 	}
 	p := &plan.Plan{Files: []plan.File{file(link, "old", "new"), {Path: fresh, New: true, Want: []byte("made")}}}
 	l := ledger(t, h)
-	if err := l.Apply("s", "why", p); err != nil {
+	if err := l.Apply(t.Context(), "s", "why", p, nil); err != nil {
 		t.Fatal(err)
 	}
 	want(t, real, "new")
@@ -115,7 +115,7 @@ func TestApply(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Apply("s", "back", back); err != nil {
+	if err := l.Apply(t.Context(), "s", "back", back, nil); err != nil {
 		t.Fatal(err)
 	}
 	want(t, real, "old")
@@ -138,7 +138,7 @@ func TestApplyRefusesWhatChanged(t *testing.T) {
 		"gone":      file(filepath.Join(dir, "gone"), "3", "33"),
 		"not fresh": {Path: two, New: true, Want: []byte("x")},
 	} {
-		if err := ledger(t, h).Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), second}}); err == nil {
+		if err := ledger(t, h).Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), second}}, nil); err == nil {
 			t.Errorf("%s: no error", name)
 		} else if name == "changed" && !errors.Is(err, host.ErrStale) {
 			t.Errorf("%s: %v", name, err)
@@ -155,7 +155,7 @@ func TestApplyIsAllOrNothing(t *testing.T) {
 	one, two := filepath.Join(dir, "one"), filepath.Join(dir, "two")
 	put(t, one, "1", 0o644)
 	put(t, two, "2", 0o444)
-	err := ledger(t, h).Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", "22")}})
+	err := ledger(t, h).Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", "22")}}, nil)
 	if !errors.Is(err, fs.ErrPermission) || !strings.Contains(err.Error(), "read-only") {
 		t.Errorf("error is %v", err)
 	}
@@ -200,7 +200,7 @@ func TestFullDisk(t *testing.T) {
 	put(t, one, "1", 0o644)
 	put(t, two, "2", 0o644)
 	l := ledger(t, h)
-	err := l.Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", strings.Repeat("x", 1<<20))}})
+	err := l.Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", strings.Repeat("x", 1<<20))}}, nil)
 	if !errors.Is(err, syscall.ENOSPC) || !strings.Contains(err.Error(), "nothing was changed") {
 		t.Errorf("error is %v", err)
 	}
@@ -232,7 +232,7 @@ func TestSomebodyElseIsChanging(t *testing.T) {
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
 		t.Fatal(err)
 	}
-	if err := l.Apply("s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11")}}); !errors.Is(err, host.ErrBusy) {
+	if err := l.Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11")}}, nil); !errors.Is(err, host.ErrBusy) {
 		t.Errorf("error is %v", err)
 	}
 	want(t, one, "1")

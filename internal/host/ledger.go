@@ -19,8 +19,9 @@ import (
 // Ledger keeps every applied plan with the bytes before and after, every start,
 // and what is staged, in one SQLite file in Initium's home.
 type Ledger struct {
-	home Home
-	db   *sql.DB
+	home     Home
+	db       *sql.DB
+	contents *Contents
 }
 
 const schema = `
@@ -44,6 +45,30 @@ CREATE TABLE IF NOT EXISTS file (
 	old   BLOB NOT NULL,
 	new   BLOB NOT NULL
 );
+CREATE TABLE IF NOT EXISTS part (
+	entry INTEGER NOT NULL REFERENCES entry(id),
+	n     INTEGER NOT NULL,
+	path  TEXT NOT NULL,
+	mod   TEXT NOT NULL,
+	what  TEXT NOT NULL,
+	old   TEXT NOT NULL, -- the digest of what was there, "" for nothing
+	new   TEXT NOT NULL,
+	base  TEXT NOT NULL, -- of the release as it came
+	tidy  INTEGER NOT NULL, -- what was there still lies beside
+	PRIMARY KEY (entry, n)
+);
+CREATE INDEX IF NOT EXISTS part_path ON part (path);
+CREATE TABLE IF NOT EXISTS release (
+	sum   TEXT PRIMARY KEY,
+	items BLOB NOT NULL -- JSON, packed with zstd
+);
+CREATE TABLE IF NOT EXISTS clean ( -- what servers had before any mod
+	server TEXT NOT NULL,
+	path   TEXT NOT NULL,
+	size   INTEGER NOT NULL,
+	sum    BLOB NOT NULL, -- SHA-256; empty for files that are too large or change all the time
+	PRIMARY KEY (server, path)
+) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS start (
 	server  TEXT NOT NULL,
 	number  INTEGER NOT NULL,
@@ -73,7 +98,7 @@ func (h Home) OpenLedger() (*Ledger, error) {
 		db.Close()
 		return nil, fmt.Errorf("open the ledger %s: %w", name, err)
 	}
-	return &Ledger{h, db}, os.Chmod(name, 0o600)
+	return &Ledger{h, db, &Contents{}}, os.Chmod(name, 0o600)
 }
 
 // Close closes the ledger.
@@ -88,6 +113,7 @@ type Entry struct {
 	Files   []string        `json:"files"`
 	Starts  []Start         `json:"starts"` // that followed, before the next entry
 	id      int64
+	server  string
 }
 
 // Start is a start in the ledger.
@@ -108,7 +134,7 @@ func (l *Ledger) Entries(server string) ([]Entry, error) {
 	defer rows.Close()
 	list := []Entry{{Why: "as it was found"}}
 	for rows.Next() {
-		var e Entry
+		e := Entry{server: server}
 		var at int64
 		var changes string
 		if err := rows.Scan(&e.id, &e.Number, &at, &e.Why, &changes); err != nil {
@@ -141,7 +167,7 @@ func (l *Ledger) Entries(server string) ([]Entry, error) {
 }
 
 func (l *Ledger) files(e *Entry) error {
-	rows, err := l.db.Query(`SELECT path FROM file WHERE entry = ? ORDER BY rowid`, e.id)
+	rows, err := l.db.Query(`SELECT path FROM part WHERE entry = ? UNION ALL SELECT path FROM file WHERE entry = ?`, e.id, e.id)
 	if err != nil {
 		return err
 	}
@@ -278,6 +304,9 @@ func (l *Ledger) begin(server, why string, p *plan.Plan) (id int64, err error) {
 	if id, err = result.LastInsertId(); err != nil {
 		return 0, err
 	}
+	if err := beginParts(tx, id, p.Parts); err != nil {
+		return 0, err
+	}
 	for _, f := range p.Files {
 		if _, err := tx.Exec(`INSERT INTO file VALUES (?, ?, ?, ?, ?, ?, ?)`, id, f.Path, f.New, f.Gone, f.List, blob(f.Old), blob(f.Want)); err != nil {
 			return 0, err
@@ -304,6 +333,9 @@ func (l *Ledger) done(id int64) error {
 	if _, err := tx.Exec(`UPDATE entry SET state = 'done' WHERE id = ?`, id); err != nil {
 		return err
 	}
+	if _, err := tx.Exec(`UPDATE part SET tidy = 1 WHERE entry = ? AND old <> ''`, id); err != nil {
+		return err
+	}
 	if _, err := tx.Exec(`DELETE FROM staged WHERE server = (SELECT server FROM entry WHERE id = ?)`, id); err != nil {
 		return err
 	}
@@ -317,7 +349,7 @@ func (l *Ledger) leave(id int64) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM file WHERE entry = ?`, `DELETE FROM entry WHERE id = ?`} {
+	for _, query := range []string{`DELETE FROM file WHERE entry = ?`, `DELETE FROM part WHERE entry = ?`, `DELETE FROM entry WHERE id = ?`} {
 		if _, err := tx.Exec(query, id); err != nil {
 			return err
 		}

@@ -32,7 +32,7 @@ func edit(t *testing.T, l *host.Ledger, why string, files map[string]string) {
 		}
 		p.Files = append(p.Files, f)
 	}
-	if err := l.Apply("s", why, p); err != nil {
+	if err := l.Apply(t.Context(), "s", why, p, nil); err != nil {
 		t.Fatalf("%s: %v", why, err)
 	}
 }
@@ -43,7 +43,7 @@ func goBack(t *testing.T, l *host.Ledger, to int) error {
 	if err != nil {
 		return err
 	}
-	return l.Apply("s", "back", p)
+	return l.Apply(t.Context(), "s", "back", p, nil)
 }
 
 func TestReturnToAnyEntry(t *testing.T) {
@@ -130,7 +130,7 @@ func TestParkedInTheLedger(t *testing.T) {
 	name := filepath.Join(dir, "list")
 	put(t, name, "a;b", 0o644)
 	parked := []lineup.Parked{{Registration: "list", Name: "b", After: "a"}}
-	if err := l.Apply("s", "off", &plan.Plan{Parked: parked, Files: []plan.File{file(name, "a;b", "a")}}); err != nil {
+	if err := l.Apply(t.Context(), "s", "off", &plan.Plan{Parked: parked, Files: []plan.File{file(name, "a;b", "a")}}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if got, err := l.Parked("s"); err != nil || !slices.Equal(got, parked) {

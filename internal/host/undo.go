@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"strings"
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
@@ -57,6 +58,9 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 			p.Files = append(p.Files, file)
 		}
 	}
+	if err := l.partsBack(p, entries[at+1:]); err != nil {
+		return nil, err
+	}
 	now, err := l.Parked(server)
 	if err != nil {
 		return nil, err
@@ -69,6 +73,54 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 		p.Parked, p.Unpark = append([]lineup.Parked{}, then...), now
 	}
 	return p, nil
+}
+
+// partsBack adds the folders and files that entries put in place or took away as
+// a whole. What is there now goes into the ledger's keeping, whatever has become
+// of it meanwhile, so nothing is lost.
+func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
+	parts, err := l.returnParts(entries)
+	if err != nil {
+		return err
+	}
+	var folders []plan.Part
+	for i, r := range parts {
+		if r.old == plan.EmptyFolder {
+			folders = append(folders, plan.Part{Path: r.path, What: r.what, Old: r.old})
+			continue
+		}
+		for _, other := range parts[:i] {
+			if other.old == plan.EmptyFolder {
+				continue
+			}
+			if strings.HasPrefix(r.path, other.path+"/") || strings.HasPrefix(other.path, r.path+"/") {
+				return fmt.Errorf("%s and %s lie within each other; take the entries back one by one (initium undo %s)", other.path, r.path, entries[0].server)
+			}
+		}
+		items, err := l.contents.List(r.path)
+		if err != nil {
+			return err
+		}
+		part := plan.Part{Path: r.path, Mod: r.mod, What: r.what, New: r.old}
+		if len(items) > 0 {
+			part.Old = plan.Digest(items)
+		}
+		if part.Old == part.New {
+			continue
+		}
+		if part.Old != r.last {
+			part.Notes = []plan.Change{{Kind: plan.FileChanges, Why: "it has changed since; the ledger keeps that too"}}
+		}
+		if part.New != "" {
+			if part.Base, err = l.baseOf(r.path, part.New); err != nil {
+				return err
+			}
+		}
+		p.Parts = append(p.Parts, part)
+	}
+	slices.Reverse(folders) // the deepest first, and after what is in them
+	p.Parts = append(p.Parts, folders...)
+	return nil
 }
 
 // wayBack is the plan for one file: from what is on the disk to what was there

@@ -318,7 +318,7 @@ func (m *model) stage(changes ...lineup.Change) tea.Cmd {
 	m.stuck = true
 	name := m.server
 	return func() tea.Msg {
-		_, err := m.app.Stage(name, changes...)
+		_, err := m.app.Stage(m.ctx, name, changes...)
 		return stagedMsg{"Staged: " + words(changes) + ". p shows the plan, u takes it back.", err}
 	}
 }
@@ -345,7 +345,7 @@ func (m *model) mendNow(changes []lineup.Change) tea.Cmd {
 	m.stuck = true
 	name := m.server
 	return func() tea.Msg {
-		if _, err := m.app.Stage(name, changes...); err != nil {
+		if _, err := m.app.Stage(m.ctx, name, changes...); err != nil {
 			return planMsg{err: err}
 		}
 		return m.planStaged(name)
@@ -357,7 +357,7 @@ func (m *model) planStaged(name string) tea.Msg {
 	if err != nil {
 		return planMsg{err: err}
 	}
-	p, _, err := m.app.Plan(name, staged)
+	p, _, err := m.app.Plan(m.ctx, name, staged)
 	return planMsg{why: words(staged), plan: p, err: err}
 }
 
@@ -383,9 +383,9 @@ func (m *model) apply() tea.Cmd {
 	name, v := m.server, m.plan
 	return func() tea.Msg {
 		if v.back {
-			return appliedMsg{v.why, m.app.Return(name, v.plan, v.why)}
+			return appliedMsg{v.why, m.app.Return(m.ctx, name, v.plan, v.why)}
 		}
-		return appliedMsg{v.why, m.app.Apply(name, v.plan)}
+		return appliedMsg{v.why, m.app.Apply(m.ctx, name, v.plan, nil)}
 	}
 }
 

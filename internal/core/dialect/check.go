@@ -73,6 +73,7 @@ func (c *checker) check(d *Dialect) {
 	c.builds(d, vars)
 	c.load(d)
 	c.data(d, vars)
+	c.content(d, vars)
 	c.start(d, vars)
 	c.log(d)
 	for _, r := range charRanges(d.Names.Allowed) {

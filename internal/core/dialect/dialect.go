@@ -32,6 +32,9 @@ type Dialect struct {
 	Data          []Data         `toml:"data"`
 	Icons         []Icon         `toml:"icon"`
 	Keys          Keys           `toml:"keys"`
+	Contents      []Content      `toml:"content"`
+	Leavings      []Leaving      `toml:"leaves"`
+	World         World          `toml:"world"`
 	Load          Load           `toml:"load"`
 	Start         Start          `toml:"start"`
 	Stop          Stop           `toml:"stop"`

@@ -1,7 +1,9 @@
 package lineup
 
 import (
+	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -24,6 +26,11 @@ const (
 	OpSet        Op = "set"    // give a setting a value
 	OpMatch      Op = "match"  // make a list that repeats another the same as that one
 
+	// Changes of files: a line-up alone cannot make them; package app works them out.
+	OpTake    Op = "take in"  // Source, in which the mods Mod were found
+	OpRemove  Op = "take out" // Mod
+	OpRestore Op = "restore"  // the world, from the backup Source
+
 	OpNewSection    Op = "new section"    // titled Mod; Where says before which mod, or at the end
 	OpRenameSection Op = "rename section" // Mod is the title, To the new one
 	OpMoveSection   Op = "move section"   // Mod is the title; Where.Section the one to put it before, "" for the end
@@ -37,7 +44,13 @@ type Change struct {
 	Number       string `json:"number,omitempty"`       // for OpRegister: the mod's catalogue number
 	Registration string `json:"registration,omitempty"` // for OpSet: whose file; for OpRegister: which list, "" for the first
 	Where        Where  `json:"where,omitzero"`
+
+	Source  string   `json:"source,omitempty"` // of OpTake and OpRestore: an absolute path
+	Choices *Choices `json:"choices,omitempty"`
 }
+
+// OfFiles tells whether a change brings or takes files.
+func (c Change) OfFiles() bool { return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore }
 
 // Where is a position in the load order. At most one field has a value; none
 // means the end.
@@ -51,6 +64,12 @@ type Where struct {
 func (c Change) String() string {
 	mod := text.Clean(c.Mod)
 	switch c.Op {
+	case OpTake:
+		return "take in " + cmp.Or(mod, text.Clean(path.Base(c.Source)))
+	case OpRemove:
+		return "take out " + mod
+	case OpRestore:
+		return "restore the world from " + text.Clean(path.Base(c.Source))
 	case OpOff, OpOn:
 		return fmt.Sprintf("switch %s %s", mod, c.Op)
 	case OpRename:
@@ -98,6 +117,9 @@ func (e edits) add(file int, edit text.Edit) { e[file] = append(e[file], edit) }
 func (l *Lineup) Apply(c Change) (*Lineup, error) {
 	if len(l.Dialect.Registrations) == 0 {
 		return nil, fmt.Errorf("the dialect %s has no registration that could be changed", l.Dialect.Name)
+	}
+	if c.OfFiles() {
+		return nil, fmt.Errorf("to %s is no change of a startup file alone", c)
 	}
 	if c.Op == OpSet {
 		todo := edits{}

@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
+	"initium/internal/core/rule"
 	"initium/internal/core/text"
 )
 
@@ -17,6 +18,8 @@ import (
 type Plan struct {
 	Changes []lineup.Change
 	Files   []File
+	Parts   []Part
+	Rules   []rule.Rule     // to be written down with it
 	Parked  []lineup.Parked // what Initium is to remember as switched off; nil for no change
 	Unpark  []lineup.Parked // and what it remembered before
 }
@@ -47,7 +50,14 @@ func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup
 			return nil, nil, err
 		}
 	}
-	p := &Plan{Changes: changes}
+	p := Between(before, after)
+	p.Changes = changes
+	return p, after, nil
+}
+
+// Between is the plan that brings the files of one line-up to how another has them.
+func Between(before, after *lineup.Lineup) *Plan {
+	p := &Plan{}
 	seen := map[string]bool{} // two registrations may be in one file
 	for _, f := range after.Files {
 		if seen[f.Path] {
@@ -77,7 +87,7 @@ func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup
 	if !slices.Equal(before.Parked, after.Parked) {
 		p.Parked, p.Unpark = append([]lineup.Parked{}, after.Parked...), append([]lineup.Parked{}, before.Parked...)
 	}
-	return p, after, nil
+	return p
 }
 
 func decoded(data []byte) []byte {
@@ -86,7 +96,7 @@ func decoded(data []byte) []byte {
 }
 
 // Empty reports whether the plan would change nothing.
-func (p *Plan) Empty() bool { return len(p.Files) == 0 && p.Parked == nil }
+func (p *Plan) Empty() bool { return len(p.Files) == 0 && len(p.Parts) == 0 && p.Parked == nil }
 
 // Inverse is the plan that takes this one back.
 func (p *Plan) Inverse() *Plan {

@@ -1,0 +1,124 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"path/filepath"
+	"slices"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/host"
+)
+
+// world lists the files and folders of a server's world that are there.
+func (s *Server) world() (paths []string) {
+	for _, pattern := range s.Dialect.World.Paths {
+		full, ok := s.Vars.Expand(pattern)
+		if !ok {
+			continue
+		}
+		hits, err := filepath.Glob(filepath.Clean(full))
+		if err != nil {
+			continue // Parse has checked it
+		}
+		for _, h := range hits {
+			if !slices.Contains(paths, h) {
+				paths = append(paths, h)
+			}
+		}
+	}
+	return paths
+}
+
+// Backup writes a backup of a server's world and looks that it can be read. The
+// error says when the server runs: its world is written to then.
+func (a *App) Backup(ctx context.Context, name, why string, progress func(host.Progress)) (host.Backup, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return host.Backup{}, err
+	}
+	if len(s.Dialect.World.Paths) == 0 {
+		return host.Backup{}, usage("the dialect %s does not say where the world is ([world] paths = …)", s.Dialect.Name)
+	}
+	if a.Home.IsRunning(name) {
+		return host.Backup{}, fmt.Errorf("%w, and writes to its world; stop it first (initium stop %s)", host.ErrRunning, name)
+	}
+	paths := s.world()
+	if len(paths) == 0 {
+		return host.Backup{}, usage("%s has no world yet: none of %v is there", name, s.Dialect.World.Paths)
+	}
+	return a.Home.WriteBackup(ctx, name, s.Record.Dir, why, paths, progress)
+}
+
+// Backups lists the backups of a server, oldest first.
+func (a *App) Backups(name string) ([]host.Backup, error) {
+	if _, err := a.Home.Record(name); err != nil {
+		return nil, err
+	}
+	return a.Home.Backups(name)
+}
+
+// RestoreChange is the change that puts the world back as a backup has it; 0 is
+// the newest.
+func (a *App) RestoreChange(name string, number int) (lineup.Change, error) {
+	list, err := a.Backups(name)
+	if err != nil {
+		return lineup.Change{}, err
+	}
+	if len(list) == 0 {
+		return lineup.Change{}, usage("%s has no backup; initium backup %s makes one", name, name)
+	}
+	for _, b := range slices.Backward(list) {
+		if number == 0 || b.Number == number {
+			return lineup.Change{Op: lineup.OpRestore, Mod: fmt.Sprint(b.Number), Source: b.File}, nil
+		}
+	}
+	return lineup.Change{}, usage("%s has no backup %d; initium backup %s --list shows them", name, number, name)
+}
+
+// restore puts the world back.
+func (w *work) restore(c lineup.Change) error {
+	list, err := w.a.Home.Backups(w.s.Record.Name)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(list, func(b host.Backup) bool { return b.File == c.Source })
+	if i < 0 {
+		return usage("there is no backup %s", c.Source)
+	}
+	own := intake.Bounds{Files: math.MaxInt32, Bytes: math.MaxInt64, Ratio: math.MaxInt64, Cases: true, Links: true}
+	p, err := w.a.open(w.ctx, c.Source, own, []*dialect.Dialect{w.s.Dialect}, nil)
+	if err != nil {
+		return err
+	}
+	l, err := w.a.ledger()
+	if err != nil {
+		return err
+	}
+	parts, err := list[i].RestoreParts(itemsOf(p), w.s.world(), l.Contents())
+	w.plan.Parts = append(w.plan.Parts, parts...)
+	return err
+}
+
+// itemsOf are the files of a backup, and its empty folders.
+func itemsOf(p *parcel) (items []plan.Item) {
+	entries := p.tree.Entries
+	for i := range entries {
+		e := &entries[i]
+		it := plan.Item{Source: p.source.Path, From: e.Path, Size: e.Size, Sum: e.Sum, Exec: e.Exec}
+		switch {
+		case e.Kind == intake.Link:
+			it.Link, it.Size, it.Sum, it.Exec, it.Source = e.Target, 0, [32]byte{}, false, ""
+		case e.Kind == intake.Folder && len(p.tree.Below(e.Path)) > 0:
+			continue
+		case e.Kind == intake.Folder:
+			it.Folder = true
+		}
+		items = append(items, it)
+	}
+	return items
+}

@@ -1,0 +1,418 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host"
+	"initium/internal/host/archive"
+)
+
+// Inside is what was found in a source, and what taking it in would come to.
+type Inside struct {
+	Source  string // its path
+	Form    archive.Form
+	Bytes   int64  // as it is; 0 for a folder
+	Called  string // the suffix, where it says another form than the content has
+	Found   *intake.Found
+	Also    []string // titles of other families that it could be for
+	Server  string   // the server that it was looked at for; "" for none
+	Intake  *intake.Intake
+	Plan    *plan.Plan      // nil while something stands in the way
+	Comes   []check.Finding // that there would be afterwards and are not now
+	Mended  []check.Finding // that there would be no more
+	Lacking map[string][]string
+}
+
+// LookInto looks into a source without writing anything: for a server, or, when
+// server is "", for the family that it fits best.
+func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choices, progress func(int64)) (*Inside, error) {
+	if server == "" {
+		return a.lookForFamily(ctx, source, &c, progress)
+	}
+	s, err := a.Server(server)
+	if err != nil {
+		return nil, err
+	}
+	p, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{s.Dialect}, progress)
+	if err != nil {
+		return nil, err
+	}
+	now := survey.Take(s.input())
+	staged, err := a.Staged(server)
+	if err != nil {
+		return nil, err
+	}
+	w := a.work(ctx, s, now)
+	if err := w.all(staged); err != nil {
+		return nil, err
+	}
+	in, err := w.settle(p, c)
+	if err != nil {
+		return nil, err
+	}
+	inside := insideOf(p, in.Found)
+	inside.Server, inside.Intake = server, in
+	inside.Lacking = in.Lacking(w.seen)
+	if !in.Ready() {
+		return inside, nil
+	}
+	before, err := a.look(s, w.seen)
+	if err != nil {
+		return nil, err
+	}
+	pl, after, err := a.planOn(ctx, s, now, append(slices.Clone(staged), lineup.Change{Op: lineup.OpTake, Mod: names(in), Source: p.source.Path, Choices: &c}))
+	if err != nil {
+		return nil, err
+	}
+	inside.Plan = pl
+	ahead, err := a.look(s.seeing(a.overlay(pl.Parts)), after)
+	if err != nil {
+		return nil, err
+	}
+	inside.Comes, inside.Mended = differ(ahead.Findings, before.Findings), differ(before.Findings, ahead.Findings)
+	return inside, nil
+}
+
+// differ are the findings of one list that another does not have.
+func differ(a, b []check.Finding) (list []check.Finding) {
+	type key struct{ code, mod, message string }
+	known := map[key]bool{}
+	for _, f := range b {
+		known[key{f.Code, f.Mod, f.Message}] = true
+	}
+	for _, f := range a {
+		if !known[key{f.Code, f.Mod, f.Message}] {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+func insideOf(p *parcel, found *intake.Found) *Inside {
+	i := &Inside{Source: p.source.Path, Form: p.source.Form, Bytes: p.source.Size, Found: found}
+	i.Called = p.source.Misnamed()
+	return i
+}
+
+// names are the mods of an intake, for a sentence.
+func names(in *intake.Intake) string {
+	list := make([]string, len(in.Mods))
+	for i, p := range in.Mods {
+		list[i] = p.Name
+	}
+	return strings.Join(list, ", ")
+}
+
+// lookForFamily finds the family that a source fits best.
+func (a *App) lookForFamily(ctx context.Context, source string, c *lineup.Choices, progress func(int64)) (*Inside, error) {
+	entries, err := a.Dialects()
+	if err != nil {
+		return nil, err
+	}
+	var all []*dialect.Dialect
+	for _, e := range entries {
+		if e.Err == nil {
+			all = append(all, e.Dialect)
+		}
+	}
+	p, err := a.open(ctx, source, bounds(c), all, progress)
+	if err != nil {
+		return nil, err
+	}
+	best, most := -1, 0
+	var found []*intake.Found
+	for i, d := range all {
+		f := intake.Examine(p.tree, p.source.Path, d, nil)
+		found = append(found, f)
+		if n := f.Weight(); n > most {
+			best, most = i, n
+		}
+	}
+	if best < 0 {
+		inside := insideOf(p, found[0])
+		inside.Found.Dialect = nil
+		return inside, nil
+	}
+	inside := insideOf(p, found[best])
+	for i, f := range found {
+		if i != best && f.Weight() > 0 {
+			inside.Also = append(inside.Also, f.Dialect.Title)
+		}
+	}
+	return inside, nil
+}
+
+// Unanswered says what only the operator can answer before a change is made.
+type Unanswered struct {
+	About     string
+	Questions []intake.Question
+	Problems  []string
+}
+
+func (e *Unanswered) Error() string {
+	lines := []string{fmt.Sprintf("to %s needs an answer; nothing was written", e.About)}
+	if len(e.Problems) > 0 {
+		lines[0] = fmt.Sprintf("to %s cannot be done; nothing was written", e.About)
+	}
+	lines = append(lines, e.Problems...)
+	for _, q := range e.Questions {
+		lines = append(lines, q.Text+" Say: "+strings.Join(q.Say, " or "))
+	}
+	return strings.Join(lines, "\n")
+}
+
+// work is a plan in the making: changes, one after the other, each on what the
+// ones before leave.
+type work struct {
+	a     *App
+	ctx   context.Context
+	s     *Server
+	now   *survey.Survey
+	seen  *survey.Survey // after the files that came and went so far
+	lines *lineup.Lineup // after all changes so far
+	plan  *plan.Plan
+}
+
+func (a *App) work(ctx context.Context, s *Server, now *survey.Survey) *work {
+	return &work{a: a, ctx: ctx, s: s, now: now, seen: now, lines: now.Lineup, plan: &plan.Plan{}}
+}
+
+func (w *work) all(changes []lineup.Change) error {
+	for _, c := range changes {
+		var err error
+		switch c.Op {
+		case lineup.OpTake:
+			err = w.take(c)
+		case lineup.OpRemove:
+			err = w.remove(c)
+		case lineup.OpRestore:
+			err = w.restore(c)
+		default:
+			err = w.line(c)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// line makes a change of the line-up.
+func (w *work) line(c lineup.Change) error {
+	if err := sensible(w.seen, c); err != nil {
+		return UsageError{err}
+	}
+	complete(w.seen, &c)
+	after, err := w.lines.Apply(c)
+	if err != nil {
+		return UsageError{err}
+	}
+	w.lines = after
+	return nil
+}
+
+// look surveys what there is after the changes so far.
+func (w *work) look() {
+	in := w.s.input()
+	in.FS = w.a.overlay(w.plan.Parts)
+	w.seen = survey.With(in, w.lines)
+}
+
+// settle works out what taking a source in comes to.
+func (w *work) settle(p *parcel, c lineup.Choices) (*intake.Intake, error) {
+	scene, err := w.a.scene(w.s, w.seen, w.plan.Parts)
+	if err != nil {
+		return nil, err
+	}
+	found := intake.Examine(p.tree, p.source.Path, w.s.Dialect, intake.Wanted(w.seen))
+	return intake.Settle(found, p.source.Path, scene, c), nil
+}
+
+// take brings in what a source holds and registers it.
+func (w *work) take(c lineup.Change) error {
+	if c.Choices == nil {
+		c.Choices = &lineup.Choices{}
+	}
+	p, err := w.a.open(w.ctx, c.Source, bounds(c.Choices), []*dialect.Dialect{w.s.Dialect}, nil)
+	if err != nil {
+		return err
+	}
+	in, err := w.settle(p, *c.Choices)
+	if err != nil {
+		return err
+	}
+	if !in.Ready() {
+		return &Unanswered{About: c.String(), Questions: in.Questions, Problems: in.Problems}
+	}
+	w.plan.Parts = append(w.plan.Parts, in.Parts...)
+	w.plan.Rules = append(w.plan.Rules, in.Rules...)
+	w.look()
+	if c.Choices.Quiet {
+		return nil
+	}
+	for _, m := range in.InOrder() {
+		if !m.Listed || len(w.lines.Find(m.Name)) > 0 || byPresence(w.s.Dialect) {
+			continue
+		}
+		if there := w.seen.Find(m.Name); there != nil && there.Registered {
+			continue // through its category folder
+		}
+		add := lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Where: c.Where}
+		if add.Where == (lineup.Where{}) {
+			add.Where = intake.Position(w.seen, m.Name)
+		}
+		if err := w.line(add); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// byPresence tells families in which being in the folder is all.
+func byPresence(d *dialect.Dialect) bool {
+	return !slices.ContainsFunc(d.Registrations, func(r dialect.Registration) bool { return r.Shape != dialect.ShapePresence })
+}
+
+// remove takes a mod out.
+func (w *work) remove(c lineup.Change) error {
+	if c.Choices == nil {
+		c.Choices = &lineup.Choices{}
+	}
+	r, err := w.removal(c.Mod, *c.Choices)
+	if err != nil {
+		return err
+	}
+	un := &Unanswered{About: c.String(), Problems: r.Problems}
+	if len(r.Dependents) > 0 && !c.Choices.Agree {
+		un.Questions = []intake.Question{{About: c.Mod, Say: []string{"--agree"},
+			Text: fmt.Sprintf("%s cannot do without it and will not load.", text.Clean(strings.Join(r.Dependents, ", ")))}}
+	}
+	if len(un.Questions)+len(un.Problems) > 0 {
+		return un
+	}
+	w.plan.Parts = append(w.plan.Parts, r.Parts...)
+	for _, line := range r.Changes {
+		if err := w.line(line); err != nil {
+			return err
+		}
+	}
+	w.look()
+	return nil
+}
+
+func (w *work) removal(name string, c lineup.Choices) (*intake.Removal, error) {
+	scene, err := w.a.scene(w.s, w.seen, w.plan.Parts)
+	if err != nil {
+		return nil, err
+	}
+	return intake.Remove(name, scene, c), nil
+}
+
+// Removal works out what taking a mod out of a server would come to.
+func (a *App) Removal(ctx context.Context, server, name string, c lineup.Choices) (*intake.Removal, error) {
+	s, err := a.Server(server)
+	if err != nil {
+		return nil, err
+	}
+	w := a.work(ctx, s, survey.Take(s.input()))
+	staged, err := a.Staged(server)
+	if err == nil {
+		err = w.all(staged)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return w.removal(name, c)
+}
+
+// disturbs refuses to exchange or take away files under a running server; new ones
+// it does not see.
+func (a *App) disturbs(name string, p *plan.Plan) error {
+	for i := range p.Parts {
+		if part := &p.Parts[i]; part.Old != "" && part.Old != plan.EmptyFolder {
+			return fmt.Errorf("%w, and %s must not change under it; stop it first (initium stop %s)", host.ErrRunning, part.Path, name)
+		}
+	}
+	return nil
+}
+
+// RecordClean writes down which files a server has of its own, so that overlaps
+// with them are known. The folders that mods are put into are left out.
+func (a *App) RecordClean(name string) (files int, err error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return 0, err
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return 0, err
+	}
+	var without []string
+	for _, p := range s.Dialect.Places {
+		if dir, ok := s.Vars.Expand(p.Path); ok {
+			without = append(without, dir)
+		}
+	}
+	return l.RecordClean(name, s.Record.Dir, without)
+}
+
+// Clean tells how many files of the clean server are recorded, and which of them
+// are other files now, or gone.
+func (a *App) Clean(name string) (files int, changed []string, err error) {
+	_, l, err := a.settled(name)
+	if err != nil {
+		return 0, nil, err
+	}
+	return l.Clean(name)
+}
+
+// errNoSource refuses a change without anything to take in.
+var errNoSource = errors.New("say what is to be taken in")
+
+// TakeAll makes the changes that take several sources in, with the names of what
+// is in each.
+func (a *App) TakeAll(ctx context.Context, server string, sources []string, c lineup.Choices, where lineup.Where, progress func(int64)) ([]lineup.Change, error) {
+	if len(sources) == 0 {
+		return nil, UsageError{errNoSource}
+	}
+	s, err := a.Server(server)
+	if err != nil {
+		return nil, err
+	}
+	w := a.work(ctx, s, survey.Take(s.input()))
+	staged, err := a.Staged(server)
+	if err == nil {
+		err = w.all(staged)
+	}
+	if err != nil {
+		return nil, err
+	}
+	var changes []lineup.Change
+	for _, source := range sources {
+		p, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{s.Dialect}, progress)
+		if err != nil {
+			return nil, err
+		}
+		in, err := w.settle(p, c)
+		if err != nil {
+			return nil, err
+		}
+		change := lineup.Change{Op: lineup.OpTake, Mod: names(in), Source: p.source.Path, Choices: &c, Where: where}
+		if err := w.take(change); err != nil {
+			return nil, err
+		}
+		changes = append(changes, change)
+	}
+	return changes, nil
+}

@@ -1,0 +1,464 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/charmbracelet/x/term"
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
+	"initium/internal/core/mod"
+	"initium/internal/core/plan"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// choiceFlags are the answers that an operator can give beforehand.
+func choiceFlags(cmd *cobra.Command, c *lineup.Choices) {
+	f := cmd.Flags()
+	f.StringVar(&c.As, "as", "", "the name of the mod, when one comes")
+	f.BoolVar(&c.Agree, "agree", false, "agree with the names that are proposed for those that are not allowed")
+	f.StringSliceVar(&c.Only, "only", nil, "of several mods only these")
+	f.StringVar(&c.Into, "into", "", "the folder that mods are put into, where the family has several")
+	f.StringSliceVar(&c.Take, "take", nil, "where there is a file already, take the new one: its path, or all")
+	f.StringSliceVar(&c.Keep, "keep", nil, "or keep the old one")
+	f.StringSliceVar(&c.Both, "both", nil, "or keep the old one and put the new one beside it")
+	f.BoolVar(&c.Quiet, "files-only", false, "put the files in place and register nothing")
+	f.IntVar(&c.MostFiles, "most-files", 0, "how many files may come (250000 when left out)")
+	f.Int64Var(&c.MostBytes, "most-bytes", 0, "how many bytes they may have (32 GiB when left out)")
+	f.Int64Var(&c.MostRatio, "most-ratio", 0, "how many times its size an archive may unpack to (250 when left out)")
+	f.BoolVar(&c.Cases, "cases", false, "let names differ by letter case or Unicode form only")
+}
+
+func (e *env) look() *cobra.Command {
+	var server string
+	var asJSON bool
+	var c lineup.Choices
+	cmd := &cobra.Command{
+		Use:   "look SOURCE",
+		Short: "Look into an archive, a folder or a file: which mods are in it and where they would go; writes nothing",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			show, end := e.reading()
+			in, err := e.app.LookInto(cmd.Context(), args[0], server, c, show)
+			end()
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				if err := e.json(insideJSON(in)); err != nil {
+					return err
+				}
+			} else {
+				e.printInside(in)
+			}
+			if in.Found.Dialect == nil || in.Intake != nil && !in.Intake.Ready() {
+				return errNo
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&server, "server", "", "as it would be on this server")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	choiceFlags(cmd, &c)
+	return cmd
+}
+
+func (e *env) take() *cobra.Command {
+	var c lineup.Choices
+	var where lineup.Where
+	var stage bool
+	cmd := &cobra.Command{
+		Use:   "take SERVER SOURCE...",
+		Short: "Take mods in from archives, folders or files: files in place, keys, registration; all or nothing",
+		Args:  args(cobra.MinimumNArgs(2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			show, end := e.reading()
+			changes, err := e.app.TakeAll(cmd.Context(), args[0], args[1:], c, where, show)
+			end()
+			if err != nil {
+				return err
+			}
+			return e.change(cmd.Context(), args[0], stage, changes...)
+		},
+	}
+	whereFlags(cmd, &where)
+	stageFlag(cmd, &stage)
+	choiceFlags(cmd, &c)
+	return cmd
+}
+
+func (e *env) remove() *cobra.Command {
+	var c lineup.Choices
+	var stage, backup, show bool
+	cmd := &cobra.Command{
+		Use:   "remove SERVER MOD",
+		Short: "Take a mod out: its files, keys and registrations; initium undo brings all of it back",
+		Args:  args(cobra.ExactArgs(2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := e.app.Removal(cmd.Context(), args[0], args[1], c)
+			if err != nil {
+				return err
+			}
+			if show {
+				e.printRemoval(args[0], r)
+				return nil
+			}
+			if backup {
+				if err := e.makeBackup(cmd.Context(), args[0], "before "+args[1]+" was taken out"); err != nil {
+					return err
+				}
+			}
+			change := lineup.Change{Op: lineup.OpRemove, Mod: args[1], Choices: &c}
+			if err := e.change(cmd.Context(), args[0], stage, change); err != nil {
+				return err
+			}
+			e.printLeft(args[0], r)
+			return nil
+		},
+	}
+	stageFlag(cmd, &stage)
+	cmd.Flags().BoolVar(&show, "show", false, "only show what would go, what would stay and who depends on it")
+	cmd.Flags().BoolVar(&backup, "backup", false, "back the world up first")
+	cmd.Flags().BoolVar(&c.Agree, "agree", false, "although other mods cannot do without it")
+	cmd.Flags().BoolVar(&c.Leavings, "leavings", false, "what the mod has made by itself goes too")
+	return cmd
+}
+
+func (e *env) printRemoval(server string, r *intake.Removal) {
+	for _, p := range r.Problems {
+		fmt.Fprintln(e.out, p)
+	}
+	if len(r.Dependents) > 0 {
+		fmt.Fprintf(e.out, "cannot do without it: %s\n", text.Clean(strings.Join(r.Dependents, ", ")))
+	}
+	s, err := e.app.Server(server)
+	if err != nil {
+		return
+	}
+	for i := range r.Parts {
+		e.printPart(s.Record.Dir, &r.Parts[i])
+	}
+	for _, c := range r.Changes {
+		fmt.Fprintln(e.out, c)
+	}
+	e.printLeft(server, r)
+}
+
+// printLeft tells what stays behind.
+func (e *env) printLeft(server string, r *intake.Removal) {
+	for _, l := range r.Left {
+		switch {
+		case l.Goes:
+		case l.Line > 0:
+			fmt.Fprintf(e.out, "stays: %s:%d, %s\n", text.Clean(l.Path), l.Line, l.About)
+		default:
+			fmt.Fprintf(e.out, "stays: %s, %s\n", text.Clean(l.Path), l.About)
+		}
+	}
+	if r.World != "" && len(r.Problems) == 0 {
+		fmt.Fprintf(e.out, "the world: %s; initium backup %s keeps it as it is\n", r.World, server)
+	}
+}
+
+func (e *env) record() *cobra.Command {
+	var changed bool
+	cmd := &cobra.Command{
+		Use:   "record SERVER",
+		Short: "Record which files the clean server has of its own, so that overlaps with them are known",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if !changed {
+				files, err := e.app.RecordClean(args[0])
+				if err == nil {
+					fmt.Fprintf(e.out, "%d files are recorded as the server's own\n", files)
+				}
+				return err
+			}
+			files, list, err := e.app.Clean(args[0])
+			if err != nil {
+				return err
+			}
+			for _, name := range list {
+				fmt.Fprintln(e.out, text.Clean(name))
+			}
+			fmt.Fprintf(e.out, "%d of the %d files that are recorded have changed or gone\n", len(list), files)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&changed, "changed", false, "list those that have changed since or gone")
+	return cmd
+}
+
+func (e *env) backup() *cobra.Command {
+	var list, asJSON bool
+	var why string
+	cmd := &cobra.Command{
+		Use:   "backup SERVER",
+		Short: "Back the server's world up, and read the backup again to see that it is whole",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if !list && !asJSON {
+				return e.makeBackup(cmd.Context(), args[0], why)
+			}
+			backups, err := e.app.Backups(args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return e.json(map[string]any{"server": args[0], "backups": append([]host.Backup{}, backups...)})
+			}
+			for _, b := range backups {
+				fmt.Fprintf(e.out, "%4d  %s  %d files, %s (%s packed)  %s\n", b.Number, b.At.Local().Format("2 Jan 15:04:05"), b.Files, intake.Bytes(b.Bytes), intake.Bytes(b.Packed), text.Clean(b.Why))
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&list, "list", false, "list the backups")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "list them as JSON")
+	cmd.Flags().StringVar(&why, "because", "", "what it is for")
+	return cmd
+}
+
+func (e *env) makeBackup(ctx context.Context, server, why string) error {
+	show, end := e.copying()
+	b, err := e.app.Backup(ctx, server, why, show)
+	end()
+	if err == nil {
+		fmt.Fprintf(e.out, "backup %d: %d files, %s, packed to %s and read again: %s\n", b.Number, b.Files, intake.Bytes(b.Bytes), intake.Bytes(b.Packed), b.File)
+	}
+	return err
+}
+
+func (e *env) restore() *cobra.Command {
+	var stage bool
+	cmd := &cobra.Command{
+		Use:   "restore SERVER [BACKUP]",
+		Short: "Put the world back as the newest backup has it, or the one with that number; initium undo takes it back",
+		Args:  args(cobra.RangeArgs(1, 2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			number := 0
+			if len(args) == 2 {
+				if _, err := fmt.Sscan(args[1], &number); err != nil || number < 1 {
+					return fmt.Errorf("%w: %q is no backup; initium backup %s --list shows them", errArgs, args[1], args[0])
+				}
+			}
+			c, err := e.app.RestoreChange(args[0], number)
+			if err != nil {
+				return err
+			}
+			return e.change(cmd.Context(), args[0], stage, c)
+		},
+	}
+	stageFlag(cmd, &stage)
+	return cmd
+}
+
+// printPart tells in a few lines what becomes of a folder or file as a whole.
+func (e *env) printPart(dir string, p *plan.Part) {
+	what := p.What
+	if p.Mod != "" {
+		what += " " + text.Clean(p.Mod)
+	}
+	fmt.Fprintf(e.out, "%s (%s): %s\n", text.Clean(short(dir, p.Path)), what, p)
+	const most = 20
+	for i, n := range p.Notes {
+		if i == most {
+			fmt.Fprintf(e.out, "     … and %d more\n", len(p.Notes)-most)
+			break
+		}
+		why := ""
+		if n.Why != "" {
+			why = "  (" + n.Why + ")"
+		}
+		fmt.Fprintf(e.out, "     %-11s %s%s\n", n.Kind, text.Clean(n.Rel), why)
+	}
+}
+
+func (e *env) printInside(in *app.Inside) {
+	f := in.Found
+	fmt.Fprintf(e.out, "%s: %s, %d files, %s\n", text.Clean(path.Base(in.Source)), in.Form, f.Tree.Files, intake.Bytes(f.Tree.Total))
+	if in.Called != "" {
+		fmt.Fprintf(e.out, "it is called %s and is %s\n", in.Called, in.Form)
+	}
+	if f.Dialect == nil {
+		fmt.Fprintln(e.out, "no dialect finds a mod in it")
+		return
+	}
+	fmt.Fprintf(e.out, "for %s", f.Dialect.Title)
+	if len(in.Also) > 0 {
+		fmt.Fprintf(e.out, " (it could also be for %s)", strings.Join(in.Also, ", "))
+	}
+	fmt.Fprintln(e.out)
+	for i := range f.Mods {
+		e.printFound(&f.Mods[i])
+	}
+	if in.Intake != nil {
+		e.printIntake(in)
+	}
+	for _, group := range []struct {
+		title string
+		names []string
+	}{{"to read", f.Notes}, {"left out", f.Surplus}} {
+		if len(group.names) > 0 {
+			fmt.Fprintf(e.out, "%s: %s\n", group.title, few(group.names))
+		}
+	}
+	for _, t := range f.Troubles() {
+		fmt.Fprintf(e.out, "cannot be looked into: %s\n", text.Clean(t))
+	}
+}
+
+// few are the first of many names.
+func few(names []string) string {
+	const most = 6
+	shown := text.Clean(strings.Join(names[:min(len(names), most)], ", "))
+	if more := len(names) - most; more > 0 {
+		shown += fmt.Sprintf(" and %d more", more)
+	}
+	return shown
+}
+
+func (e *env) printFound(m *intake.Mod) {
+	release := m.Manifest.Release
+	if release != "" {
+		release = " " + release
+	}
+	fmt.Fprintf(e.out, "\n%s%s: %d files, %s\n", text.Clean(m.Name), text.Clean(release), m.Files, intake.Bytes(m.Bytes))
+	line := func(label, value string) {
+		if value != "" {
+			fmt.Fprintf(e.out, "  %-9s %s\n", label, text.Clean(value))
+		}
+	}
+	line("name", m.Why)
+	line("came as", m.Mended)
+	line("root", m.RootWords())
+	if m.Bundle != "" {
+		line("part of", path.Base(m.Bundle))
+	}
+	line("needs", needNames(m.Manifest.Needs))
+	line("likes", needNames(m.Manifest.OptionalNeeds))
+	line("side", m.Manifest.Side)
+	if p := m.Manifest.Problem; p != nil {
+		line("trouble", fmt.Sprintf("%s:%d: %s", p.File, p.Line, p.Message))
+	}
+}
+
+func (e *env) printIntake(in *app.Inside) {
+	fmt.Fprintf(e.out, "\non %s:\n", in.Server)
+	for _, p := range in.Intake.Problems {
+		fmt.Fprintf(e.out, "  cannot be taken in: %s\n", p)
+	}
+	for _, p := range in.Intake.Mods {
+		what := "new"
+		if p.There != nil {
+			what = "instead of " + text.Clean(strings.TrimSpace(p.There.Name+" "+p.There.Release))
+		}
+		fmt.Fprintf(e.out, "  %s -> %s, %s\n", text.Clean(p.Name), text.Clean(p.Path), what)
+	}
+	for _, o := range in.Intake.Overlaps {
+		state := "other bytes"
+		if o.Same {
+			state = "the same bytes, nothing to do"
+		}
+		fmt.Fprintf(e.out, "  overlap: %s, %s; %s\n", text.Clean(o.Path), o.Whose, state)
+	}
+	for _, k := range in.Intake.Keys {
+		fmt.Fprintf(e.out, "  key: %s is there already\n", text.Clean(k))
+	}
+	for _, s := range in.Intake.Steps {
+		fmt.Fprintf(e.out, "  left to you: %s, %s\n", text.Clean(s.Path), s.About)
+	}
+	for _, name := range sortedNames(in.Lacking) {
+		fmt.Fprintf(e.out, "  lacks: %s needs %s\n", text.Clean(name), text.Clean(strings.Join(in.Lacking[name], ", ")))
+	}
+	for _, q := range in.Intake.Questions {
+		fmt.Fprintf(e.out, "  question: %s Say: %s\n", q.Text, text.Clean(strings.Join(q.Say, " or ")))
+	}
+	if in.Plan == nil {
+		return
+	}
+	if s, err := e.app.Server(in.Server); err == nil {
+		fmt.Fprintln(e.out, "\nplan:")
+		e.printPlan(s.Record.Dir, in.Plan)
+	}
+	for _, r := range in.Plan.Rules {
+		fmt.Fprintf(e.out, "rule: %s (%s)\n", r, r.Because)
+	}
+	for _, f := range in.Comes {
+		fmt.Fprintf(e.out, "check will say: %s: %s\n", f.Severity, f.Message)
+	}
+	for _, f := range in.Mended {
+		fmt.Fprintf(e.out, "check will no longer say: %s\n", f.Message)
+	}
+}
+
+// needNames writes needs with the versions that will do.
+func needNames(needs []mod.Need) string {
+	words := make([]string, len(needs))
+	for i, n := range needs {
+		words[i] = strings.TrimSpace(n.Name + " " + n.Range)
+	}
+	return strings.Join(words, ", ")
+}
+
+func sortedNames(m map[string][]string) []string {
+	names := make([]string, 0, len(m))
+	for name := range m {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	return names
+}
+
+// reading shows how much of a source has been read, once that takes a while.
+func (e *env) reading() (show func(int64), end func()) {
+	say, end := e.meter()
+	return func(n int64) { say(func() string { return "looking into it: " + intake.Bytes(n) }) }, end
+}
+
+// copying shows how far the copying of files has come.
+func (e *env) copying() (show func(host.Progress), end func()) {
+	say, end := e.meter()
+	began := time.Now()
+	return func(p host.Progress) {
+		say(func() string {
+			s := fmt.Sprintf("copying: %d files, %s", p.Files, intake.Bytes(p.Bytes))
+			if p.AllBytes > 0 && p.Bytes > 0 {
+				left := time.Duration(float64(time.Since(began)) * float64(p.AllBytes-p.Bytes) / float64(p.Bytes))
+				s += fmt.Sprintf(" of %s, about %s more", intake.Bytes(p.AllBytes), left.Round(time.Second))
+			}
+			return s
+		})
+	}, end
+}
+
+// meter writes one line over itself, on a terminal only, and not for what is done
+// within a moment.
+func (e *env) meter() (say func(line func() string), end func()) {
+	f, ok := e.err.(*os.File)
+	if !ok || !term.IsTerminal(f.Fd()) {
+		return func(func() string) {}, func() {}
+	}
+	const patience, tick = 2 * time.Second, 200 * time.Millisecond
+	began := time.Now()
+	var last time.Time
+	return func(line func() string) {
+			if now := time.Now(); now.Sub(began) > patience && now.Sub(last) > tick {
+				last = now
+				fmt.Fprintf(f, "\r\x1b[K%s (Ctrl+C stops it)", line())
+			}
+		}, func() {
+			if !last.IsZero() {
+				fmt.Fprint(f, "\r\x1b[K")
+			}
+		}
+}

@@ -1,0 +1,114 @@
+package dialect
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+)
+
+// Content is something that a download may bring besides mods.
+type Content struct {
+	Kind  ContentKind `toml:"kind"`
+	Files string      `toml:"files"` // a pattern; see Fits
+	Into  string      `toml:"into"`  // the folder that the files go into; of data the table that they are added to
+	About string      `toml:"about"`
+}
+
+// ContentKind says what is done with content.
+type ContentKind string
+
+// Maps and overlays are files that are put among the server's own. What is merged
+// into a table, run in a database or set by hand is left to the operator, who is
+// told of it.
+const (
+	ContentMap      ContentKind = "map"
+	ContentOverlay  ContentKind = "overlay"
+	ContentData     ContentKind = "data"
+	ContentDatabase ContentKind = "database"
+	ContentSettings ContentKind = "settings"
+)
+
+// Placed tells whether the files of a kind are put somewhere by Initium.
+func (k ContentKind) Placed() bool { return k == ContentMap || k == ContentOverlay }
+
+// Fits tells whether a path in a download is such content, and where below Into
+// it belongs. A pattern without a slash is compared with the file's name, one with
+// slashes with as many elements at the end of its path, and one that ends in "/**"
+// with the folders above: what is below them keeps its path.
+func (c *Content) Fits(name string) (below string, ok bool) {
+	elements := strings.Split(name, "/")
+	pattern := strings.Split(c.Files, "/")
+	if pattern[len(pattern)-1] != "**" {
+		from := len(elements) - len(pattern)
+		if from < 0 || !fitsAll(pattern, elements[from:]) {
+			return "", false
+		}
+		return elements[len(elements)-1], true
+	}
+	pattern = pattern[:len(pattern)-1]
+	for at := 0; at+len(pattern) < len(elements); at++ {
+		if fitsAll(pattern, elements[at:at+len(pattern)]) {
+			return strings.Join(elements[at+len(pattern):], "/"), true
+		}
+	}
+	return "", false
+}
+
+func fitsAll(pattern, elements []string) bool {
+	for i := range pattern {
+		if ok, err := path.Match(pattern[i], elements[i]); err != nil || !ok {
+			return false
+		}
+	}
+	return true
+}
+
+// Leaving is a file or folder that a mod makes by itself when it runs.
+type Leaving struct {
+	Path  string `toml:"path"` // with {mod} in it
+	About string `toml:"about"`
+}
+
+// World says what a backup of the server's world holds.
+type World struct {
+	Paths []string `toml:"paths"` // files and folders; the last element may be a pattern
+	About string   `toml:"about"` // what of it goes with a mod that is removed
+}
+
+// content checks what the dialect says of downloads, of what mods leave behind,
+// and of the world.
+func (c *checker) content(d *Dialect, vars []string) {
+	for i := range d.Contents {
+		content, key := &d.Contents[i], fmt.Sprintf("content[%d]", i)
+		oneOf(c, key+".kind", &content.Kind, "", ContentMap, ContentOverlay, ContentData, ContentDatabase, ContentSettings)
+		c.glob(key+".files", strings.TrimSuffix(content.Files, "/**"))
+		c.variables(key+".into", content.Into, vars)
+		if content.Kind.Placed() && content.Into == "" {
+			c.bad(key+".into", "is needed: the folder that a %s goes into", content.Kind)
+		}
+	}
+	for i := range d.Leavings {
+		key := fmt.Sprintf("leaves[%d].path", i)
+		c.variables(key, d.Leavings[i].Path, append(slices.Clip(vars), "mod"))
+		if !strings.Contains(path.Base(d.Leavings[i].Path), "{mod}") {
+			c.bad(key, "has to hold {mod} in its last element")
+		}
+	}
+	for _, p := range d.World.Paths {
+		c.variables("world.paths", p, vars)
+		c.glob("world.paths", path.Base(p))
+	}
+	c.variables("keys.into", d.Keys.Into, vars)
+	if d.Keys.Files != "" {
+		c.glob("keys.files", d.Keys.Files)
+		c.need("keys.into", d.Keys.Into)
+	}
+}
+
+func (c *checker) glob(key, pattern string) {
+	c.need(key, pattern)
+	if _, err := path.Match(pattern, "x"); err != nil {
+		c.bad(key, "%q is no pattern: %v", pattern, err)
+	}
+}

@@ -1,0 +1,398 @@
+package intake
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/mod"
+	"initium/internal/core/text"
+)
+
+// Mod is a mod that was found in what came.
+type Mod struct {
+	Naming
+	Root     string // its folder or file in the tree; "" when the mod is all that came
+	Place    int    // of Dialect.Places
+	Single   bool   // it is one file
+	Packed   bool   // which is an archive with the manifest inside
+	Bundle   string // the folder of the bundle or category that it came in; "" for none
+	Grouped  bool   // that is a category, not a bundle
+	Shown    string // how it was known for a mod: the file that says so
+	Around   []string
+	Manifest mod.Manifest
+	Files    int
+	Bytes    int64
+}
+
+// Extra is something else that the dialect knows.
+type Extra struct {
+	Content *dialect.Content
+	Path    string // in the tree
+	Below   string // where below the content's folder it belongs
+}
+
+// Found is what is in what came, as far as a dialect can tell.
+type Found struct {
+	Dialect *dialect.Dialect
+	Tree    *Tree
+	Name    string // of what came
+	Mods    []Mod
+	Bundles []string // the folders of bundles and categories, in the tree
+	Extras  []Extra
+	Keys    []string // key files outside of mods
+	Notes   []string // what to read: readmes and the like
+	Surplus []string // files that belong nowhere
+	Lists   []string // startup files that came along, from which an order can be read
+}
+
+// Interesting tells whether the bytes of a file are worth keeping while a source
+// is read, for the dialects that it may be for.
+func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool {
+	names := map[string]bool{}
+	var keys []string
+	for _, d := range dialects {
+		for _, p := range d.Places {
+			for _, f := range slices.Concat(p.Mark, p.Bundle, []string{p.Main, p.Speaks}) {
+				names[path.Base(f)] = true
+			}
+		}
+		for _, m := range d.Manifests {
+			names[path.Base(m.File)] = true
+		}
+		for _, s := range d.Sources {
+			names[path.Base(s.File)] = true
+		}
+		for _, r := range d.Registrations {
+			if r.Shape != dialect.ShapePresence {
+				names[path.Base(r.File)] = true
+			}
+		}
+		if d.Keys.Files != "" {
+			keys = append(keys, path.Base(d.Keys.Files))
+		}
+	}
+	return func(name string, size int64) bool {
+		if size > mod.MaxManifest {
+			return false
+		}
+		base := path.Base(name)
+		return names[base] || isNote(base) && size <= maxNote || slices.ContainsFunc(keys, func(k string) bool { ok, _ := path.Match(k, base); return ok })
+	}
+}
+
+// maxNote is the largest readme that is kept to be shown, in bytes.
+const maxNote = 64 << 10
+
+var noteWords = []string{"readme", "read me", "install", "changelog", "changes", "liesmich", "lisezmoi", "howto", "instructions", "notes"}
+
+// isNote tells files that are for the operator to read.
+func isNote(base string) bool {
+	lower := strings.ToLower(base)
+	switch path.Ext(lower) {
+	case "", ".txt", ".md", ".rst", ".adoc", ".nfo", ".html":
+	default:
+		return false
+	}
+	return slices.ContainsFunc(noteWords, func(w string) bool { return strings.HasPrefix(lower, w) })
+}
+
+// isLitter tells files that systems leave behind and nobody wants.
+func isLitter(name string) bool {
+	for _, e := range strings.Split(name, "/") {
+		switch e {
+		case "__MACOSX", ".DS_Store", "Thumbs.db", "desktop.ini", ".git", ".svn", ".hg", ".github":
+			return true
+		}
+	}
+	return strings.HasPrefix(path.Base(name), "._")
+}
+
+// PackedForms are the names of packed mods, which are not unpacked though they
+// are archives.
+func PackedForms(dialects []*dialect.Dialect) func(name string) bool {
+	var forms []*text.Pattern
+	for _, d := range dialects {
+		for _, p := range d.Places {
+			if pattern, err := text.ParsePattern(p.File, nil); err == nil && p.Packed {
+				forms = append(forms, pattern)
+			}
+		}
+	}
+	return func(name string) bool {
+		return slices.ContainsFunc(forms, func(f *text.Pattern) bool {
+			_, ok := f.Match([]byte(path.Base(name)), nil)
+			return ok
+		})
+	}
+}
+
+// examiner walks through a tree.
+type examiner struct {
+	*Found
+	wanted   []string
+	children map[string][]string
+	entries  map[string]*Entry
+}
+
+// Examine finds out what is in a tree. name is what came is called; wanted are
+// the names of mods that others look for and that are not there.
+func Examine(tree *Tree, name string, d *dialect.Dialect, wanted []string) *Found {
+	x := &examiner{Found: &Found{Dialect: d, Tree: tree, Name: name}, wanted: wanted,
+		children: map[string][]string{}, entries: map[string]*Entry{}}
+	x.index(tree, "")
+	x.visit("", "", false)
+	return x.Found
+}
+
+// index makes the contents of archives inside the archive look like folders.
+func (x *examiner) index(t *Tree, prefix string) {
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		full := join(prefix, e.Path)
+		x.entries[full] = e
+		parent := path.Dir(full)
+		if parent == "." {
+			parent = ""
+		}
+		x.children[parent] = append(x.children[parent], full)
+		if e.Inside != nil {
+			x.index(e.Inside, full)
+		}
+	}
+}
+
+func join(dir, name string) string {
+	if dir == "" {
+		return name
+	}
+	return dir + "/" + name
+}
+
+// each goes through the files below a folder.
+func (x *examiner) each(dir string, do func(name string)) {
+	for _, name := range x.children[dir] {
+		if x.entries[name].Kind == Folder {
+			x.each(name, do)
+		} else {
+			do(name)
+		}
+	}
+}
+
+// has tells whether a file is in a folder of the tree.
+func (x *examiner) has(dir, name string) bool {
+	e := x.entries[join(dir, name)]
+	return e != nil && e.Kind != Folder
+}
+
+func (x *examiner) hasAny(dir string, names []string) (which string) {
+	for _, n := range names {
+		if x.has(dir, n) {
+			return n
+		}
+	}
+	return ""
+}
+
+// visit looks at one folder and what is in it.
+func (x *examiner) visit(dir, bundle string, grouped bool) {
+	if place, shown := x.asMod(dir); shown != "" && !isLitter(dir) {
+		x.mod(dir, place, shown, bundle, grouped)
+		return
+	}
+	if b, isGroup := x.asBundle(dir); b && bundle == "" {
+		x.Bundles = append(x.Bundles, dir)
+		bundle, grouped = dir, isGroup
+	}
+	for _, name := range x.children[dir] {
+		e := x.entries[name]
+		switch {
+		case isLitter(name):
+			x.Surplus = append(x.Surplus, name)
+		case e.Kind == Folder:
+			x.visit(name, bundle, grouped)
+		case e.Inside != nil:
+			x.visit(name, "", false)
+		default:
+			x.file(name, e, bundle)
+		}
+	}
+}
+
+// asMod tells whether a folder is a mod: by a file that marks one, or without
+// which one cannot load, or in which one describes itself.
+func (x *examiner) asMod(dir string) (place int, shown string) {
+	if x.hasBundleFile(dir) {
+		return -1, ""
+	}
+	for i := range x.Dialect.Places {
+		p := &x.Dialect.Places[i]
+		if p.File != "" || p.Loads == dialect.LoadsBase {
+			continue
+		}
+		if mark := x.hasAny(dir, p.Mark); mark != "" {
+			return i, mark
+		}
+		if len(p.Mark) > 0 {
+			continue
+		}
+		if p.Main != "" && x.has(dir, p.Main) {
+			return i, p.Main
+		}
+		for _, m := range x.Dialect.Manifests {
+			if m.Format != dialect.FormatSource && x.has(dir, m.File) {
+				return i, m.File
+			}
+		}
+	}
+	return -1, ""
+}
+
+func (x *examiner) hasBundleFile(dir string) bool {
+	return slices.ContainsFunc(x.Dialect.Places, func(p dialect.Place) bool { return x.hasAny(dir, p.Bundle) != "" })
+}
+
+// asBundle tells whether a folder holds several mods that belong together.
+func (x *examiner) asBundle(dir string) (yes, group bool) {
+	for _, p := range x.Dialect.Places {
+		if p.Group != "" && strings.HasPrefix(path.Base(dir), p.Group) {
+			return true, true
+		}
+	}
+	return x.hasBundleFile(dir), false
+}
+
+// mod takes a folder down as a mod.
+func (x *examiner) mod(dir string, place int, shown, bundle string, grouped bool) {
+	m := Mod{Root: dir, Place: place, Shown: shown, Bundle: bundle, Grouped: grouped}
+	m.Manifest = mod.Read(x.Dialect.Manifests, func(file string) ([]byte, error) { return x.read(join(dir, file)) })
+	folder := path.Base(dir)
+	if dir == "" || x.entries[dir].Inside != nil {
+		folder = ""
+	}
+	archive := x.Name
+	for at := dir; at != "." && at != ""; at = path.Dir(at) {
+		if x.entries[at].Inside != nil {
+			archive = path.Base(at)
+			break
+		}
+	}
+	m.Naming = propose(x.Dialect.Names, m.Manifest.Name, folder, archive, x.wanted)
+	above := path.Dir(dir)
+	if bundle != "" {
+		above = path.Dir(bundle)
+	}
+	if dir != "" && above != "." {
+		m.Around = strings.Split(above, "/")
+	}
+	x.count(&m, dir)
+	x.Mods = append(x.Mods, m)
+}
+
+func (x *examiner) count(m *Mod, dir string) {
+	for _, name := range x.children[dir] {
+		switch e := x.entries[name]; {
+		case isLitter(name):
+		case e.Kind == Folder:
+			x.count(m, name)
+		default:
+			m.Files++
+			m.Bytes += e.Size
+		}
+	}
+}
+
+func (x *examiner) read(name string) ([]byte, error) {
+	e := x.entries[name]
+	switch {
+	case e == nil || e.Kind == Folder:
+		return nil, fs.ErrNotExist
+	case e.Data == nil && e.Size > 0:
+		return nil, fmt.Errorf("it is larger than the %s that are read of such a file", Bytes(mod.MaxManifest))
+	}
+	return e.Data, nil
+}
+
+// file finds out what a file outside of folders that are mods is.
+func (x *examiner) file(name string, e *Entry, bundle string) {
+	base := path.Base(name)
+	for i := range x.Dialect.Places {
+		p := &x.Dialect.Places[i]
+		if p.File == "" || p.Loads == dialect.LoadsBase {
+			continue
+		}
+		pattern, err := text.ParsePattern(p.File, nil)
+		if err != nil {
+			continue // Parse has checked it
+		}
+		if caps, ok := pattern.Match([]byte(base), nil); ok {
+			x.single(name, e, i, string(pattern.Get("mod", []byte(base), caps)), bundle)
+			return
+		}
+	}
+	for i := range x.Dialect.Contents {
+		if below, ok := x.Dialect.Contents[i].Fits(name); ok {
+			x.Extras = append(x.Extras, Extra{&x.Dialect.Contents[i], name, below})
+			return
+		}
+	}
+	if x.isKey(name) {
+		x.Keys = append(x.Keys, name)
+		return
+	}
+	for _, r := range x.Dialect.Registrations {
+		if r.Shape != dialect.ShapePresence && r.Form == "" && path.Base(r.File) == base {
+			x.Lists = append(x.Lists, name)
+			return
+		}
+	}
+	if isNote(base) {
+		x.Notes = append(x.Notes, name)
+	} else if bundle == "" { // what lies in a bundle comes along with it
+		x.Surplus = append(x.Surplus, name)
+	}
+}
+
+// isKey tells whether a file lies where mods have their keys.
+func (x *examiner) isKey(name string) bool {
+	if x.Dialect.Keys.Files == "" {
+		return false
+	}
+	_, ok := (&dialect.Content{Files: x.Dialect.Keys.Files}).Fits(name)
+	return ok
+}
+
+// single takes a file down as a mod.
+func (x *examiner) single(name string, e *Entry, place int, stem, bundle string) {
+	p := &x.Dialect.Places[place]
+	m := Mod{Root: name, Place: place, Single: true, Packed: p.Packed, Shown: path.Base(name), Bundle: bundle, Files: 1, Bytes: e.Size}
+	if p.Packed {
+		m.Manifest = readPacked(x.Dialect, e.Data)
+	}
+	m.Naming = propose(x.Dialect.Names, m.Manifest.Name, stem, x.Name, x.wanted)
+	if dir := path.Dir(name); dir != "." {
+		m.Around = strings.Split(dir, "/")
+	}
+	x.Mods = append(x.Mods, m)
+}
+
+// Weight is how much of what came the dialect can tell, to find the family that it
+// is for.
+func (f *Found) Weight() int {
+	n := 0
+	for i := range f.Mods {
+		m := &f.Mods[i]
+		n += 10
+		if m.Manifest.File != "" && m.Manifest.Problem == nil {
+			n += 5
+		}
+	}
+	if n == 0 {
+		return 0
+	}
+	return n + len(f.Extras)
+}

@@ -1,0 +1,213 @@
+package intake
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/order"
+	"initium/internal/core/plan"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+)
+
+// Left is something that a mod which is taken out leaves behind.
+type Left struct {
+	Path  string // on the server
+	Line  int    // in that file, from 1; 0 for a file or folder as a whole
+	About string
+	Goes  bool // it goes with the mod
+}
+
+// Removal is what taking a mod out comes to.
+type Removal struct {
+	Mod        *survey.Mod
+	Dependents []string // mods that are on and cannot do without it
+	Parts      []plan.Part
+	Changes    []lineup.Change
+	Left       []Left
+	World      string // what of the world may go with it, as far as the dialect knows
+	Problems   []string
+}
+
+// Remove works out what taking a mod out of a server comes to. Files of it go,
+// and its registrations; its keys go unless another mod brings the same; what it
+// has made by itself stays, unless the operator wants that to go too.
+func Remove(name string, scene *Scene, choices lineup.Choices) *Removal {
+	s := scene.Survey
+	r := &Removal{Mod: s.Find(name)}
+	switch m := r.Mod; {
+	case m == nil:
+		r.Problems = []string{fmt.Sprintf("there is no mod %q on this server; a name has to be exact, capitals too", text.Clean(name))}
+		return r
+	case m.Base:
+		r.Problems = []string{text.Clean(name) + " belongs to the server itself and is not taken out"}
+		return r
+	case m.Path != "" && !scene.Writable(path.Dir(m.Path)):
+		r.Problems = []string{fmt.Sprintf("%s cannot be taken out of %s: that folder cannot be written to; switch the mod off instead", text.Clean(name), path.Dir(m.Path))}
+		return r
+	}
+	r.World = s.Dialect.World.About
+	r.dependents(s)
+	r.lines(s)
+	if r.Mod.Path != "" {
+		r.take(scene, r.Mod.Path, "the mod")
+		r.keys(scene)
+	}
+	r.leavings(scene, choices)
+	return r
+}
+
+func (r *Removal) dependents(s *survey.Survey) {
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		if m == r.Mod || !m.On {
+			continue
+		}
+		for _, need := range m.Needs() {
+			if s.Answer(need.Name) == r.Mod {
+				r.Dependents = append(r.Dependents, m.Name)
+				break
+			}
+		}
+	}
+}
+
+// take lets what is at a path go into the ledger.
+func (r *Removal) take(scene *Scene, full, what string) {
+	items, err := scene.List(full)
+	if err != nil {
+		r.Problems = append(r.Problems, fmt.Sprintf("%s cannot be read: %v", full, err))
+		return
+	}
+	if len(items) > 0 {
+		r.Parts = append(r.Parts, plan.Part{Path: full, Mod: r.Mod.Name, What: what, Old: plan.Digest(items)})
+	}
+}
+
+// lines are the registrations that go, and the settings that only this mod reads.
+func (r *Removal) lines(s *survey.Survey) {
+	if r.Mod.Registered && !r.Mod.Group {
+		presence := true
+		for _, i := range r.Mod.Entries {
+			presence = presence && s.Dialect.Registrations[s.Lineup.Entries[i].Registration].Shape == dialect.ShapePresence
+		}
+		if !presence {
+			r.Changes = append(r.Changes, lineup.Change{Op: lineup.OpUnregister, Mod: r.Mod.Name})
+		}
+	}
+	if r.Mod.Group && r.lastOfGroup(s) {
+		r.Changes = append(r.Changes, lineup.Change{Op: lineup.OpUnregister, Mod: r.Mod.Bundle})
+	}
+	for _, name := range order.Settings(s, r.Mod) {
+		if r.readByOthers(s, name) {
+			continue
+		}
+		for _, set := range s.Lineup.Settings {
+			if set.Name == name {
+				file := &s.Lineup.Files[set.File]
+				line, _ := text.Position(file.Bytes, set.Span.Start)
+				r.Left = append(r.Left, Left{Path: file.Path, Line: line, About: "the setting " + text.Clean(name) + ", which no other mod reads"})
+			}
+		}
+	}
+}
+
+// lastOfGroup tells whether the category folder holds no other mod.
+func (r *Removal) lastOfGroup(s *survey.Survey) bool {
+	return !slices.ContainsFunc(s.Mods, func(m survey.Mod) bool {
+		return m.Bundle == r.Mod.Bundle && m.Name != r.Mod.Name && m.Path != ""
+	})
+}
+
+func (r *Removal) readByOthers(s *survey.Survey, setting string) bool {
+	for i := range s.Mods {
+		if m := &s.Mods[i]; m != r.Mod && slices.Contains(order.Settings(s, m), setting) {
+			return true
+		}
+	}
+	return false
+}
+
+// keys lets those keys go that no other mod brings and that were not the server's
+// to begin with.
+func (r *Removal) keys(scene *Scene) {
+	s := scene.Survey
+	into, ok := s.Vars.Expand(s.Dialect.Keys.Into)
+	if !ok || s.Dialect.Keys.Files == "" {
+		return
+	}
+	brings := func(m *survey.Mod) map[string]plan.Item {
+		keys := map[string]plan.Item{}
+		items, err := scene.List(m.Path)
+		if err != nil {
+			return nil
+		}
+		for _, it := range items {
+			if ok, _ := path.Match(s.Dialect.Keys.Files, it.Rel); ok {
+				keys[path.Base(it.Rel)] = it
+			}
+		}
+		return keys
+	}
+	mine := brings(r.Mod)
+	if len(mine) == 0 {
+		return
+	}
+	sharedBy := map[string]string{}
+	for i := range s.Mods {
+		if m := &s.Mods[i]; m != r.Mod && m.Path != "" {
+			for name := range brings(m) {
+				sharedBy[name] = m.Name
+			}
+		}
+	}
+	for name, it := range mine {
+		full := path.Join(into, name)
+		there, err := scene.List(full)
+		if err != nil || len(there) != 1 {
+			continue
+		}
+		owner := scene.Owner(full)
+		switch {
+		case sharedBy[name] != "":
+			r.Left = append(r.Left, Left{Path: full, About: "a key that " + text.Clean(sharedBy[name]) + " needs too"})
+		case there[0].Sum != it.Sum:
+			r.Left = append(r.Left, Left{Path: full, About: "a key with other bytes than the mod's"})
+		case owner.Clean && owner.Mod == "":
+			r.Left = append(r.Left, Left{Path: full, About: "a key that the server had before"})
+		default:
+			r.take(scene, full, "a key")
+		}
+	}
+	slices.SortFunc(r.Left, func(a, b Left) int { return strings.Compare(a.Path, b.Path) })
+}
+
+// leavings are what the mod has made by itself.
+func (r *Removal) leavings(scene *Scene, choices lineup.Choices) {
+	s := scene.Survey
+	vars := dialect.Vars{"mod": r.Mod.Name}
+	for name, value := range s.Vars {
+		vars[name] = value
+	}
+	for _, l := range s.Dialect.Leavings {
+		full, ok := vars.Expand(l.Path)
+		if !ok || strings.ContainsAny(r.Mod.Name, `/\`) || strings.HasPrefix(r.Mod.Name, ".") {
+			continue
+		}
+		if items, err := scene.List(full); err != nil || len(items) == 0 {
+			continue
+		}
+		about := l.About
+		if about == "" {
+			about = "made by the mod"
+		}
+		r.Left = append(r.Left, Left{Path: full, About: about, Goes: choices.Leavings})
+		if choices.Leavings {
+			r.take(scene, full, about)
+		}
+	}
+}

@@ -1,0 +1,137 @@
+package intake
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+)
+
+// noNames allows what is safe in any file name.
+var noNames = dialect.Names{Allowed: "a-zA-Z0-9_.-"}
+
+// settingsSuffix are endings of files that people write into.
+var settingsSuffix = []string{".cfg", ".conf", ".config", ".csv", ".ini", ".json", ".json5", ".properties", ".settings", ".toml", ".txt", ".xml", ".yaml", ".yml"}
+
+// renew puts a new release in the place of an old one: what the release no longer
+// has goes, and what the operator, or the mod while it ran, has changed or added
+// is found by comparing with what once came. Where that is not known, files that
+// people write into count as the operator's.
+func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []plan.Item, notes []plan.Change) {
+	release, known := x.scene.Release(full)
+	base, now, next := byRel(release), byRel(there), byRel(comes)
+	rels := make([]string, 0, len(now)+len(next))
+	for rel := range now {
+		rels = append(rels, rel)
+	}
+	for rel := range next {
+		if _, ok := now[rel]; !ok {
+			rels = append(rels, rel)
+		}
+	}
+	slices.Sort(rels)
+	note := func(rel string, kind plan.ChangeKind, why string) {
+		notes = append(notes, plan.Change{Rel: rel, Kind: kind, Why: why})
+	}
+	stays := func(it plan.Item) { it.Source, it.From = "", it.Rel; items = append(items, it) }
+	for _, rel := range rels {
+		old, isThere := now[rel]
+		fresh, isNew := next[rel]
+		was, hasBase := base[rel]
+		switch {
+		case isThere && isNew && same(old, fresh):
+			items = append(items, fresh)
+		case !isThere && hasBase && same(was, fresh) && !fresh.Folder:
+			note(rel, plan.FileKept, "you have taken it away")
+		case !isThere:
+			items = append(items, fresh)
+			if !fresh.Folder {
+				note(rel, plan.FileComes, "")
+			}
+		case isNew && (hasBase && same(was, old) || !known && !written(rel)):
+			items = append(items, fresh)
+			note(rel, plan.FileChanges, "")
+		case isNew && hasBase && same(was, fresh):
+			stays(old)
+			note(rel, plan.FileKept, "changed by you, not by the release")
+		case isNew:
+			x.conflict(m, full, rel, old, fresh, &items, note)
+		case old.Folder && x.emptied(rel, base):
+		case hasBase && same(was, old):
+			note(rel, plan.FileGoes, "the release no longer has it")
+		case !hasBase && known:
+			stays(old)
+			note(rel, plan.FileKept, "it did not come with the mod")
+		case hasBase:
+			stays(old)
+			note(rel, plan.FileKept, "changed by you; the release no longer has it")
+		case written(rel):
+			stays(old)
+			note(rel, plan.FileKept, "the release does not have it; it may be yours")
+		default:
+			note(rel, plan.FileGoes, "the release does not have it")
+		}
+	}
+	return items, notes
+}
+
+// conflict is a file that both the operator and the release have changed.
+func (x *settler) conflict(m *Mod, full, rel string, old, fresh plan.Item, items *[]plan.Item, note func(string, plan.ChangeKind, string)) {
+	whole := path.Join(full, rel)
+	keep := func() { old.Source, old.From = "", old.Rel; *items = append(*items, old) }
+	choice := x.choice(whole)
+	x.Overlaps = append(x.Overlaps, Overlap{Path: whole, Mod: m.Name, Whose: "changed by you", Choice: choice, Into: true})
+	switch choice {
+	case lineup.Take:
+		*items = append(*items, fresh)
+		note(rel, plan.FileChanges, "yours is kept in the ledger")
+	case lineup.Keep:
+		keep()
+		note(rel, plan.FileKept, "the release has another one")
+	case lineup.Both:
+		keep()
+		note(rel, plan.FileKept, "the release's own lies beside it")
+		fresh.Rel = beside(rel, x.Found.Name)
+		*items = append(*items, fresh)
+		note(fresh.Rel, plan.FileComes, "to be compared with yours")
+	default:
+		keep()
+		x.ask(whole, m.Name, "you have changed it, and so has the release.", true)
+	}
+}
+
+// emptied tells whether an empty folder stood there when the mod came, or files
+// did that have gone since.
+func (x *settler) emptied(rel string, base map[string]plan.Item) bool {
+	if it, ok := base[rel]; ok && it.Folder {
+		return true
+	}
+	for other := range base {
+		if strings.HasPrefix(other, rel+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+func byRel(items []plan.Item) map[string]plan.Item {
+	m := make(map[string]plan.Item, len(items))
+	for _, it := range items {
+		m[it.Rel] = it
+	}
+	return m
+}
+
+// same tells whether two files hold the same; that one may be run and the other
+// may not is no change of the operator's when the file came in an archive.
+func same(a, b plan.Item) bool {
+	return a.Folder == b.Folder && a.Link == b.Link && a.Size == b.Size && a.Sum == b.Sum
+}
+
+// written tells files that people write into.
+func written(rel string) bool {
+	return slices.Contains(settingsSuffix, strings.ToLower(path.Ext(rel)))
+}

@@ -1,0 +1,165 @@
+package intake
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/mod"
+	"initium/internal/core/plan"
+	"initium/internal/core/rule"
+	"initium/internal/core/survey"
+)
+
+// Scene is the server that something is taken into or out of.
+type Scene struct {
+	Survey *survey.Survey
+
+	// List is what is at a path: all below a folder, or one item without a Rel for
+	// a file. There is none when nothing is there.
+	List func(path string) ([]plan.Item, error)
+	// Exists tells whether there is anything at a path.
+	Exists func(path string) bool
+	// Release is what came when Initium put the present state of a path there; ok
+	// is false when it did not, or somebody else has put another thing there.
+	Release func(path string) (items []plan.Item, ok bool)
+	// Owner tells whose a file is.
+	Owner func(path string) Owner
+	// Writable tells whether files can be put into a folder, there or to be made.
+	Writable func(dir string) bool
+}
+
+// Owner is whose a file on the server is.
+type Owner struct {
+	Clean bool   // the server had it before any mod
+	Mod   string // it was put there for this mod; "" for none
+}
+
+// Question is something that only the operator can answer.
+type Question struct {
+	About string // what it is about: a path on the server, or a name
+	Text  string
+	Say   []string // the words of the command line that answer it
+}
+
+// Overlap is a file that something taken in has in common with what is there.
+type Overlap struct {
+	Path   string
+	Mod    string // whose file comes
+	Same   bool   // the bytes are the same
+	Whose  string // whose file is there, in words
+	Choice lineup.Choice
+	Into   bool // it is one of a mod's own files, met by its new release
+}
+
+// Placed is where a mod goes.
+type Placed struct {
+	*Mod
+	Path   string      // of its folder or file on the server
+	There  *survey.Mod // the mod that it takes the place of, or nil
+	Notes  []plan.Change
+	Listed bool // it has to be registered to be loaded
+}
+
+// Step is something that is left to the operator.
+type Step struct {
+	Path  string // in what came
+	About string
+}
+
+// Intake is what taking something in comes to.
+type Intake struct {
+	Found     *Found
+	Mods      []Placed
+	Parts     []plan.Part
+	Overlaps  []Overlap
+	Keys      []string // key files that are on the server already, with the same bytes
+	Questions []Question
+	Problems  []string // why it cannot be taken in
+	Rules     []rule.Rule
+	Steps     []Step
+}
+
+// Ready tells whether nothing stands in the way.
+func (in *Intake) Ready() bool { return len(in.Questions) == 0 && len(in.Problems) == 0 }
+
+// Wanted are the names of mods that others on a server look for in vain.
+func Wanted(s *survey.Survey) []string {
+	var names []string
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		if m.Registered && m.Path == "" {
+			names = append(names, m.Name)
+		}
+		for _, need := range slices.Concat(m.Needs(), m.OptionalNeeds()) {
+			if s.Answer(need.Name) == nil {
+				names = append(names, need.Name)
+			}
+		}
+	}
+	return names
+}
+
+// home finds the place for a mod: the one that was asked for; else, of those
+// that take its kind, one where mods load when they are registered and that is
+// below the server's own folder, and so on down to what the system shares.
+func (x *settler) home(m *Mod) (place int, dir string) {
+	d := x.scene.Survey.Dialect
+	best, rank := -1, 0
+	for i := range d.Places {
+		p := &d.Places[i]
+		full, ok := x.scene.Survey.Vars.Expand(p.Path)
+		if !ok || p.Loads == dialect.LoadsBase || (p.File != "") != m.Single || !sameKind(p, &d.Places[m.Place]) {
+			continue
+		}
+		full = path.Clean(full)
+		if x.choices.Into != "" && x.choices.Into != full && path.Join(x.dir, x.choices.Into) != full {
+			continue
+		}
+		if !x.scene.Writable(full) {
+			continue
+		}
+		r := 1
+		below := strings.HasPrefix(full, x.dir+"/")
+		switch {
+		case p.Loads == dialect.LoadsRegistered && below:
+			r = 5
+		case p.Loads == dialect.LoadsRegistered && x.given(p.Path):
+			r = 4
+		case below:
+			r = 3
+		case p.Loads == dialect.LoadsRegistered:
+			r = 2
+		}
+		if r > rank {
+			best, rank, dir = i, r, full
+		}
+	}
+	return best, dir
+}
+
+// given tells whether a path begins with a value that belongs to this server.
+func (x *settler) given(p string) bool {
+	name, ok := strings.CutPrefix(p, "{")
+	name, _, _ = strings.Cut(name, "}")
+	g := x.scene.Survey.Dialect.Given(name)
+	return ok && g != nil && len(g.Default) == 0
+}
+
+// sameKind tells whether mods of one place could stand in another.
+func sameKind(a, b *dialect.Place) bool {
+	return a.File == b.File && a.Packed == b.Packed && slices.Equal(a.Mark, b.Mark) && a.Main == b.Main
+}
+
+// lacking are the needs of a mod that neither the server nor what is taken in
+// along with it has.
+func lacking(s *survey.Survey, m *mod.Manifest, along []string) (names []string) {
+	for _, need := range m.Needs {
+		if s.Answer(need.Name) == nil && !slices.Contains(along, need.Name) {
+			names = append(names, need.Name)
+		}
+	}
+	return names
+}

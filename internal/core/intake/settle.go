@@ -1,0 +1,340 @@
+package intake
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/text"
+)
+
+// settler works out what taking something in comes to.
+type settler struct {
+	*Intake
+	scene   *Scene
+	choices *lineup.Choices
+	dir     string // of the server
+	source  string
+	x       *examiner // the tree, with nested archives opened
+	comes   map[string]string
+}
+
+// Settle works out where on a server everything goes that was found, what it
+// overlaps, and what has to be asked. source is what the files are copied from.
+func Settle(found *Found, source string, scene *Scene, choices lineup.Choices) *Intake {
+	x := &settler{Intake: &Intake{Found: found}, scene: scene, choices: &choices, source: source,
+		dir: path.Clean(scene.Survey.Vars["dir"]), comes: map[string]string{}}
+	x.x = &examiner{Found: found, children: map[string][]string{}, entries: map[string]*Entry{}}
+	x.x.index(found.Tree, "")
+	mods := x.chosen()
+	if len(x.Problems) > 0 {
+		return x.Intake
+	}
+	for _, m := range mods {
+		x.place(m)
+	}
+	x.bundleFiles()
+	x.keys()
+	x.extras()
+	x.Rules = x.order()
+	x.folders()
+	return x.Intake
+}
+
+// folders puts those before the parts that have to be made for them.
+func (x *settler) folders() {
+	made := map[string]bool{}
+	var list []plan.Part
+	for _, p := range x.Parts {
+		var missing []string
+		for dir := path.Dir(p.Path); !made[dir] && dir != "/" && !x.scene.Exists(dir); dir = path.Dir(dir) {
+			made[dir] = true
+			missing = append(missing, dir)
+		}
+		for _, dir := range slices.Backward(missing) {
+			list = append(list, plan.Part{Path: dir, What: "a folder", New: plan.EmptyFolder})
+		}
+	}
+	x.Parts = append(list, x.Parts...)
+}
+
+// choice is the operator's answer about a path.
+func (x *settler) choice(full string) lineup.Choice {
+	return x.choices.About(strings.TrimPrefix(full, x.dir+"/"), full)
+}
+
+func (x *settler) problem(format string, args ...any) {
+	x.Problems = append(x.Problems, fmt.Sprintf(format, args...))
+}
+
+// chosen are the mods that are wanted of those that were found.
+func (x *settler) chosen() (mods []*Mod) {
+	found := x.Found
+	placed := slices.ContainsFunc(found.Extras, func(e Extra) bool { return e.Content.Kind.Placed() })
+	if len(found.Mods) == 0 && !placed {
+		x.problem("nothing in %s is a mod for %s: %s", text.Clean(found.Name), found.Dialect.Title, wants(found))
+		return nil
+	}
+	var names []string
+	for i := range found.Mods {
+		m := &found.Mods[i]
+		names = append(names, m.Name)
+		if len(x.choices.Only) == 0 || slices.Contains(x.choices.Only, m.Name) || slices.Contains(x.choices.Only, m.Root) {
+			mods = append(mods, m)
+		}
+	}
+	for _, o := range x.choices.Only {
+		if !slices.ContainsFunc(mods, func(m *Mod) bool { return m.Name == o || m.Root == o }) {
+			x.problem("there is no mod %q in %s; there are: %s", text.Clean(o), text.Clean(found.Name), text.Clean(strings.Join(names, ", ")))
+		}
+	}
+	if x.choices.As != "" {
+		if len(mods) != 1 {
+			x.problem("a name can be given when one mod is taken in, and here are %d; choose with --only", len(mods))
+			return nil
+		}
+		if r, bad := found.Dialect.Names.Forbidden(x.choices.As); bad || strings.ContainsAny(x.choices.As, `/\`) || strings.HasPrefix(x.choices.As, ".") || strings.TrimSpace(x.choices.As) != x.choices.As {
+			x.problem("the name %q cannot be used; %s", text.Clean(x.choices.As), allowedWords(found, r))
+			return nil
+		}
+		mods[0].Naming = Naming{Name: x.choices.As, Why: "you have said so"}
+	}
+	by := map[string]*Mod{}
+	for _, m := range mods {
+		if other := by[m.Name]; other != nil {
+			x.problem("two mods in it are called %s: %s and %s; choose with --only and the folder", text.Clean(m.Name), text.Clean(other.Root), text.Clean(m.Root))
+		}
+		by[m.Name] = m
+		if m.Mended != "" && !x.choices.Agree {
+			x.Questions = append(x.Questions, Question{About: m.Name,
+				Text: fmt.Sprintf("It came as %q, which %s does not allow as a name. Is %s right?", text.Clean(m.Mended), found.Dialect.Title, m.Name),
+				Say:  []string{"--agree", "--as NAME"}})
+		}
+	}
+	return mods
+}
+
+func allowedWords(f *Found, r rune) string {
+	if r == 0 || f.Dialect.Names.Allowed == "" {
+		return "a name has no slash in it, no dot before it and no blank around it"
+	}
+	return fmt.Sprintf("%s does not allow %q in names (allowed: %s)", f.Dialect.Title, r, f.Dialect.Names.Allowed)
+}
+
+// wants says by what a mod of the family would be known.
+func wants(f *Found) string {
+	var words []string
+	add := func(s string) {
+		if s != "" && !slices.Contains(words, s) {
+			words = append(words, s)
+		}
+	}
+	for _, p := range f.Dialect.Places {
+		for _, m := range p.Mark {
+			add(m)
+		}
+		add(p.Main)
+		add(strings.ReplaceAll(p.File, "{mod}", "…"))
+	}
+	for _, m := range f.Dialect.Manifests {
+		add(m.File)
+	}
+	if len(words) == 0 {
+		return "there is no folder in it"
+	}
+	return "there is no " + strings.Join(words, " and no ") + " in it"
+}
+
+// place finds out where a mod goes and what becomes of each of its files.
+func (x *settler) place(m *Mod) {
+	p := Placed{Mod: m}
+	if there := x.scene.Survey.Find(m.Name); there != nil && there.Path != "" && !there.Base && x.scene.Writable(path.Dir(there.Path)) && x.choices.Into == "" {
+		p.There, p.Path = there, there.Path
+		m.Place = there.Place
+	} else {
+		place, dir := x.home(m)
+		if place < 0 {
+			x.problem("there is no place on the server that %s could be put into and that can be written to", text.Clean(m.Name))
+			return
+		}
+		m.Place = place
+		if m.Bundle != "" {
+			dir = path.Join(dir, path.Base(m.Bundle))
+		}
+		name := m.Name
+		if m.Single {
+			name = strings.ReplaceAll(x.scene.Survey.Dialect.Places[place].File, "{mod}", m.Name)
+		}
+		p.Path = path.Join(dir, name)
+	}
+	p.Listed = x.scene.Survey.Dialect.Places[m.Place].Loads == "registered"
+	items := x.items(m)
+	there, err := x.scene.List(p.Path)
+	if err != nil {
+		x.problem("%s cannot be read: %v", p.Path, err)
+		return
+	}
+	part := plan.Part{Path: p.Path, Mod: m.Name, What: "the mod", Base: plan.Digest(items)}
+	switch {
+	case len(there) == 1 && there[0].Folder && there[0].Rel == "":
+		part.Old, part.Items = plan.Digest(there), items // an empty folder
+	case len(there) == 0:
+		part.Items = items
+	case p.There == nil && x.choice(p.Path) != lineup.Take:
+		part.Items = items
+		x.ask(p.Path, m.Name, fmt.Sprintf("There is something at this place already that is no mod (%d files).", len(there)), false)
+	default:
+		part.Old = plan.Digest(there)
+		part.Items, part.Notes = x.renew(m, p.Path, items, there)
+		part.Release = items
+		p.Notes = part.Notes
+	}
+	part.New = plan.Digest(part.Items)
+	x.Mods = append(x.Mods, p)
+	if part.New != part.Old {
+		x.add(part)
+	}
+}
+
+// add puts a part into the plan; two things never go to one place.
+func (x *settler) add(p plan.Part) {
+	if other, ok := x.comes[p.Path]; ok {
+		x.problem("%s and %s would both go to %s", text.Clean(other), text.Clean(p.Mod), p.Path)
+		return
+	}
+	x.comes[p.Path] = p.Mod
+	x.Parts = append(x.Parts, p)
+}
+
+// ask asks about a path that is taken already.
+func (x *settler) ask(full, about, what string, both bool) {
+	rel := strings.TrimPrefix(full, x.dir+"/")
+	say := []string{"--take " + rel, "--keep " + rel}
+	if both {
+		say = append(say, "--both "+rel)
+	}
+	x.Questions = append(x.Questions, Question{About: full, Text: text.Clean(rel) + ": " + what, Say: say})
+}
+
+// items are the files of a mod, as they come.
+func (x *settler) items(m *Mod) (items []plan.Item) {
+	if m.Single {
+		return []plan.Item{x.item(m.Root, "")}
+	}
+	var walk func(dir string) bool
+	walk = func(dir string) (any bool) {
+		for _, name := range x.x.children[dir] {
+			if isLitter(name) {
+				continue
+			}
+			any = true
+			rel := strings.TrimPrefix(strings.TrimPrefix(name, m.Root), "/")
+			e := x.x.entries[name]
+			switch {
+			case e.Kind != Folder:
+				items = append(items, x.item(name, rel))
+			case !walk(name):
+				items = append(items, plan.Item{Rel: rel, Folder: true})
+			}
+		}
+		return any
+	}
+	walk(m.Root)
+	return items
+}
+
+func (x *settler) item(name, rel string) plan.Item {
+	e := x.x.entries[name]
+	return plan.Item{Rel: rel, Source: x.source, From: x.from(name, e), Size: e.Size, Sum: e.Sum, Exec: e.Exec}
+}
+
+// from is the path at which a source has the bytes of an entry: that of the entry
+// itself, or of the file that a link leads to.
+func (x *settler) from(name string, e *Entry) string {
+	if e.of == "" {
+		return name
+	}
+	return strings.TrimSuffix(name, e.Path) + e.of
+}
+
+// bundleFiles places what bundles have besides mods.
+func (x *settler) bundleFiles() {
+	done := map[string]bool{}
+	for _, p := range x.Mods {
+		if p.Bundle == "" || p.There != nil || done[p.Bundle] || p.Grouped {
+			continue
+		}
+		done[p.Bundle] = true
+		dir := path.Dir(p.Path)
+		for _, name := range x.x.children[p.Bundle] {
+			if e := x.x.entries[name]; e.Kind != Folder && e.Inside == nil && !isLitter(name) && !x.isMod(name) {
+				x.single(name, path.Join(dir, path.Base(name)), path.Base(p.Bundle), "the bundle")
+			}
+		}
+	}
+}
+
+func (x *settler) isMod(name string) bool {
+	return slices.ContainsFunc(x.Found.Mods, func(m Mod) bool { return m.Root == name })
+}
+
+// single places one file, and asks when there is another one already.
+func (x *settler) single(name, full, about, what string) {
+	item := x.item(name, "")
+	part := plan.Part{Path: full, Mod: about, What: what, Items: []plan.Item{item}}
+	part.New = plan.Digest(part.Items)
+	part.Base = part.New
+	there, err := x.scene.List(full)
+	switch {
+	case err != nil:
+		x.problem("%s cannot be read: %v", full, err)
+		return
+	case len(there) == 0:
+		x.add(part)
+		return
+	case len(there) > 1 || there[0].Folder || there[0].Rel != "":
+		x.problem("%s is a folder, and a file of that name would have to go there", full)
+		return
+	}
+	part.Old = plan.Digest(there)
+	over := Overlap{Path: full, Mod: about, Same: there[0].Sum == item.Sum, Whose: x.whose(full)}
+	if over.Same {
+		x.Overlaps = append(x.Overlaps, over)
+		return
+	}
+	over.Choice = x.choice(full)
+	switch over.Choice {
+	case lineup.Take:
+		part.Notes = []plan.Change{{Kind: plan.FileChanges}}
+		x.add(part)
+	case lineup.Both:
+		part.Path, part.Old = beside(full, x.Found.Name), ""
+		x.add(part)
+	case lineup.Open:
+		x.ask(full, about, fmt.Sprintf("there is a file of that name already, %s, with other bytes.", over.Whose), true)
+	}
+	x.Overlaps = append(x.Overlaps, over)
+}
+
+// beside is the name under which a new file waits next to an old one.
+func beside(full, source string) string {
+	return full + ".from-" + Mend(noNames, BareName(path.Base(source)))
+}
+
+// whose says whose file is at a path.
+func (x *settler) whose(full string) string {
+	if m := x.scene.Survey.ByPath(full); m != nil {
+		return "a file of the mod " + text.Clean(m.Name)
+	}
+	owner := x.scene.Owner(full)
+	switch {
+	case owner.Mod != "":
+		return "which came with " + text.Clean(owner.Mod)
+	case owner.Clean:
+		return "one of the server's own"
+	}
+	return "of which nothing is known"
+}

@@ -1,0 +1,286 @@
+package host
+
+import (
+	"archive/tar"
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"initium/internal/core/plan"
+)
+
+// Backup is a backup of a server's world: a tar archive packed with zstd, and
+// what is known about it.
+type Backup struct {
+	Number int       `json:"backup"`
+	At     time.Time `json:"at"`
+	Why    string    `json:"why,omitempty"`
+	File   string    `json:"file"`
+	Files  int       `json:"files"`
+	Bytes  int64     `json:"bytes"`  // of the world
+	Packed int64     `json:"packed"` // of the backup
+	Roots  []Root    `json:"roots"`
+}
+
+// Root is a file or folder of the world, and its name in the backup.
+type Root struct {
+	Path string `json:"path"`
+	Name string `json:"name"`
+}
+
+func (h Home) backupDir(server string) string { return filepath.Join(h.serverDir(server), "backups") }
+
+func (h Home) backupFile(server string, number int) string {
+	return filepath.Join(h.backupDir(server), fmt.Sprintf("%04d.tar.zst", number))
+}
+
+// Backups lists the backups of a server, oldest first.
+func (h Home) Backups(server string) (list []Backup, err error) {
+	names, err := filepath.Glob(filepath.Join(h.backupDir(server), "*.json"))
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names { // Glob sorts them
+		var b Backup
+		if err := readJSON(name, &b); err != nil {
+			return nil, err
+		}
+		list = append(list, b)
+	}
+	return list, nil
+}
+
+// errSpecialWorld refuses what an archive cannot hold.
+var errSpecialWorld = errors.New("is a device, a pipe or a socket")
+
+// WriteBackup writes a backup of files and folders, and then reads it again, to
+// see that every byte is in it. dir is the server's folder, from which names in
+// the backup are seen.
+func (h Home) WriteBackup(ctx context.Context, server, dir, why string, paths []string, progress func(Progress)) (b Backup, err error) {
+	list, err := h.Backups(server)
+	if err != nil {
+		return b, err
+	}
+	b = Backup{Number: 1, At: time.Now().UTC().Truncate(time.Second), Why: why}
+	if n := len(list); n > 0 {
+		b.Number = list[n-1].Number + 1
+	}
+	for i, p := range paths {
+		name, ok := strings.CutPrefix(p, dir+"/")
+		if !ok {
+			name = filepath.Join("outside", strconv.Itoa(i), filepath.Base(p))
+		}
+		b.Roots = append(b.Roots, Root{p, name})
+	}
+	if err := os.MkdirAll(h.backupDir(server), 0o700); err != nil {
+		return b, err
+	}
+	b.File = h.backupFile(server, b.Number)
+	beside := b.File + ".part"
+	defer os.Remove(beside)
+	sums, err := writeArchive(ctx, beside, &b, progress)
+	if err != nil {
+		return b, fmt.Errorf("write the backup: %w; no backup was made", err)
+	}
+	if err := verifyArchive(ctx, beside, sums); err != nil {
+		return b, fmt.Errorf("read the backup again: %w; no backup was made", err)
+	}
+	info, err := os.Stat(beside)
+	if err != nil {
+		return b, err
+	}
+	b.Packed = info.Size()
+	if err := os.Rename(beside, b.File); err != nil {
+		return b, err
+	}
+	if err := syncDir(filepath.Dir(b.File)); err != nil {
+		return b, err
+	}
+	return b, writeJSON(strings.TrimSuffix(b.File, ".tar.zst")+".json", b)
+}
+
+type sums map[string][32]byte
+
+func writeArchive(ctx context.Context, name string, b *Backup, progress func(Progress)) (all sums, err error) {
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	packer, err := zstd.NewWriter(f)
+	if err != nil {
+		return nil, err
+	}
+	w := tar.NewWriter(packer)
+	all = sums{}
+	for _, root := range b.Roots {
+		err := filepath.WalkDir(root.Path, func(full string, e fs.DirEntry, err error) error {
+			if err = errors.Join(err, ctx.Err()); err != nil {
+				return err
+			}
+			rel := strings.TrimPrefix(strings.TrimPrefix(full, root.Path), "/")
+			inside := filepath.Join(root.Name, rel)
+			if err := addToArchive(w, full, inside, all); err != nil {
+				return fmt.Errorf("%s: %w", full, err)
+			}
+			if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
+				b.Files++
+				b.Bytes += info.Size()
+			}
+			if progress != nil {
+				progress(Progress{Files: b.Files, Bytes: b.Bytes})
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return all, errors.Join(w.Close(), packer.Close(), f.Sync())
+}
+
+// addToArchive adds one file, folder or link.
+func addToArchive(w *tar.Writer, full, inside string, all sums) error {
+	info, err := os.Lstat(full)
+	if err != nil {
+		return err
+	}
+	target := ""
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		if target, err = os.Readlink(full); err != nil {
+			return err
+		}
+	case !info.IsDir() && !info.Mode().IsRegular():
+		return errSpecialWorld
+	}
+	head, err := tar.FileInfoHeader(info, target)
+	if err != nil {
+		return err
+	}
+	head.Name = inside
+	if info.IsDir() {
+		head.Name += "/"
+	}
+	if err := w.WriteHeader(head); err != nil {
+		return err
+	}
+	if !info.Mode().IsRegular() {
+		return nil
+	}
+	f, err := os.Open(full)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err := io.Copy(io.MultiWriter(w, h), io.LimitReader(f, info.Size()))
+	if err == nil && n != info.Size() {
+		err = errors.New("has become shorter while it was read; stop the server first")
+	}
+	all[inside] = [32]byte(h.Sum(nil))
+	return err
+}
+
+// verifyArchive reads a backup through and compares every file.
+func verifyArchive(ctx context.Context, name string, all sums) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	unpacked, err := zstd.NewReader(bufio.NewReaderSize(f, 1<<17))
+	if err != nil {
+		return err
+	}
+	defer unpacked.Close()
+	r := tar.NewReader(unpacked)
+	seen := 0
+	for {
+		head, err := r.Next()
+		if err == io.EOF {
+			break
+		}
+		if err = errors.Join(err, ctx.Err()); err != nil {
+			return err
+		}
+		if head.Typeflag != tar.TypeReg {
+			continue
+		}
+		h := sha256.New()
+		if _, err := io.Copy(h, r); err != nil {
+			return err
+		}
+		if want, ok := all[head.Name]; !ok || want != [32]byte(h.Sum(nil)) {
+			return fmt.Errorf("%s is not as it was written", head.Name)
+		}
+		seen++
+	}
+	if seen != len(all) {
+		return fmt.Errorf("%d of %d files are missing", len(all)-seen, len(all))
+	}
+	return nil
+}
+
+// RestoreParts are the parts of a plan that puts a world back: what is in the
+// backup comes, and what the world has besides goes into the ledger's keeping.
+// items are what is in the backup, by their names in it; now is what the world
+// has, path by path.
+func (b *Backup) RestoreParts(items []plan.Item, now []string, c *Contents) (parts []plan.Part, err error) {
+	done := map[string]bool{}
+	add := func(path string, coming []plan.Item) error {
+		done[path] = true
+		there, err := c.List(path)
+		if err != nil {
+			return err
+		}
+		p := plan.Part{Path: path, What: "the world", Items: coming}
+		if len(there) > 0 {
+			p.Old = plan.Digest(there)
+		}
+		if len(coming) > 0 {
+			p.New = plan.Digest(coming)
+		}
+		if p.Old != p.New {
+			parts = append(parts, p)
+		}
+		return nil
+	}
+	for _, root := range b.Roots {
+		var coming []plan.Item
+		for _, it := range items {
+			if rel, ok := strings.CutPrefix(it.From, root.Name+"/"); ok {
+				it.Rel = rel
+				coming = append(coming, it)
+			} else if it.From == root.Name && !it.Folder {
+				it.Rel = ""
+				coming = append(coming, it)
+			}
+		}
+		if len(coming) == 0 {
+			coming = []plan.Item{{Folder: true}}
+		}
+		if err := add(root.Path, coming); err != nil {
+			return nil, err
+		}
+	}
+	for _, path := range now {
+		if !done[path] {
+			if err := add(path, nil); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return parts, nil
+}

@@ -1,0 +1,253 @@
+package host
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"initium/internal/core/plan"
+)
+
+// Contents tells what is in folders, file by file. It remembers the sums of files
+// for as long as they do not change.
+type Contents struct {
+	mu    sync.Mutex
+	known map[fileStamp][32]byte
+}
+
+// fileStamp tells a state of a file from all others (stat(2): the change time
+// moves with every change).
+type fileStamp struct {
+	dev, ino uint64
+	size     int64
+	changed  int64
+}
+
+// List is what is at a path: all that is below a folder, or one item without a
+// Rel for a file. Nothing is there when the list is empty.
+func (c *Contents) List(name string) (items []plan.Item, err error) {
+	info, err := os.Lstat(name)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if !info.IsDir() {
+		it, err := c.item(name, "", info)
+		return []plan.Item{it}, err
+	}
+	err = c.folder(name, "", &items)
+	if len(items) == 0 && err == nil {
+		items = []plan.Item{{Folder: true}} // an empty folder is something too
+	}
+	return items, err
+}
+
+func (c *Contents) folder(root, rel string, items *[]plan.Item) error {
+	entries, err := os.ReadDir(filepath.Join(root, rel))
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		below := filepath.Join(rel, e.Name())
+		if e.IsDir() {
+			before := len(*items)
+			if err := c.folder(root, below, items); err != nil {
+				return err
+			}
+			if len(*items) == before {
+				*items = append(*items, plan.Item{Rel: below, Folder: true})
+			}
+			continue
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		it, err := c.item(filepath.Join(root, below), below, info)
+		if err != nil {
+			return err
+		}
+		*items = append(*items, it)
+	}
+	return nil
+}
+
+func (c *Contents) item(full, rel string, info fs.FileInfo) (it plan.Item, err error) {
+	it = plan.Item{Rel: rel, From: rel, Size: info.Size(), Exec: info.Mode()&0o111 != 0}
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		it.Size, it.Exec = 0, false
+		it.Link, err = os.Readlink(full)
+		return it, err
+	case !info.Mode().IsRegular():
+		return it, fmt.Errorf("%s is a device, a pipe or a socket", full)
+	}
+	it.Sum, err = c.sum(full, info)
+	return it, err
+}
+
+// sum is the SHA-256 of a file.
+func (c *Contents) sum(full string, info fs.FileInfo) (sum [32]byte, err error) {
+	var stamp fileStamp
+	if sys, ok := info.Sys().(*syscall.Stat_t); ok {
+		stamp = fileStamp{uint64(sys.Dev), sys.Ino, info.Size(), sys.Ctim.Nano()}
+		c.mu.Lock()
+		sum, ok := c.known[stamp]
+		c.mu.Unlock()
+		if ok {
+			return sum, nil
+		}
+	}
+	f, err := os.OpenFile(full, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return sum, err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return sum, err
+	}
+	h.Sum(sum[:0])
+	if time.Since(time.Unix(0, stamp.changed)) < settled {
+		return sum, nil // another change could go unseen
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.known == nil {
+		c.known = map[fileStamp][32]byte{}
+	}
+	c.known[stamp] = sum
+	return sum, nil
+}
+
+// copyTree copies a folder or file with modes, owners, times and links. Where the
+// file system can, the copies share their blocks until one is changed.
+func copyTree(ctx context.Context, from, to string) error {
+	info, err := os.Lstat(from)
+	if err != nil {
+		return err
+	}
+	if !info.IsDir() {
+		return copyOne(from, to, info)
+	}
+	if err := os.Mkdir(to, info.Mode().Perm()|0o700); err != nil {
+		return err
+	}
+	entries, err := os.ReadDir(from)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := copyTree(ctx, filepath.Join(from, e.Name()), filepath.Join(to, e.Name())); err != nil {
+			return err
+		}
+	}
+	return likeBefore(to, info)
+}
+
+// copyOne copies one file or link.
+func copyOne(from, to string, info fs.FileInfo) error {
+	if info.Mode()&fs.ModeSymlink != 0 {
+		target, err := os.Readlink(from)
+		if err != nil {
+			return err
+		}
+		return os.Symlink(target, to)
+	}
+	if !info.Mode().IsRegular() {
+		return fmt.Errorf("%s is a device, a pipe or a socket", from)
+	}
+	in, err := os.OpenFile(from, os.O_RDONLY|syscall.O_NOFOLLOW, 0)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, info.Mode().Perm()|0o200)
+	if err != nil {
+		return err
+	}
+	if unix.IoctlFileClone(int(out.Fd()), int(in.Fd())) != nil {
+		_, err = io.Copy(out, in)
+	}
+	if err = errors.Join(err, out.Close()); err != nil {
+		return err
+	}
+	return likeBefore(to, info)
+}
+
+// likeBefore gives a copy the mode, the owner and the times of what it was copied
+// from.
+func likeBefore(to string, info fs.FileInfo) error {
+	if err := os.Chmod(to, info.Mode().Perm()); err != nil {
+		return err
+	}
+	if sys, ok := info.Sys().(*syscall.Stat_t); ok && (int(sys.Uid) != os.Getuid() || int(sys.Gid) != os.Getgid()) {
+		if err := os.Lchown(to, int(sys.Uid), int(sys.Gid)); err != nil {
+			return err
+		}
+	}
+	return os.Chtimes(to, info.ModTime(), info.ModTime())
+}
+
+// syncAll brings everything that was written to the file system of a folder to
+// the disk, at once: for many files that is far quicker than one by one.
+func syncAll(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return unix.Syncfs(int(f.Fd()))
+}
+
+// Writable tells whether files can be put into a folder, or into one that would
+// have to be made.
+func Writable(dir string) bool {
+	for {
+		err := unix.Access(dir, unix.W_OK|unix.X_OK)
+		if !errors.Is(err, fs.ErrNotExist) {
+			return err == nil
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			return false
+		}
+		dir = up
+	}
+}
+
+// room is what is free where a folder is, or would be made, in bytes; and which
+// file system that is.
+func room(dir string) (free int64, device uint64, err error) {
+	for {
+		var st unix.Statfs_t
+		err := unix.Statfs(dir, &st)
+		if err == nil {
+			var info unix.Stat_t
+			if err := unix.Stat(dir, &info); err != nil {
+				return 0, 0, err
+			}
+			return int64(st.Bavail) * st.Bsize, uint64(info.Dev), nil
+		}
+		up := filepath.Dir(dir)
+		if !errors.Is(err, fs.ErrNotExist) || up == dir {
+			return 0, 0, err
+		}
+		dir = up
+	}
+}

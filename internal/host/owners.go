@@ -1,0 +1,183 @@
+package host
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+
+	"initium/internal/core/intake"
+	"initium/internal/core/plan"
+)
+
+// Contents is what the ledger uses to see what is in folders.
+func (l *Ledger) Contents() *Contents { return l.contents }
+
+// Release is what came when Initium put the mod at a path there last; ok is false
+// when it did not.
+func (l *Ledger) Release(path string) (items []plan.Item, ok bool, err error) {
+	var base, digest string
+	err = l.db.QueryRow(`SELECT part.base, part.new FROM part JOIN entry ON entry.id = part.entry
+		WHERE path = ? AND state = 'done' ORDER BY entry DESC LIMIT 1`, path).Scan(&base, &digest)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && (base == "" || digest == "") {
+		return nil, false, nil
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	var packed []byte
+	err = l.db.QueryRow(`SELECT items FROM release WHERE sum = ?`, base).Scan(&packed)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, false, nil
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	r, err := zstd.NewReader(nil)
+	if err != nil {
+		return nil, false, err
+	}
+	defer r.Close()
+	data, err := r.DecodeAll(packed, nil)
+	if err != nil {
+		return nil, false, fmt.Errorf("read what came to %s: %w", path, err)
+	}
+	return items, true, json.Unmarshal(data, &items)
+}
+
+// Owners tells whose the files of a server are: those of the clean server, and
+// those that Initium put there for mods and that are still there.
+func (l *Ledger) Owners(server string) (*intake.Owners, error) {
+	var clean, put int
+	if err := l.db.QueryRow(`SELECT (SELECT count(*) FROM clean WHERE server = ?1), (SELECT count(*) FROM part)`, server).Scan(&clean, &put); err != nil {
+		return nil, err
+	}
+	o := intake.NewOwners(clean, put)
+	err := l.each(func(rows *sql.Rows) error {
+		var path string
+		err := rows.Scan(&path)
+		o.Clean(path)
+		return err
+	}, `SELECT path FROM clean WHERE server = ?`, server)
+	if err != nil {
+		return nil, err
+	}
+	return o, l.each(func(rows *sql.Rows) error {
+		var path, mod, digest string
+		err := rows.Scan(&path, &mod, &digest)
+		if digest == "" {
+			mod = ""
+		}
+		o.Put(path, mod)
+		return err
+	}, `SELECT path, mod, new FROM part JOIN entry ON entry.id = part.entry WHERE state = 'done' AND server = ? ORDER BY entry, n`, server)
+}
+
+func (l *Ledger) each(take func(*sql.Rows) error, query string, args ...any) error {
+	rows, err := l.db.Query(query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := take(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// Bounds of the record of a clean server.
+const (
+	maxRecorded = 2_000_000 // files
+	maxSummed   = 64 << 20  // bytes of a file whose sum is recorded
+)
+
+// RecordClean writes down what a server has, so that later it is known which
+// files are its own. The folders in which mods are put are left out. It returns
+// how many files there are.
+func (l *Ledger) RecordClean(server, dir string, without []string) (files int, err error) {
+	tx, err := l.db.Begin()
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	if _, err := tx.Exec(`DELETE FROM clean WHERE server = ?`, server); err != nil {
+		return 0, err
+	}
+	insert, err := tx.Prepare(`INSERT INTO clean VALUES (?, ?, ?, ?)`)
+	if err != nil {
+		return 0, err
+	}
+	defer insert.Close()
+	skip := map[string]bool{}
+	for _, name := range without {
+		skip[name] = true
+	}
+	err = filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil && name == dir:
+			return err
+		case err != nil:
+			return nil // what cannot be read is not overlapped either
+		case skip[name] || strings.HasPrefix(e.Name(), ".initium-"):
+			if e.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		case !e.Type().IsRegular():
+			return nil
+		}
+		info, err := e.Info()
+		if err != nil {
+			return nil
+		}
+		sum := []byte{}
+		if info.Size() <= maxSummed {
+			if s, err := l.contents.sum(name, info); err == nil {
+				sum = s[:]
+			}
+		}
+		if files++; files > maxRecorded {
+			return fmt.Errorf("%s holds more than %d files", dir, maxRecorded)
+		}
+		_, err = insert.Exec(server, name, info.Size(), sum)
+		return err
+	})
+	if err != nil {
+		return 0, fmt.Errorf("record the clean server: %w", err)
+	}
+	return files, tx.Commit()
+}
+
+// Clean is how many files of the clean server are recorded, and those of them
+// that are other files now, or gone.
+func (l *Ledger) Clean(server string) (files int, changed []string, err error) {
+	type row struct {
+		path string
+		size int64
+		sum  []byte
+	}
+	var rows []row
+	err = l.each(func(r *sql.Rows) error {
+		var w row
+		err := r.Scan(&w.path, &w.size, &w.sum)
+		rows = append(rows, w)
+		return err
+	}, `SELECT path, size, sum FROM clean WHERE server = ? ORDER BY path`, server)
+	if err != nil {
+		return 0, nil, err
+	}
+	for _, w := range rows {
+		items, err := l.contents.List(w.path)
+		if err != nil || len(items) != 1 || items[0].Size != w.size || len(w.sum) > 0 && string(items[0].Sum[:]) != string(w.sum) {
+			changed = append(changed, w.path)
+		}
+	}
+	return len(rows), changed, nil
+}
