@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
@@ -45,6 +46,9 @@ func complete(s *survey.Survey, c *lineup.Change) {
 	}
 	if c.Number == "" {
 		c.Number = m.Manifest.Number
+	}
+	if slices.ContainsFunc(s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Paths }) {
+		c.Written = m.Spot
 	}
 	if c.Registration != "" {
 		return

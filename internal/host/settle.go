@@ -39,8 +39,7 @@ func (p *partRow) move(id int64) error {
 	case p.new == plan.EmptyFolder:
 		return makeFolder(p.path)
 	case p.old == plan.EmptyFolder:
-		os.Remove(p.path) // it stays when something is in it
-		return nil
+		return nil // it goes when what was in it is in the ledger's keeping
 	}
 	fresh, old := partNames(p.path, id, p.n)
 	if p.old != "" && !exists(old) {
@@ -69,7 +68,7 @@ func (p *partRow) drop(id int64) error {
 // tidy brings what a done entry has put aside into the ledger's keeping.
 func (l *Ledger) tidy(server string) error {
 	rows, err := l.db.Query(`SELECT part.entry, part.n, part.path, part.old FROM part JOIN entry ON entry.id = part.entry
-		WHERE entry.server = ? AND entry.state = 'done' AND part.tidy = 1`, server)
+		WHERE entry.server = ? AND entry.state = 'done' AND part.tidy = 1 ORDER BY part.entry, part.n`, server)
 	if err != nil {
 		return err
 	}
@@ -90,6 +89,9 @@ func (l *Ledger) tidy(server string) error {
 		return err
 	}
 	for _, p := range list {
+		if p.old == plan.EmptyFolder {
+			os.Remove(p.path) // it stays when something is in it
+		}
 		_, old := partNames(p.path, p.id, p.n)
 		if err := l.keep(server, old, p.old); err != nil {
 			return fmt.Errorf("keep what was at %s: %w", p.path, err)

@@ -126,12 +126,35 @@ func (c *checker) twice(m *survey.Mod) {
 	}
 }
 
-// keyValue checks what a yes/no key says.
-func (c *checker) keyValue(m *survey.Mod) {
-	if m.Elsewhere && !m.Always {
+// elsewhere tells of a mod that is registered at a path that is not its own, or by
+// its bare name where the server finds it only by its path.
+func (c *checker) elsewhere(m *survey.Mod) {
+	e := c.s.Lineup.Entries[m.Entries[0]]
+	if !c.d.Registrations[e.Registration].Paths {
 		f := c.add(c.at("path-wrong", Error, m), "%s is registered at a path where it is not; it is at %s", m.Name, m.Spot)
 		f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name}, lineup.Change{Op: lineup.OpOn, Mod: m.Name})
 		f.Remedy = "register it without a path"
+		return
+	}
+	where := lineup.Where{}
+	for _, next := range c.s.Lineup.Entries[m.Entries[0]+1:] {
+		if next.Registration == e.Registration && next.Name != e.Name {
+			where.Before = next.Name
+			break
+		}
+	}
+	f := c.add(c.at("path-wrong", Error, m), "%s is registered as %s, where the server does not find it; it is at %s", m.Name, e.Value, m.Path)
+	f.remedy(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name}, lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Where: where})
+	f.Remedy = "register it at its path"
+	if m.Spot == "" {
+		f.Remedy = "register it by its name"
+	}
+}
+
+// keyValue checks what a yes/no key says.
+func (c *checker) keyValue(m *survey.Mod) {
+	if m.Elsewhere && !m.Always {
+		c.elsewhere(m)
 	}
 	for _, i := range m.Entries {
 		e := c.s.Lineup.Entries[i]

@@ -9,7 +9,6 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/mod"
-	"initium/internal/core/text"
 )
 
 // Mod is a mod that was found in what came.
@@ -111,23 +110,27 @@ func isLitter(name string) bool {
 	return strings.HasPrefix(path.Base(name), "._")
 }
 
-// PackedForms are the names of packed mods, which are not unpacked though they
+// PackedForms tell packed mods by their names: they are not unpacked though they
 // are archives.
 func PackedForms(dialects []*dialect.Dialect) func(name string) bool {
-	var forms []*text.Pattern
-	for _, d := range dialects {
-		for _, p := range d.Places {
-			if pattern, err := text.ParsePattern(p.File, nil); err == nil && p.Packed {
-				forms = append(forms, pattern)
-			}
-		}
-	}
 	return func(name string) bool {
-		return slices.ContainsFunc(forms, func(f *text.Pattern) bool {
-			_, ok := f.Match([]byte(path.Base(name)), nil)
-			return ok
+		return slices.ContainsFunc(dialects, func(d *dialect.Dialect) bool {
+			return slices.ContainsFunc(d.Places, func(p dialect.Place) bool {
+				_, ok := stem(&p, path.Base(name))
+				return ok && p.Packed
+			})
 		})
 	}
+}
+
+// stem is the name of a mod that is a single file, as the file is called. Unlike
+// on a server, it may hold anything.
+func stem(p *dialect.Place, base string) (name string, ok bool) {
+	before, after, single := strings.Cut(p.File, "{mod}")
+	if !single || !strings.HasPrefix(base, before) || !strings.HasSuffix(base, after) || len(base) <= len(before)+len(after) {
+		return "", false
+	}
+	return base[len(before) : len(base)-len(after)], true
 }
 
 // examiner walks through a tree.
@@ -322,15 +325,8 @@ func (x *examiner) file(name string, e *Entry, bundle string) {
 	base := path.Base(name)
 	for i := range x.Dialect.Places {
 		p := &x.Dialect.Places[i]
-		if p.File == "" || p.Loads == dialect.LoadsBase {
-			continue
-		}
-		pattern, err := text.ParsePattern(p.File, nil)
-		if err != nil {
-			continue // Parse has checked it
-		}
-		if caps, ok := pattern.Match([]byte(base), nil); ok {
-			x.single(name, e, i, string(pattern.Get("mod", []byte(base), caps)), bundle)
+		if called, ok := stem(p, base); ok && p.Loads != dialect.LoadsBase {
+			x.single(name, e, i, called, bundle)
 			return
 		}
 	}

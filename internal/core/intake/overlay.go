@@ -36,6 +36,9 @@ func NewOverlay(base fs.FS, parts []plan.Part, data func(source, from string) []
 	o := &Overlay{base: base, roots: map[string]*layer{}, made: map[string][]string{}}
 	for i := range parts {
 		p := &parts[i]
+		if p.New == plan.EmptyFolder || p.Old == plan.EmptyFolder {
+			continue // it shows in what is put into it
+		}
 		l := newLayer(p)
 		l.data = func(rel string) []byte {
 			it := l.items[rel]
@@ -152,7 +155,7 @@ func (o *Overlay) ReadDir(name string) ([]fs.DirEntry, error) {
 		}
 		var list []fs.DirEntry
 		for _, child := range l.children[rel] {
-			if i, ok := l.stat(name+"/"+child, join(rel, child)); ok {
+			if i, err := o.Stat(name + "/" + child); err == nil {
 				list = append(list, fs.FileInfoToDirEntry(i))
 			}
 		}

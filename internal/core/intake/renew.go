@@ -51,14 +51,14 @@ func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []
 			if !fresh.Folder {
 				note(rel, plan.FileComes, "")
 			}
-		case isNew && (hasBase && same(was, old) || !known && !written(rel)):
+		case isNew && (hasBase && same(was, old) || !known && !x.written(rel)):
 			items = append(items, fresh)
 			note(rel, plan.FileChanges, "")
 		case isNew && hasBase && same(was, fresh):
 			stays(old)
 			note(rel, plan.FileKept, "changed by you, not by the release")
 		case isNew:
-			x.conflict(m, full, rel, old, fresh, &items, note)
+			x.conflict(m, full, rel, known, old, fresh, &items, note)
 		case old.Folder && x.emptied(rel, base):
 		case hasBase && same(was, old):
 			note(rel, plan.FileGoes, "the release no longer has it")
@@ -68,7 +68,7 @@ func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []
 		case hasBase:
 			stays(old)
 			note(rel, plan.FileKept, "changed by you; the release no longer has it")
-		case written(rel):
+		case x.written(rel):
 			stays(old)
 			note(rel, plan.FileKept, "the release does not have it; it may be yours")
 		default:
@@ -78,12 +78,17 @@ func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []
 	return items, notes
 }
 
-// conflict is a file that both the operator and the release have changed.
-func (x *settler) conflict(m *Mod, full, rel string, old, fresh plan.Item, items *[]plan.Item, note func(string, plan.ChangeKind, string)) {
+// conflict is a file that both the operator and the release have changed, or that
+// may be so: known tells whether what came once is known.
+func (x *settler) conflict(m *Mod, full, rel string, known bool, old, fresh plan.Item, items *[]plan.Item, note func(string, plan.ChangeKind, string)) {
 	whole := path.Join(full, rel)
 	keep := func() { old.Source, old.From = "", old.Rel; *items = append(*items, old) }
 	choice := x.choice(whole)
-	x.Overlaps = append(x.Overlaps, Overlap{Path: whole, Mod: m.Name, Whose: "changed by you", Choice: choice, Into: true})
+	whose, question := "changed by you", "you have changed it, and so has the release."
+	if !known {
+		whose, question = "perhaps changed by you", "the release has another one, and it is not known whether you have changed yours."
+	}
+	x.Overlaps = append(x.Overlaps, Overlap{Path: whole, Mod: m.Name, Whose: whose, Choice: choice, Into: true})
 	switch choice {
 	case lineup.Take:
 		*items = append(*items, fresh)
@@ -99,7 +104,7 @@ func (x *settler) conflict(m *Mod, full, rel string, old, fresh plan.Item, items
 		note(fresh.Rel, plan.FileComes, "to be compared with yours")
 	default:
 		keep()
-		x.ask(whole, m.Name, "you have changed it, and so has the release.", true)
+		x.ask(whole, m.Name, question, true)
 	}
 }
 
@@ -131,7 +136,14 @@ func same(a, b plan.Item) bool {
 	return a.Folder == b.Folder && a.Link == b.Link && a.Size == b.Size && a.Sum == b.Sum
 }
 
-// written tells files that people write into.
-func written(rel string) bool {
-	return slices.Contains(settingsSuffix, strings.ToLower(path.Ext(rel)))
+// written tells files that people write into. What makes a mod one is none of
+// them.
+func (x *settler) written(rel string) bool {
+	d := x.Found.Dialect
+	own := slices.ContainsFunc(d.Manifests, func(m dialect.Manifest) bool { return m.File == rel }) ||
+		slices.ContainsFunc(d.Sources, func(s dialect.Source) bool { return s.File == rel }) ||
+		slices.ContainsFunc(d.Places, func(p dialect.Place) bool {
+			return p.Main == rel || p.Speaks == rel || slices.Contains(p.Mark, rel) || slices.Contains(p.Bundle, rel)
+		})
+	return !own && slices.Contains(settingsSuffix, strings.ToLower(path.Ext(rel)))
 }

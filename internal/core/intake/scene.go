@@ -122,13 +122,11 @@ func (x *settler) home(m *Mod) (place int, dir string) {
 			continue
 		}
 		r := 1
-		below := strings.HasPrefix(full, x.dir+"/")
+		own := x.own(p, full)
 		switch {
-		case p.Loads == dialect.LoadsRegistered && below:
-			r = 5
-		case p.Loads == dialect.LoadsRegistered && x.given(p.Path):
+		case p.Loads == dialect.LoadsRegistered && own:
 			r = 4
-		case below:
+		case own:
 			r = 3
 		case p.Loads == dialect.LoadsRegistered:
 			r = 2
@@ -140,9 +138,13 @@ func (x *settler) home(m *Mod) (place int, dir string) {
 	return best, dir
 }
 
-// given tells whether a path begins with a value that belongs to this server.
-func (x *settler) given(p string) bool {
-	name, ok := strings.CutPrefix(p, "{")
+// own tells whether a place belongs to this server alone: it is below its folder,
+// or was given for it. What the system shares among servers is not touched.
+func (x *settler) own(p *dialect.Place, full string) bool {
+	if strings.HasPrefix(full, x.dir+"/") {
+		return true
+	}
+	name, ok := strings.CutPrefix(p.Path, "{")
 	name, _, _ = strings.Cut(name, "}")
 	g := x.scene.Survey.Dialect.Given(name)
 	return ok && g != nil && len(g.Default) == 0

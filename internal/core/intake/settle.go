@@ -8,6 +8,7 @@ import (
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
+	"initium/internal/core/survey"
 	"initium/internal/core/text"
 )
 
@@ -151,7 +152,7 @@ func wants(f *Found) string {
 // place finds out where a mod goes and what becomes of each of its files.
 func (x *settler) place(m *Mod) {
 	p := Placed{Mod: m}
-	if there := x.scene.Survey.Find(m.Name); there != nil && there.Path != "" && !there.Base && x.scene.Writable(path.Dir(there.Path)) && x.choices.Into == "" {
+	if there := x.scene.Survey.Find(m.Name); x.replaceable(there) {
 		p.There, p.Path = there, there.Path
 		m.Place = there.Place
 	} else {
@@ -197,6 +198,17 @@ func (x *settler) place(m *Mod) {
 	if part.New != part.Old {
 		x.add(part)
 	}
+}
+
+// replaceable tells whether a new release goes where the mod is. One that several
+// servers share, or that came with the system, stays; the new one goes before it.
+func (x *settler) replaceable(m *survey.Mod) bool {
+	if m == nil || m.Path == "" || m.Base || x.choices.Into != "" || !x.scene.Writable(path.Dir(m.Path)) {
+		return false
+	}
+	p := &x.scene.Survey.Dialect.Places[m.Place]
+	full, ok := x.scene.Survey.Vars.Expand(p.Path)
+	return ok && x.own(p, path.Clean(full))
 }
 
 // add puts a part into the plan; two things never go to one place.

@@ -44,6 +44,7 @@ type Change struct {
 	Number       string `json:"number,omitempty"`       // for OpRegister: the mod's catalogue number
 	Registration string `json:"registration,omitempty"` // for OpSet: whose file; for OpRegister: which list, "" for the first
 	Where        Where  `json:"where,omitzero"`
+	Written      string `json:"written,omitempty"` // for OpRegister: what stands in place of the bare name, "" for the name
 
 	Source  string   `json:"source,omitempty"` // of OpTake and OpRestore: an absolute path
 	Choices *Choices `json:"choices,omitempty"`

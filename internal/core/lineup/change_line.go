@@ -1,6 +1,7 @@
 package lineup
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -21,7 +22,7 @@ func (l *Lineup) changeLine(todo edits, registration int, c Change) error {
 		if len(have) > 0 {
 			return fmt.Errorf("%s is registered already%s", text.Clean(c.Mod), offHint(have))
 		}
-		name, err := quoteWord(c.Mod, r)
+		name, err := quoteWord(cmp.Or(c.Written, c.Mod), r)
 		if err != nil {
 			return err
 		}

@@ -56,7 +56,7 @@ func (f *File) Raw() []byte { return text.Encode(f.Bytes, f.Encoding) }
 // Entry is one registration of a mod or of a category folder.
 type Entry struct {
 	Name         string
-	Value        string // in a key for each mod: the value
+	Value        string // in a key for each mod: the value; where paths may stand for names: what is written
 	On           bool
 	Odd          bool // On, as the value is not one for off; but it is not one for on either
 	Group        bool // names a category folder
@@ -319,7 +319,7 @@ func (l *Lineup) addLine(file int, s text.Statement, words scriptWords, section 
 	}
 	l.seq++
 	l.Entries = append(l.Entries, Entry{
-		Seq: l.seq, Name: name, On: mark.Len() == 0, Group: l.groupMark(name) != "",
+		Seq: l.seq, Name: name, Value: written(&l.Dialect.Registrations[l.Files[file].Registration], word.Value), On: mark.Len() == 0, Group: l.groupMark(name) != "",
 		Registration: l.Files[file].Registration, File: file, Line: s.Line.Span, Span: span, Section: section,
 		start: s.Words[0].Start, mark: mark,
 	})

@@ -1,6 +1,7 @@
 package lineup
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -48,7 +49,7 @@ func (l *Lineup) readList(file int) {
 		if span.Len() == len(e.name) {
 			span = text.Span{Start: e.span.Start + inner.Start, End: e.span.Start + inner.End}
 		}
-		list = append(list, Entry{Name: name, Value: e.number, On: !e.off, Registration: f.Registration, File: file,
+		list = append(list, Entry{Name: name, Value: cmp.Or(e.number, written(r, e.name)), On: !e.off, Registration: f.Registration, File: file,
 			Line: e.line, Span: span, Section: -1, start: e.span.Start})
 	}
 	for _, p := range l.Parked {
@@ -59,7 +60,7 @@ func (l *Lineup) readList(file int) {
 		if i := slices.IndexFunc(list, func(e Entry) bool { return e.Name == p.After }); i >= 0 {
 			at = i + 1
 		}
-		list = slices.Insert(list, at, Entry{Name: p.Name, Value: p.Number, Registration: f.Registration, File: file, Section: -1, parked: true})
+		list = slices.Insert(list, at, Entry{Name: p.Name, Value: cmp.Or(p.Number, written(r, p.Raw)), Registration: f.Registration, File: file, Section: -1, parked: true})
 	}
 	l.Entries = append(l.Entries, list...)
 }
@@ -80,6 +81,17 @@ func modIn(r *dialect.Registration, s string) (name string, at text.Span) {
 		at.End -= len(r.Suffix)
 	}
 	return s[at.Start:at.End], at
+}
+
+// written is what stands for a mod, without options, where that may be a path.
+func written(r *dialect.Registration, s string) string {
+	if !r.Paths {
+		return ""
+	}
+	if i := strings.Index(s, r.Options); r.Options != "" && i >= 0 {
+		return s[:i]
+	}
+	return s
 }
 
 // listChange is a change to one list, made step by step on its document.
@@ -153,7 +165,7 @@ func (c *listChange) make(change Change) error {
 		if err != nil {
 			return err
 		}
-		return c.step(c.shelf.insert(at, change.Mod, change.Number, ""))
+		return c.step(c.shelf.insert(at, cmp.Or(change.Written, change.Mod), change.Number, ""))
 	case OpUnregister:
 		if parked >= 0 {
 			c.parked = slices.Delete(c.parked, parked, parked+1)

@@ -146,6 +146,9 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*M
 		}
 		m := &Mod{Name: name, Path: path.Join(dir, e.Name()), Folder: e.Name(), Place: place,
 			Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
+		if s.called[place] != "" {
+			m.Spot = s.called[place] + "/" + e.Name()
+		}
 		if p.Packed {
 			s.unpack(m)
 		}

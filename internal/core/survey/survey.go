@@ -262,12 +262,13 @@ func (s *Survey) join(found []*Mod) {
 	for i := range s.Lineup.Entries {
 		e := &s.Lineup.Entries[i]
 		wanted[e.Name] = wanted[e.Name] || e.On && !e.Odd
-		if s.Dialect.Registrations[e.Registration].OnPath {
+		if r := &s.Dialect.Registrations[e.Registration]; r.OnPath || r.Paths {
 			at[e.Name] = s.pathOf(e) // of several keys the last counts
 		}
 	}
 	chosen := s.choose(found, func(m *Mod) bool {
-		return wanted[m.Name] && (at[m.Name] == "" || m.Spot == "" || at[m.Name] == m.Spot)
+		path, named := at[m.Name]
+		return wanted[m.Name] && (!named || s.fits(m, path))
 	})
 	s.Mods = make([]Mod, 0, len(chosen)+16)
 	s.byName = make(map[string]int, len(chosen)+16)
@@ -341,10 +342,32 @@ func (s *Survey) choose(found []*Mod, wanted func(*Mod) bool) map[string]*Mod {
 
 // pathOf is the path at which an entry has its mod, "" when it names none.
 func (s *Survey) pathOf(e *lineup.Entry) string {
-	if r := &s.Dialect.Registrations[e.Registration]; r.OnPath && e.On && strings.Contains(e.Value, "/") {
+	r := &s.Dialect.Registrations[e.Registration]
+	if (r.OnPath && e.On || r.Paths) && strings.Contains(e.Value, "/") {
 		return e.Value
 	}
 	return ""
+}
+
+// fits tells whether a mod is where an entry with a path, or with none, has it.
+func (s *Survey) fits(m *Mod, at string) bool {
+	paths := slices.ContainsFunc(s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Paths })
+	switch {
+	case !paths:
+		return at == "" || m.Spot == "" || at == m.Spot // a mod without a spot is found anyhow
+	case at == "":
+		return m.Spot == "" // a mod with a spot is not found by its bare name
+	}
+	if !path.IsAbs(at) {
+		dir, _ := s.Vars.Expand(s.Dialect.Start.Directory)
+		at = path.Join(dir, at)
+	}
+	for _, r := range s.Dialect.Registrations {
+		if path.Clean(at) == m.Path || r.Suffix != "" && path.Clean(at)+r.Suffix == m.Path {
+			return true
+		}
+	}
+	return false
 }
 
 func (s *Survey) register(content *Mod, name string, entry int, e lineup.Entry) {
@@ -375,8 +398,9 @@ func (s *Survey) register(content *Mod, name string, entry int, e lineup.Entry) 
 		m.Listed = m.Listed || e.On
 	}
 	m.On = m.Listed || m.Always
-	path := s.pathOf(&e)
-	m.Elsewhere = path != "" && m.Spot != "" && path != m.Spot
+	if r := &s.Dialect.Registrations[e.Registration]; r.OnPath || r.Paths {
+		m.Elsewhere = m.Path != "" && !s.fits(m, s.pathOf(&e))
+	}
 }
 
 // arrange puts the mods in order and numbers them.

@@ -1,0 +1,150 @@
+package intake_test
+
+import (
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/host"
+	"initium/internal/host/archive"
+)
+
+// treeOf writes files into a folder and reads them as a source.
+func treeOf(t *testing.T, dir string, files map[string]string) *intake.Tree {
+	t.Helper()
+	for name, data := range files {
+		full := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(full, []byte(data), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	source, err := archive.Open(dir, archive.Options{Bounds: intake.DefaultBounds()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tree, err := source.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return tree
+}
+
+func TestRemove(t *testing.T) {
+	files := map[string]string{
+		"mill.start":            "turn oak\nturn elm\nturn ash\n",
+		"wheels/oak/wheel.toml": "name='oak'", "wheels/oak/keys/oak.key": "O", "wheels/oak/keys/both.key": "B", "wheels/oak/keys/own.key": "S", "wheels/oak/keys/else.key": "1",
+		"wheels/elm/wheel.toml": "name='elm'\nneeds=['oak']", "wheels/elm/keys/both.key": "B",
+		"wheels/ash/wheel.toml": "name='ash'",
+		"keys/oak.key":          "O", "keys/both.key": "B", "keys/own.key": "S", "keys/else.key": "2",
+		"flour/oak/sack": "x",
+	}
+	p := newPlace(t, files)
+	p.owners[filepath.Join(p.dir, "keys/own.key")] = intake.Owner{Clean: true}
+	r := intake.Remove("oak", p.scene(), lineup.Choices{})
+	var parts, left []string
+	for _, part := range r.Parts {
+		parts = append(parts, strings.TrimPrefix(part.Path, p.dir+"/"))
+		if part.New != "" || part.Old == "" {
+			t.Errorf("the part %s does not go: %+v", part.Path, part)
+		}
+	}
+	for _, l := range r.Left {
+		left = append(left, strings.TrimPrefix(l.Path, p.dir+"/")+": "+l.About)
+	}
+	if got := strings.Join(parts, " "); got != "wheels/oak keys/oak.key" {
+		t.Errorf("goes: %s", got)
+	}
+	want := "keys/both.key: a key that elm needs too; keys/else.key: a key with other bytes than the mod's; keys/own.key: a key that the server had before; flour/oak: its flour"
+	if got := strings.Join(left, "; "); got != want {
+		t.Errorf("stays: %s\nwant   %s", got, want)
+	}
+	if strings.Join(r.Dependents, " ") != "elm" || len(r.Changes) != 1 || r.Changes[0].Op != lineup.OpUnregister || r.World == "" {
+		t.Errorf("dependents %v, changes %v, world %q", r.Dependents, r.Changes, r.World)
+	}
+	if r = intake.Remove("oak", p.scene(), lineup.Choices{Leavings: true}); len(r.Parts) != 3 || !r.Left[len(r.Left)-1].Goes {
+		t.Errorf("with what it has made: %v", r.Parts)
+	}
+	if r = intake.Remove("Oak", p.scene(), lineup.Choices{}); len(r.Problems) == 0 || len(r.Parts) > 0 {
+		t.Errorf("a mod that is not there: %+v", r)
+	}
+}
+
+// TestOverlay compares what a survey would see before parts are put in place with
+// what is there afterwards.
+func TestOverlay(t *testing.T) {
+	p := newPlace(t, map[string]string{"mill.start": "turn oak", "wheels/oak/wheel.toml": "name='oak'", "wheels/oak/old": "", "wheels/gone/wheel.toml": "", "wheels/elm/mine.dat": "12345"})
+	data := map[string][]byte{"oak/wheel.toml": []byte("name='oak'\nrelease='2'"), "m": []byte("map!")}
+	item := func(rel, from string) plan.Item {
+		return plan.Item{Rel: rel, Source: "s", From: from, Size: int64(len(data[from]))}
+	}
+	parts := []plan.Part{
+		{Path: p.dir + "/wheels/oak", Old: "x", New: "y", Items: []plan.Item{item("wheel.toml", "oak/wheel.toml"), item("sub/deep/file", "none"), {Rel: "empty", Folder: true}}},
+		{Path: p.dir + "/wheels/gone", Old: "x"},
+		{Path: p.dir + "/plans", New: plan.EmptyFolder}, {Path: p.dir + "/plans/hills", New: plan.EmptyFolder},
+		{Path: p.dir + "/plans/hills/a.plan", New: "z", Items: []plan.Item{item("", "m")}},
+		{Path: p.dir + "/wheels/elm", Old: "x", New: "w", Items: []plan.Item{{Rel: "mine.dat", From: "mine.dat", Size: 5}, item("wheel.toml", "oak/wheel.toml")}},
+	}
+	o := intake.NewOverlay(host.NewDisk(), parts, func(source, from string) []byte { return data[from] })
+	sub := subFS{o, strings.TrimPrefix(p.dir, "/")}
+	if err := fstest.TestFS(sub, "mill.start", "wheels/oak/wheel.toml", "wheels/oak/sub/deep/file", "wheels/oak/empty", "plans/hills/a.plan", "wheels/elm/mine.dat"); err != nil {
+		t.Error(err)
+	}
+	for _, name := range []string{"wheels/oak/old", "wheels/gone", "wheels/gone/wheel.toml"} {
+		if _, err := sub.Stat(name); err == nil {
+			t.Errorf("%s is still seen", name)
+		}
+	}
+	if got, err := o.ReadSmall(strings.TrimPrefix(p.dir, "/")+"/wheels/oak/wheel.toml", 100); err != nil || !strings.Contains(string(got), "'2'") {
+		t.Errorf("the new manifest reads %q, %v", got, err)
+	}
+	if got, err := o.ReadSmall(strings.TrimPrefix(p.dir, "/")+"/wheels/elm/mine.dat", 100); err != nil || string(got) != "12345" {
+		t.Errorf("a file that stays reads %q, %v", got, err)
+	}
+}
+
+// subFS is a folder of an overlay.
+type subFS struct {
+	*intake.Overlay
+	dir string
+}
+
+func (s subFS) at(name string) (string, error) {
+	if !fs.ValidPath(name) {
+		return "", &fs.PathError{Op: "open", Path: name, Err: fs.ErrInvalid}
+	}
+	return path.Join(s.dir, name), nil
+}
+
+func (s subFS) Open(name string) (fs.File, error) {
+	full, err := s.at(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.Overlay.Open(full)
+}
+
+func (s subFS) Stat(name string) (fs.FileInfo, error) {
+	full, err := s.at(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.Overlay.Stat(full)
+}
+
+func (s subFS) ReadDir(name string) ([]fs.DirEntry, error) {
+	full, err := s.at(name)
+	if err != nil {
+		return nil, err
+	}
+	return s.Overlay.ReadDir(full)
+}
