@@ -1,14 +1,19 @@
-// Package demo holds the made-up servers that the demo shows.
+// Package demo holds the made-up servers that the demo shows, and what their
+// operator has downloaded.
 package demo
 
-import "embed"
+import (
+	"embed"
+	"strings"
+)
 
-// FS has one folder for each server, and servers.toml that lists them. A folder
-// whose name ends in .ride is packed into a file of that name when the demo is
-// set up.
+// FS has one folder for each server, servers.toml that lists them, and downloads.
 //
-//go:embed all:harrow-sound all:lantern-moor all:cogwheel-fair all:nine-orchards servers.toml
+//go:embed all:harrow-sound all:lantern-moor all:cogwheel-fair all:nine-orchards all:downloads servers.toml
 var FS embed.FS
 
-// Packed is the ending of folders that are packed.
-const Packed = ".ride"
+// Packed tells the folders that are packed into an archive of their name when the
+// demo is set up.
+func Packed(name string) bool {
+	return strings.HasSuffix(name, ".ride") || strings.HasSuffix(name, ".zip")
+}

@@ -25,6 +25,8 @@ type App struct {
 	Home host.Home
 	Exe  string // the path of the program itself, which also is the keeper
 
+	Downloads string // the folder where what is to be taken in is looked for first; "" for where the program was started
+
 	once   sync.Once
 	opened *host.Ledger
 	failed error

@@ -27,7 +27,7 @@ type demoServer struct {
 // Demo makes a scratch home below dir, with copies of the made-up servers in it,
 // and returns an App for that home and the server to open.
 func (a *App) Demo(dir string) (d *App, open string, err error) {
-	d = &App{Home: host.Home{Dir: filepath.Join(dir, "home")}, Exe: a.Exe}
+	d = &App{Home: host.Home{Dir: filepath.Join(dir, "home")}, Exe: a.Exe, Downloads: filepath.Join(dir, "downloads")}
 	data, err := demo.FS.ReadFile("servers.toml")
 	if err != nil {
 		return nil, "", err
@@ -42,6 +42,9 @@ func (a *App) Demo(dir string) (d *App, open string, err error) {
 		if err := d.setUp(s, filepath.Join(dir, s.Folder)); err != nil {
 			return nil, "", fmt.Errorf("set the demo's server %s up: %w", s.Name, err)
 		}
+	}
+	if err := copyTree(demo.FS, "downloads", d.Downloads); err != nil {
+		return nil, "", fmt.Errorf("set the demo's downloads up: %w", err)
 	}
 	return d, list.Server[0].Name, nil
 }
@@ -99,7 +102,7 @@ func copyTree(from fs.FS, root, to string) error {
 		}
 		target := filepath.Join(to, filepath.FromSlash(strings.TrimPrefix(name, root)))
 		switch {
-		case e.IsDir() && strings.HasSuffix(name, demo.Packed):
+		case e.IsDir() && demo.Packed(name):
 			if err := pack(from, name, target); err != nil {
 				return err
 			}

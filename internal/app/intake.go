@@ -64,6 +64,9 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	inside := insideOf(p, in.Found)
 	inside.Server, inside.Intake = server, in
 	inside.Lacking = in.Lacking(w.seen)
+	if len(in.Found.Mods) == 0 && len(in.Problems) > 0 {
+		a.otherFamily(ctx, source, &c, in)
+	}
 	if !in.Ready() {
 		return inside, nil
 	}
@@ -82,6 +85,30 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	}
 	inside.Comes, inside.Mended = differ(ahead.Findings, before.Findings), differ(before.Findings, ahead.Findings)
 	return inside, nil
+}
+
+// otherFamily says for which other family a source is in which nothing was found,
+// and which servers are of it.
+func (a *App) otherFamily(ctx context.Context, source string, c *lineup.Choices, in *intake.Intake) {
+	other, err := a.lookForFamily(ctx, source, c, nil)
+	if err != nil || other.Found.Dialect == nil {
+		return
+	}
+	said := "it looks like a mod for " + other.Found.Dialect.Title
+	names, err := a.Home.Servers()
+	if err != nil {
+		return
+	}
+	var servers []string
+	for _, name := range names {
+		if r, err := a.Home.Record(name); err == nil && r.Dialect == other.Found.Dialect.Name {
+			servers = append(servers, name)
+		}
+	}
+	if len(servers) > 0 {
+		said += ", as " + strings.Join(servers, ", ") + map[bool]string{true: " is", false: " are"}[len(servers) == 1]
+	}
+	in.Problems = append(in.Problems, said)
 }
 
 // differ are the findings of one list that another does not have.

@@ -264,11 +264,7 @@ func (e *env) restore() *cobra.Command {
 
 // printPart tells in a few lines what becomes of a folder or file as a whole.
 func (e *env) printPart(dir string, p *plan.Part) {
-	what := p.What
-	if p.Mod != "" {
-		what += " " + text.Clean(p.Mod)
-	}
-	fmt.Fprintf(e.out, "%s (%s): %s\n", text.Clean(short(dir, p.Path)), what, p)
+	fmt.Fprintf(e.out, "%s (%s): %s\n", text.Clean(short(dir, p.Path)), p.Title(), p)
 	const most = 20
 	for i, n := range p.Notes {
 		if i == most {

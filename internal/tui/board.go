@@ -413,11 +413,11 @@ func (b *board) keys() []keyHelp {
 			keys = append(keys, keyHelp{"o", "on"})
 		}
 	}
-	keys = append(keys, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"Tab", "fold"})
+	keys = append(keys, keyHelp{"i", "take in"}, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"Tab", "fold"})
 	if b.look != nil && b.look.Survey.Dialect.Order == dialect.OrderListed {
 		keys = append(keys, keyHelp{"⇧↑ ⇧↓", "move"})
 	}
-	return append(keys, keyHelp{"x", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
+	return append(keys, keyHelp{"x", "unregister"}, keyHelp{"d", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
 }
 
 // fixes are the remedies of the selected row that Initium can carry out.

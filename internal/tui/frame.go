@@ -45,6 +45,10 @@ func (m *model) View() tea.View {
 		m.servers.draw(c, y, h)
 	case m.view == viewPlan:
 		m.plan.draw(c, y, h)
+	case m.view == viewIntake:
+		m.intake.draw(c, y, m.boardHeight())
+		c.rule(y + m.boardHeight())
+		m.intake.drawStory(c, y+m.boardHeight()+1, m.storyHeight())
 	case m.view == viewWatch:
 		m.watch.draw(c, y, h)
 	case m.view == viewLog:
@@ -147,8 +151,11 @@ func (m *model) drawFoot(c *canvas) {
 	}
 	if m.prompt != nil {
 		at := c.putWithin(2, c.h-2, c.w-3, m.prompt.label, inkDim)
-		at = c.putWithin(at, c.h-2, c.w-at-2, m.prompt.value, inkTitle)
+		value := ending(m.prompt.value, c.w-at-3) // where the typing goes on
+		at = c.putWithin(at, c.h-2, c.w-at-2, value, inkTitle)
 		c.put(at, c.h-2, "▏", inkKey)
+	} else if words := m.working(); words != "" {
+		c.putWithin(2, c.h-2, c.w-3, words, inkFocus)
 	} else {
 		c.putWithin(2, c.h-2, c.w-3, m.notice, k)
 	}
@@ -163,8 +170,20 @@ func (m *model) drawFoot(c *canvas) {
 	}
 }
 
+// working says what is being done, while that takes a while.
+func (m *model) working() string {
+	if m.busy == nil {
+		return ""
+	}
+	return m.busy.words()
+}
+
 func (m *model) keysHere() []keyHelp {
 	switch {
+	case m.working() != "" && m.prompt == nil:
+		return []keyHelp{{"Esc", "stop it"}}
+	case m.prompt != nil && m.prompt.hint != nil:
+		return m.prompt.hint
 	case m.prompt != nil:
 		if m.prompt.step != nil {
 			return []keyHelp{{"↑ ↓", "next"}, {"Enter", "stay here"}, {"Esc", "back"}}
@@ -178,6 +197,8 @@ func (m *model) keysHere() []keyHelp {
 		return m.servers.keys()
 	case m.view == viewPlan:
 		return m.plan.keys()
+	case m.view == viewIntake:
+		return m.intake.keys()
 	case m.view == viewWatch:
 		return m.watch.keys()
 	case m.view == viewLedger:

@@ -26,7 +26,14 @@ func (m *model) key(k string) tea.Cmd {
 		m.help = 1
 		return nil
 	}
+	if k == "esc" && m.busy != nil {
+		m.busy.cancel()
+		m.say("Stopping …")
+		return nil
+	}
 	switch m.view {
+	case viewIntake:
+		return m.intakeKey(k)
 	case viewServers:
 		return m.serversKey(k)
 	case viewBoard:
@@ -193,6 +200,12 @@ func (m *model) boardKey(k string) tea.Cmd {
 		return m.goBack(app.ReturnLast)
 	case "g":
 		return m.openLedger()
+	case "i":
+		m.askSource()
+	case "d":
+		return m.takeOut()
+	case "b":
+		return m.backUp()
 	case "w":
 		return m.writeRule()
 	case "c":
@@ -262,6 +275,10 @@ func (m *model) planKey(k string) tea.Cmd {
 		return m.reload()
 	case "c":
 		return m.copyField()
+	case "b":
+		if !m.stuck {
+			return m.backUp()
+		}
 	case "up", "k":
 		m.plan.first--
 	case "down", "j":
@@ -366,6 +383,8 @@ func (m *model) wheel(at tea.Mouse) {
 	switch m.view {
 	case viewBoard:
 		m.board.step(by)
+	case viewIntake:
+		m.intake.step(by)
 	case viewPlan:
 		m.plan.first = max(m.plan.first+by, 0)
 	case viewWatch:

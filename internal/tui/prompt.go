@@ -18,10 +18,12 @@ type prompt struct {
 	typed        func(value string) // after every key; may be nil
 	step         func(by int)       // the arrow keys; may be nil
 	leave        func()             // on Esc; may be nil
+	complete     func(value string) string
+	hint         []keyHelp // the keys that work; may be nil
 }
 
 // maxTyped bounds what can be typed.
-const maxTyped = 120
+const maxTyped = 1000
 
 func (m *model) promptKey(k tea.KeyPressMsg) tea.Cmd {
 	p := m.prompt
@@ -32,11 +34,15 @@ func (m *model) promptKey(k tea.KeyPressMsg) tea.Cmd {
 			p.leave()
 		}
 		return nil
-	case "up", "down":
+	case "up", "down": // what is typed stays as the step leaves it
 		if p.step != nil {
 			p.step(map[string]int{"up": -1, "down": 1}[k.String()])
 		}
 		return nil
+	case "tab":
+		if p.complete != nil {
+			p.value = p.complete(p.value)
+		}
 	case "enter":
 		m.prompt = nil
 		if strings.TrimSpace(p.value) != "" {

@@ -13,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
+	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
@@ -29,6 +30,7 @@ const (
 	viewWatch
 	viewLog
 	viewLedger
+	viewIntake
 )
 
 // model is the whole screen.
@@ -46,12 +48,16 @@ type model struct {
 	watch   *watch
 	log     logView
 	ledger  ledgerView
+	intake  *intakeView
+	busy    *busy   // work that takes a while, or nil
 	prompt  *prompt // what is being typed, or nil
 	help    int     // the page of help that is shown, from 1; 0 for none
 	notice  string
 	bad     bool // the notice is about something that went wrong
 	quit    bool // close as soon as the start that is being watched has ended
 	stuck   bool // a wish is being carried out; keys that begin another wait
+
+	lastSource string // the folder that something was taken in from last
 }
 
 // Run shows the screen until the operator closes it: on a server, or on the
@@ -176,6 +182,8 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			return m, tea.Batch(m.reload(), again())
 		}
 		return m, again()
+	case beatMsg:
+		return m, m.beat()
 	case stepMsg, endMsg:
 		return m, m.news(msg)
 	default:
@@ -235,13 +243,25 @@ func (m *model) answer(msg tea.Msg) tea.Cmd {
 		m.ledger.set(msg.entries)
 		m.view, m.notice = viewLedger, ""
 	case appliedMsg:
-		m.stuck, m.view = false, viewBoard
+		m.done()
+		m.view = viewBoard
 		if msg.err != nil {
 			m.complain(msg.err)
 		} else {
 			m.say("Done: %s. The next start will show it.", msg.why)
 		}
 		return m.reload()
+	case insideMsg:
+		m.showInside(msg)
+	case removalMsg:
+		return m.showRemoval(msg)
+	case backupMsg:
+		m.done()
+		if msg.err != nil {
+			m.complain(msg.err)
+		} else {
+			m.say("Backup %d: %s, %s, read again and whole.", msg.made.Number, count(msg.made.Files, "file", "files"), intake.Bytes(msg.made.Bytes))
+		}
 	case stoppedMsg:
 		m.stuck = false
 		if msg.err != nil {
@@ -378,15 +398,16 @@ func (m *model) goBack(to int) tea.Cmd {
 	}
 }
 
+// apply writes the plan that is shown. Files may have to be copied first, which
+// can be stopped.
 func (m *model) apply() tea.Cmd {
-	m.stuck = true
 	name, v := m.server, m.plan
-	return func() tea.Msg {
+	return m.begin("Copying", func(ctx context.Context, b *busy) tea.Msg {
 		if v.back {
-			return appliedMsg{v.why, m.app.Return(m.ctx, name, v.plan, v.why)}
+			return appliedMsg{v.why, m.app.Return(ctx, name, v.plan, v.why)}
 		}
-		return appliedMsg{v.why, m.app.Apply(m.ctx, name, v.plan, nil)}
-	}
+		return appliedMsg{v.why, m.app.Apply(ctx, name, v.plan, b.copied)}
+	})
 }
 
 func (m *model) openLedger() tea.Cmd {

@@ -84,7 +84,7 @@ func (x *settler) extras() {
 		into, ok := x.scene.Survey.Vars.Expand(e.Content.Into)
 		switch {
 		case e.Content.Kind.Placed() && ok:
-			x.single(e.Path, path.Join(into, e.Below), about, "a file of the "+string(e.Content.Kind))
+			x.single(e.Path, path.Join(into, e.Below), about, map[dialect.ContentKind]string{dialect.ContentMap: "a map", dialect.ContentOverlay: "a file"}[e.Content.Kind])
 		default:
 			x.Steps = append(x.Steps, Step{e.Path, stepWords(e.Content, into)})
 		}
@@ -119,7 +119,7 @@ func (x *settler) order() (rules []rule.Rule) {
 			before, after := listed[i-1], listed[i]
 			if !x.needs(after, before) {
 				rules = append(rules, rule.Rule{Kind: rule.After, Mod: after, Other: before,
-					Because: text.Clean(path.Base(name)) + " of " + text.Clean(x.Found.Name) + " lists them so"})
+					Because: text.Clean(path.Base(name)) + " of " + text.Clean(path.Base(x.Found.Name)) + " lists them so"})
 			}
 		}
 	}

@@ -76,7 +76,7 @@ func (x *settler) chosen() (mods []*Mod) {
 	found := x.Found
 	placed := slices.ContainsFunc(found.Extras, func(e Extra) bool { return e.Content.Kind.Placed() })
 	if len(found.Mods) == 0 && !placed {
-		x.problem("nothing in %s is a mod for %s: %s", text.Clean(found.Name), found.Dialect.Title, wants(found))
+		x.problem("nothing in %s is a mod for %s: %s", text.Clean(path.Base(found.Name)), found.Dialect.Title, wants(found))
 		return nil
 	}
 	var names []string
@@ -89,7 +89,7 @@ func (x *settler) chosen() (mods []*Mod) {
 	}
 	for _, o := range x.choices.Only {
 		if !slices.ContainsFunc(mods, func(m *Mod) bool { return m.Name == o || m.Root == o }) {
-			x.problem("there is no mod %q in %s; there are: %s", text.Clean(o), text.Clean(found.Name), text.Clean(strings.Join(names, ", ")))
+			x.problem("there is no mod %q in %s; there are: %s", text.Clean(o), text.Clean(path.Base(found.Name)), text.Clean(strings.Join(names, ", ")))
 		}
 	}
 	if x.choices.As != "" {

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"initium/internal/core/text"
 )
 
 // EmptyFolder stands in the place of a digest for a folder that is only made so
@@ -38,6 +40,18 @@ type Item struct {
 	Exec   bool     `json:"exec,omitempty"`
 	Folder bool     `json:"folder,omitempty"`
 	Link   string   `json:"link,omitempty"` // of a symbolic link that is there already
+}
+
+// Title says what a part is.
+func (p *Part) Title() string {
+	mod := text.Clean(p.Mod)
+	switch {
+	case mod == "":
+		return p.What
+	case strings.HasPrefix(p.What, "the "):
+		return p.What + " " + mod
+	}
+	return p.What + " of " + mod
 }
 
 // Change is what happens to one file of a part.

@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io"
 	"io/fs"
 	"os"
@@ -71,6 +72,24 @@ func stampOf(info fs.FileInfo) stamp {
 	return s
 }
 
+// stampOfAll tells whether anything in a folder has changed.
+func stampOfAll(dir string) (all stamp, err error) {
+	h := fnv.New64a()
+	err = filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		info, err := e.Info()
+		if err == nil {
+			fmt.Fprintln(h, name, stampOf(info))
+			all.size++
+		}
+		return err
+	})
+	all.ino = h.Sum64()
+	return all, err
+}
+
 var errChanged = errors.New("it has changed while it was read; try again when it is whole")
 
 // Open finds out what a source is. The error says what it is when it is nothing
@@ -88,7 +107,8 @@ func Open(name string, opts Options) (*Source, error) {
 	switch {
 	case info.IsDir():
 		s.Form = FormFolder
-		return s, nil
+		s.stamp, err = stampOfAll(full)
+		return s, err
 	case !info.Mode().IsRegular():
 		return nil, fmt.Errorf("look into %s: it is neither a file nor a folder", name)
 	}
@@ -231,10 +251,9 @@ func walkArchive(form Form, r io.ReaderAt, size int64, bounds intake.Bounds, vis
 	return err
 }
 
-// Same tells whether another source is the same file, unchanged. Of a folder that
-// cannot be told.
+// Same tells whether another source is the same file or folder, unchanged.
 func (s *Source) Same(other *Source) bool {
-	return s.Form != FormFolder && s.Form == other.Form && s.Path == other.Path && s.stamp == other.stamp
+	return s.Form == other.Form && s.Path == other.Path && s.stamp == other.stamp
 }
 
 // Misnamed is the suffix of an archive whose content is of another form; "" when

@@ -1,0 +1,88 @@
+package tui
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"initium/internal/core/intake"
+	"initium/internal/host"
+)
+
+// busy is work that takes a while and can be stopped. Its line is shown once the
+// work has lasted longer than a moment.
+type busy struct {
+	began  time.Time
+	cancel context.CancelFunc
+
+	mu   sync.Mutex
+	line string
+	at   host.Progress
+}
+
+// Spans of time that an operator feels.
+const (
+	moment = 200 * time.Millisecond
+	while  = 2 * time.Second
+	beat   = 150 * time.Millisecond
+)
+
+type beatMsg struct{}
+
+// begin starts work in the background; the context it is given ends when the
+// operator stops it.
+func (m *model) begin(what string, work func(ctx context.Context, b *busy) tea.Msg) tea.Cmd {
+	ctx, cancel := context.WithCancel(m.ctx)
+	b := &busy{began: time.Now(), cancel: cancel, line: what}
+	m.stuck, m.busy = true, b
+	return tea.Batch(tea.Tick(moment, func(time.Time) tea.Msg { return beatMsg{} }), func() tea.Msg {
+		defer cancel()
+		return work(ctx, b)
+	})
+}
+
+// copied notes how far the copying of files has come.
+func (b *busy) copied(p host.Progress) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.at = p
+}
+
+// read notes how much of a source has been read.
+func (b *busy) read(n int64) { b.copied(host.Progress{Bytes: n}) }
+
+// words say what is being done, how far it has come and how long it may last.
+func (b *busy) words() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	since := time.Since(b.began)
+	if since < moment {
+		return ""
+	}
+	s := b.line
+	if b.at.Bytes > 0 {
+		s += " " + intake.Bytes(b.at.Bytes)
+	}
+	if b.at.AllBytes > 0 {
+		s += fmt.Sprintf(" of %s, %d of %d files", intake.Bytes(b.at.AllBytes), b.at.Files, b.at.AllFiles)
+		if since > while && b.at.Bytes > 0 {
+			left := time.Duration(float64(since) * float64(b.at.AllBytes-b.at.Bytes) / float64(b.at.Bytes))
+			s += fmt.Sprintf(", about %s more", max(left, time.Second).Round(time.Second))
+		}
+	}
+	return s + " …"
+}
+
+// beat keeps the line of what is being done moving.
+func (m *model) beat() tea.Cmd {
+	if m.busy == nil {
+		return nil
+	}
+	return tea.Tick(beat, func(time.Time) tea.Msg { return beatMsg{} })
+}
+
+// done forgets the work that has ended.
+func (m *model) done() { m.stuck, m.busy = false, nil }
