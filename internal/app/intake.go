@@ -64,9 +64,6 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	inside := insideOf(p, in.Found)
 	inside.Server, inside.Intake = server, in
 	inside.Lacking = in.Lacking(w.seen)
-	if len(in.Found.Mods) == 0 && len(in.Problems) > 0 {
-		a.otherFamily(ctx, source, &c, in)
-	}
 	if !in.Ready() {
 		return inside, nil
 	}
@@ -263,7 +260,11 @@ func (w *work) settle(p *parcel, c lineup.Choices) (*intake.Intake, error) {
 		return nil, err
 	}
 	found := intake.Examine(p.tree, p.source.Path, w.s.Dialect, intake.Wanted(w.seen))
-	return intake.Settle(found, p.source.Path, scene, c), nil
+	in := intake.Settle(found, p.source.Path, scene, c)
+	if len(found.Mods) == 0 && len(in.Problems) > 0 {
+		w.a.otherFamily(w.ctx, p.source.Path, &c, in)
+	}
+	return in, nil
 }
 
 // take brings in what a source holds and registers it.

@@ -96,10 +96,12 @@ func (l *Ledger) Apply(ctx context.Context, server, why string, p *plan.Plan, fe
 
 // forget takes back an entry of which nothing has been put in place.
 func (l *Ledger) forget(id int64, parts []partRow) error {
-	for i := range slices.Backward(parts) { // folders after what was to go into them
-		if err := parts[i].drop(id); err != nil {
-			return err
-		}
+	var err error
+	for _, p := range slices.Backward(parts) { // folders after what was to go into them
+		err = errors.Join(err, p.drop(id))
+	}
+	if err != nil {
+		return err // the next run tries again
 	}
 	return l.leave(id)
 }

@@ -75,6 +75,9 @@ func file(path, old, want string) plan.File {
 
 func put(t *testing.T, name, data string, mode fs.FileMode) {
 	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		t.Fatal(err)
+	}
 	if err := os.WriteFile(name, []byte(data), mode); err != nil {
 		t.Fatal(err)
 	}

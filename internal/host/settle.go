@@ -62,7 +62,10 @@ func (p *partRow) drop(id int64) error {
 		return nil
 	}
 	fresh, _ := partNames(p.path, id, p.n)
-	return os.RemoveAll(fresh)
+	if err := os.RemoveAll(fresh); !errors.Is(err, syscall.ENOTDIR) {
+		return err
+	}
+	return nil
 }
 
 // tidy brings what a done entry has put aside into the ledger's keeping.

@@ -1,0 +1,244 @@
+package host_test
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"initium/internal/core/plan"
+	"initium/internal/host"
+)
+
+// source is something to copy from: files by their paths.
+type source map[string]string
+
+func (s source) Copy(ctx context.Context, wanted func(string) bool, put func(string, io.Reader) error) error {
+	for name, data := range s {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if wanted(name) {
+			if err := put(name, strings.NewReader(data)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// folder is a part that puts files of a source into a folder.
+func folder(path string, old string, files source) plan.Part {
+	p := plan.Part{Path: path, Mod: filepath.Base(path), What: "the mod", Old: old}
+	for name, data := range files {
+		p.Items = append(p.Items, plan.Item{Rel: name, Source: "s", From: name, Size: int64(len(data)), Sum: sha256.Sum256([]byte(data))})
+	}
+	p.New = plan.Digest(p.Items)
+	p.Base = p.New
+	return p
+}
+
+func from(s source) *host.Fetch { return &host.Fetch{Sources: map[string]host.Copier{"s": s}} }
+
+// tree writes down what is below a folder.
+func tree(t *testing.T, dir string) string {
+	t.Helper()
+	var words []string
+	err := filepath.WalkDir(dir, func(name string, e os.DirEntry, err error) error {
+		if err != nil || name == dir {
+			return err
+		}
+		rel := strings.TrimPrefix(name, dir+"/")
+		if e.IsDir() {
+			words = append(words, rel+"/")
+			return nil
+		}
+		data, err := os.ReadFile(name)
+		words = append(words, rel+"="+string(data))
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.Join(words, " ")
+}
+
+func TestPartsComeAndGo(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	l, dir := ledger(t, h), t.TempDir()
+	oak := filepath.Join(dir, "mods", "oak")
+	first := source{"a": "1", "sub/b": "2"}
+	come := &plan.Plan{Parts: []plan.Part{{Path: filepath.Dir(oak), What: "a folder", New: plan.EmptyFolder}, folder(oak, "", first)}}
+	if err := l.Apply(t.Context(), "s", "one", come, from(first)); err != nil {
+		t.Fatal(err)
+	}
+	one := tree(t, dir)
+	if one != "mods/ mods/oak/ mods/oak/a=1 mods/oak/sub/ mods/oak/sub/b=2" {
+		t.Fatalf("after it came there is %s", one)
+	}
+	if items, ok, err := l.Release(oak); err != nil || !ok || plan.Digest(items) != come.Parts[1].New {
+		t.Errorf("what came is remembered as %v, %v, %v", items, ok, err)
+	}
+	// The mod writes something itself; then comes another release, of which one file stays as it is.
+	put(t, filepath.Join(oak, "own"), "mine", 0o600)
+	there, err := l.Contents().List(oak)
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := source{"a": "11"}
+	next := folder(oak, plan.Digest(there), second)
+	next.Release = slices.Clone(next.Items)
+	kept := there[slices.IndexFunc(there, func(it plan.Item) bool { return it.Rel == "own" })]
+	next.Items = append(next.Items, kept)
+	next.New = plan.Digest(next.Items)
+	if err := l.Apply(t.Context(), "s", "two", &plan.Plan{Parts: []plan.Part{next}}, from(second)); err != nil {
+		t.Fatal(err)
+	}
+	two := tree(t, dir)
+	if two != "mods/ mods/oak/ mods/oak/a=11 mods/oak/own=mine" {
+		t.Fatalf("after the second release there is %s", two)
+	}
+	if info, err := os.Stat(filepath.Join(oak, "own")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("the file that stays has the mode %v, %v", info.Mode(), err)
+	}
+	// Back and forth through the ledger.
+	goTo := func(n int, want string) {
+		t.Helper()
+		p, err := l.Return("s", n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := l.Apply(t.Context(), "s", fmt.Sprint("back to ", n), p, nil); err != nil {
+			t.Fatal(err)
+		}
+		if got := tree(t, dir); got != want {
+			t.Errorf("back to entry %d there is %s; want %s", n, got, want)
+		}
+	}
+	goTo(1, strings.Replace(one, "mods/oak/sub/ ", "mods/oak/own=mine mods/oak/sub/ ", 1))
+	goTo(2, two)
+	goTo(0, "")
+	goTo(2, two)
+	goTo(0, "")
+	// Gone with what was written since.
+	if left, _ := filepath.Glob(filepath.Join(dir, ".initium*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+func TestPartsAreRefused(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	l, dir := ledger(t, h), t.TempDir()
+	put(t, filepath.Join(dir, "there", "x"), "x", 0o644)
+	before := tree(t, dir)
+	good := source{"a": "1"}
+	big := folder(filepath.Join(dir, "big"), "", good)
+	big.Items[0].Size = 1 << 60
+	stopped, cancel := context.WithCancel(t.Context())
+	cancel()
+	for name, c := range map[string]struct {
+		ctx   context.Context
+		part  plan.Part
+		fetch source
+		is    error
+		word  string
+	}{
+		"something is there":   {t.Context(), folder(filepath.Join(dir, "there"), "", good), good, host.ErrStale, ""},
+		"nothing is there":     {t.Context(), folder(filepath.Join(dir, "new"), "0123", good), good, host.ErrStale, ""},
+		"other bytes come":     {t.Context(), folder(filepath.Join(dir, "new"), "", good), source{"a": "2"}, nil, "changed since"},
+		"more bytes come":      {t.Context(), folder(filepath.Join(dir, "new"), "", good), source{"a": "1 and more"}, nil, "changed since"},
+		"a file is gone":       {t.Context(), folder(filepath.Join(dir, "new"), "", good), source{"b": "1"}, nil, "is gone"},
+		"no room":              {t.Context(), big, good, nil, "too little room"},
+		"the ledger lost it":   {t.Context(), plan.Part{Path: filepath.Join(dir, "new"), New: "0123"}, good, nil, "does not have it"},
+		"stopped by the owner": {stopped, folder(filepath.Join(dir, "deep", "new"), "", good), good, context.Canceled, ""},
+		"a file is in the way": {t.Context(), folder(filepath.Join(dir, "there", "x", "new"), "", good), good, nil, "not a directory"},
+	} {
+		err := l.Apply(c.ctx, "s", name, &plan.Plan{Parts: []plan.Part{{Path: filepath.Join(dir, "deep"), What: "a folder", New: plan.EmptyFolder}, c.part}}, from(c.fetch))
+		if err == nil || c.is != nil && !errors.Is(err, c.is) || !strings.Contains(err.Error(), c.word) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if got := tree(t, dir); got != before {
+			t.Errorf("%s: it leaves %s", name, got)
+		}
+	}
+	if entries, err := l.Entries("s"); err != nil || len(entries) != 1 {
+		t.Errorf("the ledger holds %v, %v", entries, err)
+	}
+}
+
+// TestProgress counts files and bytes.
+func TestProgress(t *testing.T) {
+	l, dir := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir()
+	s := source{"a": strings.Repeat("x", 1<<20), "b": "y"}
+	fetch := from(s)
+	var last host.Progress
+	calls := 0
+	fetch.Progress = func(p host.Progress) {
+		if p.Bytes < last.Bytes || p.Files < last.Files || p.Bytes > p.AllBytes || p.Files > p.AllFiles {
+			t.Errorf("after %+v comes %+v", last, p)
+		}
+		last = p
+		calls++
+	}
+	if err := l.Apply(t.Context(), "s", "x", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "m"), "", s)}}, fetch); err != nil {
+		t.Fatal(err)
+	}
+	if want := (host.Progress{Files: 2, AllFiles: 2, Bytes: 1<<20 + 1, AllBytes: 1<<20 + 1}); last != want || calls < 4 {
+		t.Errorf("in the end %+v after %d calls; want %+v", last, calls, want)
+	}
+}
+
+func TestBackup(t *testing.T) {
+	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
+	put(t, filepath.Join(dir, "world", "map.db"), strings.Repeat("map", 1000), 0o644)
+	put(t, filepath.Join(dir, "world", "players", "wren"), "wren", 0o600)
+	put(t, filepath.Join(dir, "auth.txt"), "secret", 0o600)
+	if err := os.Symlink("/elsewhere", filepath.Join(dir, "world", "link")); err != nil {
+		t.Fatal(err)
+	}
+	b, err := h.WriteBackup(t.Context(), "s", dir, "test", []string{filepath.Join(dir, "world"), filepath.Join(dir, "auth.txt")}, nil)
+	if err != nil || b.Number != 1 || b.Files != 3 || b.Bytes != 3010 {
+		t.Fatalf("%+v, %v", b, err)
+	}
+	if list, err := h.Backups("s"); err != nil || len(list) != 1 || list[0].File != b.File {
+		t.Errorf("the list is %v, %v", list, err)
+	}
+	if info, err := os.Stat(b.File); err != nil || info.Mode().Perm() != 0o600 || info.Size() != b.Packed {
+		t.Errorf("the file is %v, %v", info, err)
+	}
+	stopped, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := h.WriteBackup(stopped, "s", dir, "", []string{dir}, nil); !errors.Is(err, context.Canceled) {
+		t.Errorf("stopped: %v", err)
+	}
+	if files, _ := filepath.Glob(filepath.Join(filepath.Dir(b.File), "*")); len(files) != 2 {
+		t.Errorf("there is %v", files)
+	}
+}
+
+func TestRecordClean(t *testing.T) {
+	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
+	l := ledger(t, h)
+	for _, name := range []string{"a", "sub/b", "mods/m/c"} {
+		put(t, filepath.Join(dir, name), name, 0o644)
+	}
+	n, err := l.RecordClean("s", dir, []string{filepath.Join(dir, "mods")})
+	if err != nil || n != 2 {
+		t.Fatalf("%d files, %v", n, err)
+	}
+	owners, err := l.Owners("s")
+	if err != nil || !owners.Of(filepath.Join(dir, "sub/b")).Clean || owners.Of(filepath.Join(dir, "mods/m/c")).Clean {
+		t.Errorf("owners are wrong: %v", err)
+	}
+	put(t, filepath.Join(dir, "a"), "other", 0o644)
+	os.Remove(filepath.Join(dir, "sub/b"))
+	if _, changed, err := l.Clean("s"); err != nil || len(changed) != 2 {
+		t.Errorf("changed: %v, %v", changed, err)
+	}
+}

@@ -1,0 +1,434 @@
+package test
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"compress/gzip"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// zipped packs files, by their paths, into a zip archive; a path that ends in a
+// slash is a folder.
+func zipped(t *testing.T, files map[string]string) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	w := zip.NewWriter(&out)
+	for _, name := range sortedKeys(files) {
+		f, err := w.Create(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.Write([]byte(files[name])); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+func tarred(t *testing.T, files map[string]string) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	z := gzip.NewWriter(&out)
+	w := tar.NewWriter(z)
+	for _, name := range sortedKeys(files) {
+		h := &tar.Header{Name: name, Mode: 0o644, Size: int64(len(files[name])), Typeflag: tar.TypeReg}
+		if strings.HasSuffix(name, "/") {
+			h.Typeflag, h.Mode = tar.TypeDir, 0o755
+		}
+		if err := w.WriteHeader(h); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Write([]byte(files[name])); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+func sortedKeys(m map[string]string) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// below writes down all that is below a folder, with the bytes of small files.
+func below(t *testing.T, dir string) string {
+	t.Helper()
+	var out strings.Builder
+	err := filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(&out, "%s %v\n", strings.TrimPrefix(name, dir), e.Type())
+		if e.Type().IsRegular() {
+			data, err := os.ReadFile(name)
+			fmt.Fprintf(&out, "%q\n", data)
+			return err
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out.String()
+}
+
+const (
+	kelpBill = "name = \"kelp_farms\"\nrelease = \"1.3.0\"\nwaits_for = [\"a\"]\n"
+	kelpDeck = "haul 1\nstore\n"
+)
+
+// kelp packs a mod for the harbour in a layout: a pattern of where its files are.
+func kelp(root string, more ...string) map[string]string {
+	files := map[string]string{root + "bill.toml": kelpBill, root + "deck.script": kelpDeck, root + "art/raft.png": "png"}
+	for _, m := range more {
+		name, data, _ := strings.Cut(m, "=")
+		files[name] = data
+	}
+	return files
+}
+
+// TestLayouts takes one mod in from archives in which it is packed in all the
+// ways that people pack mods. The same has to stand on the server each time, the
+// server has to load it, and taking it back has to leave all as it was.
+func TestLayouts(t *testing.T) {
+	inner := string(zipped(t, kelp("kelp_farms/")))
+	for name, files := range map[string]map[string]string{
+		"as it should be":               kelp("kelp_farms/"),
+		"no folder around it":           kelp(""),
+		"the same folder twice":         kelp("kelp_farms/kelp_farms/"),
+		"a release on the folder":       kelp("kelp_farms-1.3.0/"),
+		"a branch on the folder":        kelp("kelp_farms-main/"),
+		"deep beside a readme":          kelp("release/content/kelp_farms/", "release/README.md=read me", "release/LICENSE=free"),
+		"with blanks and capitals":      kelp("Kelp Farms (2)/"),
+		"with what a system leaves":     kelp("kelp_farms/", "__MACOSX/kelp_farms/._bill.toml=x", "kelp_farms/.DS_Store=x", "Thumbs.db=x"),
+		"with folders written down":     kelp("./kelp_farms/", "./=", "./kelp_farms/=", "./kelp_farms/art/="),
+		"with backslashes":              {`kelp_farms\bill.toml`: kelpBill, `kelp_farms\deck.script`: kelpDeck, `kelp_farms\art\raft.png`: "png"},
+		"an archive within the archive": {"read me.txt": "unpack the other one", "files/kelp_farms-1.3.zip": inner},
+		"in the server's own tree":      kelp("cargo/kelp_farms/"),
+		"in the tree of a whole server": kelp("harbour-server/cargo/kelp_farms/", "harbour-server/start.sh=#!/bin/sh"),
+		"beside pictures":               kelp("kelp_farms/", "preview.png=png", "docs/manual.html=<p>"),
+	} {
+		for suffix, pack := range map[string]func(*testing.T, map[string]string) []byte{"zip": zipped, "tar.gz": tarred} {
+			t.Run(name+", "+suffix, func(t *testing.T) {
+				h := newHarbour(t, "berth a\n")
+				h.cargo("a", "", "haul 1\n")
+				before := below(t, h.dir)
+				// It is called by another suffix than it has: only the content counts.
+				source := filepath.Join(filepath.Dir(h.home), "download.dat")
+				write(t, source, string(pack(t, files)))
+				var look struct {
+					Family string
+					Mods   []struct{ Name, Release, Root, Path string }
+				}
+				h.json(0, &look, "look", source, "--server", "h", "--json")
+				if len(look.Mods) != 1 || look.Mods[0].Name != "kelp_farms" || look.Mods[0].Release != "1.3.0" || look.Family != "harrow-sound" {
+					t.Fatalf("look finds %+v", look)
+				}
+				if got := below(t, h.dir); got != before {
+					t.Errorf("looking has changed\n%s\nto\n%s", before, got)
+				}
+				h.do(0, "take", "h", source)
+				want := map[string]string{"bill.toml": kelpBill, "deck.script": kelpDeck, "art/raft.png": "png"}
+				for file, data := range want {
+					if got := contents(t, filepath.Join(h.dir, "cargo/kelp_farms", file)); got != data {
+						t.Errorf("%s holds %q", file, got)
+					}
+				}
+				if got := strings.Count(below(t, filepath.Join(h.dir, "cargo/kelp_farms")), "\n"); got != 8 { // the folder, art, and two lines for each file
+					t.Errorf("there is\n%s", below(t, filepath.Join(h.dir, "cargo/kelp_farms")))
+				}
+				if p := h.prove(0); p.outcomes() != "a confirmed, kelp_farms confirmed" {
+					t.Errorf("outcomes are %s", p.outcomes())
+				}
+				os.RemoveAll(filepath.Join(h.dir, "stores")) // what the mod has made at its start
+				h.do(0, "undo", "h")
+				if got := below(t, h.dir); got != before {
+					t.Errorf("taken back there is\n%s\nnot\n%s", got, before)
+				}
+			})
+		}
+	}
+}
+
+// TestEveryFamilyIsFed takes a mod in on a server of each stand-in family, has the
+// server load it, and takes it out again.
+func TestEveryFamilyIsFed(t *testing.T) {
+	for _, c := range []struct {
+		family, port, mod string
+		files             map[string]string
+		wants             []string // on the server afterwards
+		leaves            string   // what stays when it goes
+	}{
+		{"harrow-sound", "27310", "kelp_farms", map[string]string{"x/kelp_farms/bill.toml": strings.Replace(kelpBill, `"a"`, `"tide_tables"`, 1), "x/kelp_farms/deck.script": kelpDeck, "x/outer.chart": "chart"},
+			[]string{"cargo/kelp_farms/bill.toml", "charts/outer.chart"}, "stores/kelp_farms"},
+		{"lantern-moor", "27420", "fen_choir", map[string]string{"lantern.json": `{"id": "fen_choir", "release": "1.1", "needs": ["mist_bells"], "side": "all", "burn": 1}`, "keys/fen_choir.wick": "wick"},
+			[]string{"bog/fen_choir/lantern.json", "wicks/fen_choir.wick"}, "embers/fen_choir"},
+		{"cogwheel-fair", "27530", "coconut_shy", map[string]string{"rides/coconut_shy-2.ride": string(zipped(t, map[string]string{"ride.yaml": "name: coconut_shy\nrelease: 2.0.0\n"}))},
+			[]string{"rides/coconut_shy.ride"}, "ledgers/coconut_shy"},
+		{"nine-orchards", "27640", "quince_walk", map[string]string{"quince_walk/graft.txt": "title = Quince walk\nrelease = 1.0\nnumber = 4711\n"},
+			[]string{"grove/quince_walk/graft.txt"}, "hives/quince_walk"},
+	} {
+		t.Run(c.family, func(t *testing.T) {
+			o, dir := family(t, c.family, c.port)
+			before := below(t, dir)
+			source := filepath.Join(filepath.Dir(o.home), "download.zip")
+			write(t, source, string(zipped(t, c.files)))
+			o.do(0, "take", c.family, source)
+			for _, file := range c.wants {
+				if _, err := os.Stat(filepath.Join(dir, file)); err != nil {
+					t.Error(err)
+				}
+			}
+			p := &proofJSON{}
+			decode(t, o.try("prove", c.family, "--json").out, p)
+			if m := p.mod(c.mod); m.Outcome != "confirmed" {
+				t.Fatalf("%s is %+v", c.mod, m)
+			}
+			out := o.do(0, "remove", c.family, c.mod)
+			if !strings.Contains(out, c.leaves) {
+				t.Errorf("what stays is not told:\n%s", out)
+			}
+			for _, file := range c.wants {
+				if _, err := os.Stat(filepath.Join(dir, file)); err == nil && !strings.Contains(file, ".chart") {
+					t.Errorf("%s is still there", file)
+				}
+			}
+			o.do(0, "undo", c.family)
+			o.do(0, "remove", c.family, c.mod, "--leavings")
+			if _, err := os.Stat(filepath.Join(dir, c.leaves)); err == nil {
+				t.Errorf("%s is still there", c.leaves)
+			}
+			o.do(0, "undo", c.family, "0")
+			for _, made := range []string{"stores", "embers", "ledgers", "hives"} { // by the start
+				os.RemoveAll(filepath.Join(dir, made))
+			}
+			if got := below(t, dir); got != before {
+				t.Errorf("back at the beginning there is\n%s\nnot\n%s", got, before)
+			}
+		})
+	}
+}
+
+// TestRealServersAreFed takes installed mods of the real servers in from archives
+// in which they were packed badly.
+func TestRealServersAreFed(t *testing.T) {
+	w := newWorld(t)
+	needs(t, "bsdtar")
+	from := t.TempDir()
+	copyAll(t, "/usr/share/games/minetest/mods/moreores", filepath.Join(from, "moreores-2.1-master", "moreores"))
+	write(t, filepath.Join(from, "moreores-2.1-master", "README.md"), "read me")
+	source := filepath.Join(t.TempDir(), "more.7z")
+	if out, err := exec.Command("bsdtar", "-C", from, "-caf", source, ".").CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	w.do(0, "take", "w", source)
+	if _, err := os.Stat(filepath.Join(w.dir, "worldmods/moreores/init.lua")); err != nil {
+		t.Error(err)
+	}
+	if p := w.prove(0); p.mod("moreores").Outcome != "unlisted" { // it loads by being there
+		t.Errorf("outcomes are %s", p.outcomes())
+	}
+	w.do(0, "backup", "w")
+	w.do(0, "remove", "w", "moreores")
+	if p := w.prove(0); p.mod("moreores").Name != "" {
+		t.Errorf("outcomes are %s", p.outcomes())
+	}
+	w.do(0, "restore", "w")
+
+	needs(t, "/usr/games/bzfs")
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "bz")
+	write(t, filepath.Join(dir, "bzfs.conf"), "-i 127.0.0.1\n-p "+freePort(t)+"\n-loadplugin HoldTheFlag\n")
+	o.do(0, "adopt", dir, "--as", "bz")
+	write(t, filepath.Join(from, "plugins", "evening.so"), contents(t, "/usr/lib/bzflag-server/airspawn.so"))
+	o.do(0, "take", "bz", filepath.Join(from, "plugins"))
+	p := &proofJSON{}
+	o.json(0, p, "prove", "bz", "--json")
+	if got := p.outcomes(); got != "HoldTheFlag confirmed, evening confirmed" {
+		t.Errorf("outcomes are %s", got)
+	}
+	if got := contents(t, filepath.Join(dir, "bzfs.conf")); !strings.HasSuffix(got, "-loadplugin "+dir+"/plugins/evening.so\n") {
+		t.Errorf("the options file is\n%s", got)
+	}
+}
+
+// TestUpdateKeepsWhatIsTheOperators has a mod in two releases, with settings that
+// the operator has changed in between.
+func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	base := filepath.Dir(h.home)
+	release := func(n string, files map[string]string) string {
+		all := map[string]string{"kelp_farms/bill.toml": strings.Replace(kelpBill, "1.3.0", n, 1), "kelp_farms/deck.script": kelpDeck}
+		for name, data := range files {
+			all["kelp_farms/"+name] = data
+		}
+		name := filepath.Join(base, "kelp-"+n+".zip")
+		write(t, name, string(zipped(t, all)))
+		return name
+	}
+	one := release("1.0", map[string]string{"same.toml": "s", "mine.toml": "1", "both.toml": "1", "theirs.toml": "1", "old.dat": "o"})
+	h.do(0, "take", "h", one)
+	dir := filepath.Join(h.dir, "cargo/kelp_farms")
+	write(t, filepath.Join(dir, "mine.toml"), "mine")
+	write(t, filepath.Join(dir, "both.toml"), "mine")
+	write(t, filepath.Join(dir, "added.txt"), "added")
+	before := below(t, dir)
+	two := release("2.0", map[string]string{"same.toml": "s", "mine.toml": "1", "both.toml": "2", "theirs.toml": "2", "new.dat": "n"})
+	r := h.try("take", "h", two)
+	if r.status != 1 || !strings.Contains(r.err, "cargo/kelp_farms/both.toml") || strings.Contains(r.err, "mine.toml") || below(t, dir) != before {
+		t.Fatalf("status %d\n%s", r.status, r.err)
+	}
+	h.do(0, "take", "h", two, "--both", "cargo/kelp_farms/both.toml")
+	for file, want := range map[string]string{"same.toml": "s", "mine.toml": "mine", "both.toml": "mine", "both.toml.from-kelp": "2", "theirs.toml": "2", "new.dat": "n", "added.txt": "added"} {
+		if got := contents(t, filepath.Join(dir, file)); got != want {
+			t.Errorf("%s holds %q; want %q", file, got, want)
+		}
+	}
+	if _, err := os.Stat(filepath.Join(dir, "old.dat")); err == nil {
+		t.Error("a file that the release no longer has is still there")
+	}
+	h.do(0, "undo", "h")
+	if got := below(t, dir); got != before {
+		t.Errorf("taken back there is\n%s\nnot\n%s", got, before)
+	}
+	h.do(0, "take", "h", two, "--take", "all")
+	if got := contents(t, filepath.Join(dir, "both.toml")); got != "2" {
+		t.Errorf("both.toml holds %q", got)
+	}
+}
+
+// TestRunningServersAreNotDisturbed adds to a running server and takes nothing
+// away from it.
+func TestRunningServersAreNotDisturbed(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	h.prove(0, "--keep-running")
+	defer h.try("stop", "h")
+	source := filepath.Join(filepath.Dir(h.home), "kelp.zip")
+	write(t, source, string(zipped(t, kelp("kelp_farms/"))))
+	h.do(0, "take", "h", source)
+	for _, args := range [][]string{{"remove", "h", "a", "--agree"}, {"undo", "h"}, {"backup", "h"}} {
+		if r := h.try(args...); r.status != 3 || !strings.Contains(r.err, "running") {
+			t.Errorf("%v: %d %s", args, r.status, r.err)
+		}
+	}
+}
+
+// TestStagedIntake gathers a mod with other changes and makes all at once; the
+// board and check see it before.
+func TestStagedIntake(t *testing.T) {
+	h := newHarbour(t, "berth b\n")
+	h.cargo("a", "", "haul 1\n")
+	h.cargo("b", "kelp_farms", "haul 1\n")
+	source := filepath.Join(filepath.Dir(h.home), "kelp.zip")
+	write(t, source, string(zipped(t, kelp("kelp_farms/"))))
+	before := below(t, h.dir)
+	h.do(0, "take", "h", source, "--stage")
+	h.do(0, "register", "h", "a", "--before", "kelp_farms", "--stage")
+	if got := below(t, h.dir); got != before {
+		t.Errorf("staging has changed\n%s\nto\n%s", before, got)
+	}
+	out := h.do(0, "plan", "h")
+	for _, word := range []string{"take in kelp_farms", "cargo/kelp_farms (the mod kelp_farms): comes, 3 files", "> berth a", "> berth kelp_farms"} {
+		if !strings.Contains(out, word) {
+			t.Errorf("the plan lacks %q:\n%s", word, out)
+		}
+	}
+	h.do(0, "apply", "h")
+	if p := h.prove(0); p.outcomes() != "a confirmed, kelp_farms confirmed, b confirmed" {
+		t.Errorf("outcomes are %s", p.outcomes())
+	}
+}
+
+// TestBackupAndRestore loses a world and gets it back.
+func TestBackupAndRestore(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\nstore\n")
+	h.prove(0)
+	state := filepath.Join(h.dir, "stores/a/state.txt")
+	write(t, state, "years of work")
+	out := h.do(0, "backup", "h", "--because", "before the storm")
+	if !strings.Contains(out, "read again") {
+		t.Errorf("backup says %s", out)
+	}
+	write(t, state, "ruined")
+	write(t, filepath.Join(h.dir, "stores/wreck/x"), "x")
+	if out := h.do(0, "backup", "h", "--list"); !strings.Contains(out, "before the storm") {
+		t.Errorf("the list is %s", out)
+	}
+	h.do(0, "restore", "h")
+	if got := contents(t, state); got != "years of work" {
+		t.Errorf("the world holds %q", got)
+	}
+	if _, err := os.Stat(filepath.Join(h.dir, "stores/wreck")); err == nil {
+		t.Error("what came after the backup is still there")
+	}
+	h.do(0, "undo", "h")
+	if got := contents(t, state) + contents(t, filepath.Join(h.dir, "stores/wreck/x")); got != "ruinedx" {
+		t.Errorf("taken back the world holds %q", got)
+	}
+	// A backup that was damaged is not restored.
+	files, _ := filepath.Glob(filepath.Join(h.home, "servers/h/backups/*.zst"))
+	data := contents(t, files[0])
+	write(t, files[0], data[:len(data)/2]+"rubbish")
+	if r := h.try("restore", "h"); r.status != 3 || !strings.Contains(contents(t, state), "ruined") {
+		t.Errorf("a damaged backup: %d %s", r.status, r.err)
+	}
+}
+
+// TestOtherFamily tells for whom a mod is that was brought to the wrong server.
+func TestOtherFamily(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	source := filepath.Join(filepath.Dir(h.home), "x.zip")
+	write(t, source, string(zipped(t, map[string]string{"fen/lantern.json": `{"id": "fen"}`})))
+	if r := h.try("take", "h", source); r.status != 1 || !strings.Contains(r.err, "Lantern Moor") {
+		t.Errorf("%d %s", r.status, r.err)
+	}
+	write(t, source, "rubbish")
+	if r := h.try("look", source); r.status != 1 || !strings.Contains(r.out, "no dialect") {
+		t.Errorf("%d %s%s", r.status, r.out, r.err)
+	}
+}
+
+// TestCleanRecord knows the server's own files.
+func TestCleanRecord(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	write(t, filepath.Join(h.dir, "harbour/pier.dat"), "pier")
+	h.do(0, "record", "h")
+	source := filepath.Join(filepath.Dir(h.home), "kelp.zip")
+	write(t, source, string(zipped(t, kelp("kelp_farms/", "harbour/pier.dat=other"))))
+	if r := h.try("take", "h", source); r.status != 1 || !strings.Contains(r.err, "one of the server's own") {
+		t.Errorf("%d %s", r.status, r.err)
+	}
+	h.do(0, "take", "h", source, "--take", "harbour/pier.dat")
+	if out := h.do(0, "record", "h", "--changed"); !strings.Contains(out, "harbour/pier.dat") {
+		t.Errorf("changed: %s", out)
+	}
+	h.do(0, "undo", "h")
+	if got := contents(t, filepath.Join(h.dir, "harbour/pier.dat")); got != "pier" {
+		t.Errorf("taken back it holds %q", got)
+	}
+}
