@@ -2,7 +2,6 @@ package host
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -12,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 
 	"github.com/klauspost/compress/zstd"
@@ -121,8 +121,9 @@ type stager struct {
 	server string
 	id     int64
 	fetch  *Fetch
-	at     Progress
-	hash   io.Writer
+
+	mu sync.Mutex // guards at, and that progress is told one after the other
+	at Progress
 }
 
 // checkParts looks that what is at the places of parts is what the plan found, and
@@ -291,6 +292,8 @@ func (s *stager) keep(from, to string) error {
 }
 
 func (s *stager) progress(bytes int64, files int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	s.at.Bytes, s.at.Files = s.at.Bytes+bytes, s.at.Files+files
 	if s.fetch != nil && s.fetch.Progress != nil {
 		s.fetch.Progress(s.at)
@@ -310,70 +313,13 @@ func (s *stager) copy(from Copier, files map[string][]target) error {
 			i += 1 + next
 		}
 	}
-	buf := make([]byte, 1<<18)
-	return from.Copy(s.ctx, func(name string) bool { return len(files[name]) > 0 || dirs[name] }, func(name string, r io.Reader) error {
+	w := newWriters(s)
+	err := from.Copy(s.ctx, func(name string) bool { return len(files[name]) > 0 || dirs[name] }, func(name string, r io.Reader) error {
 		targets := files[name]
 		delete(files, name)
-		for i, t := range targets {
-			if i > 0 {
-				info, err := os.Lstat(targets[0].path)
-				if err == nil {
-					err = copyOne(targets[0].path, t.path, info)
-				}
-				if err != nil {
-					return err
-				}
-				s.progress(t.item.Size, 1)
-				continue
-			}
-			if err := s.write(t, r, buf); err != nil {
-				return err
-			}
-		}
-		return nil
+		return w.put(targets, r)
 	})
-}
-
-// write writes one file and looks that its bytes are those that were looked at.
-func (s *stager) write(t target, r io.Reader, buf []byte) error {
-	mode := fs.FileMode(0o644)
-	if t.item.Exec {
-		mode = 0o755
-	}
-	f, err := os.OpenFile(t.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
-	if err != nil {
-		return err
-	}
-	h := sha256.New()
-	var size int64
-	for err == nil {
-		var n int
-		n, err = r.Read(buf)
-		h.Write(buf[:n])
-		size += int64(n)
-		if _, werr := f.Write(buf[:n]); werr != nil {
-			err = werr
-		} else if size > t.item.Size {
-			err = errOther
-		} else if s.ctx.Err() != nil {
-			err = s.ctx.Err()
-		}
-		s.progress(int64(n), 0)
-	}
-	if err == io.EOF {
-		err = nil
-		if [32]byte(h.Sum(nil)) != t.item.Sum {
-			err = errOther
-		}
-	}
-	if err == nil {
-		err = ownLike(f, filepath.Dir(filepath.Dir(t.path)))
-	}
-	s.progress(0, 1)
-	if err = errors.Join(err, f.Close()); err != nil {
-		return fmt.Errorf("write %s: %w", t.path, err)
-	}
-	return nil
+	return errors.Join(err, w.end())
 }
 
 var errOther = errors.New("the source has changed since it was looked into")

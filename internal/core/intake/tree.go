@@ -196,6 +196,13 @@ func (b *Builder) Reserve(raw string, kind Kind) (string, error) {
 // Add adds an entry whose path was reserved.
 func (b *Builder) Add(e Entry) error { return b.put(e) }
 
+// SetSum gives an entry its sum, which may be worked out while others are read
+// already; at is what Len was right before it was added.
+func (b *Builder) SetSum(at int, sum Sum) { b.entries[at].Sum = sum }
+
+// Len is how many entries there are so far.
+func (b *Builder) Len() int { return len(b.entries) }
+
 func (b *Builder) put(e Entry) error {
 	form := folded(e.Path)
 	if old, ok := b.forms[form]; ok && old != e.Path && !b.bounds.Cases {

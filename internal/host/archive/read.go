@@ -41,6 +41,7 @@ type walker func(ctx context.Context, visit visitor) error
 // tree reads one archive; packed is its size, 0 for a folder.
 func (r *reader) tree(ctx context.Context, walk walker, packed int64, depth int) (*intake.Tree, error) {
 	b := intake.NewBuilder(r.s.opts.Bounds)
+	all := newSums()
 	err := walk(ctx, func(h head, open func() (io.Reader, error)) error {
 		if h.name == "" && h.kind == intake.File {
 			h.name = r.s.soleName()
@@ -62,16 +63,78 @@ func (r *reader) tree(ctx context.Context, walk walker, packed int64, depth int)
 			if err != nil {
 				return fmt.Errorf("%q in it cannot be read: %w", clean(name), reason(err))
 			}
-			if err := r.file(ctx, &e, h, stream, packed, depth); err != nil {
+			whole, rest, err := r.small(&e, h, stream, packed, depth, all)
+			if err != nil {
+				return err
+			}
+			if whole != nil {
+				all.later(b.Len(), whole)
+			} else if err := r.file(ctx, &e, h, rest, packed, depth); err != nil {
 				return err
 			}
 		}
 		return b.Add(e)
 	})
 	if err != nil {
+		all.stop()
 		return nil, err
 	}
+	all.into(b)
 	return b.Tree()
+}
+
+// small reads a file as a whole, when it is small and nothing but its sum is
+// wanted; else rest is what has to be read the long way.
+func (r *reader) small(e *intake.Entry, h head, stream io.Reader, packed int64, depth int, all *sums) (whole []byte, rest io.Reader, err error) {
+	if h.size > wholeFile || r.s.packed(e.Path) || depth == 0 && isNested(e.Path) || r.s.keep(e.Path, max(h.size, 0)) {
+		return nil, stream, nil
+	}
+	buf := *all.buffers.Get().(*[]byte)
+	n := 0
+	for err == nil && n < len(buf) { // io.ReadFull would hold a stream that breaks off for one that ends
+		var got int
+		got, err = stream.Read(buf[n:])
+		n += got
+	}
+	switch err {
+	case nil:
+		return nil, io.MultiReader(bytes.NewReader(buf), stream), nil
+	case io.EOF:
+	default:
+		return nil, nil, unreadable(e.Path, err)
+	}
+	e.Size = int64(n)
+	if err := r.grown(e, h, int64(n), packed); err != nil {
+		return nil, nil, err
+	}
+	return buf[:n], nil, r.complete(e, h)
+}
+
+func unreadable(name string, err error) error {
+	return fmt.Errorf("%q in it cannot be read: %w", clean(name), damaged(reason(err)))
+}
+
+// grown notes that n more bytes were unpacked, and refuses too many.
+func (r *reader) grown(e *intake.Entry, h head, n, packed int64) error {
+	r.bytes += n
+	if err := r.s.opts.Bounds.CheckSize(r.bytes, packed); err != nil {
+		return err
+	}
+	if h.size >= 0 && e.Size > h.size {
+		return fmt.Errorf("%q in it has more bytes than the archive says", clean(e.Path))
+	}
+	return nil
+}
+
+// complete looks that a file has as many bytes as the archive says.
+func (r *reader) complete(e *intake.Entry, h head) error {
+	if r.s.opts.Progress != nil {
+		r.s.opts.Progress(r.bytes)
+	}
+	if h.size >= 0 && e.Size != h.size {
+		return fmt.Errorf("%q in it has fewer bytes than the archive says", clean(e.Path))
+	}
+	return nil
 }
 
 // soleName is the name of a file that was packed alone.
@@ -105,12 +168,8 @@ func (r *reader) file(ctx context.Context, e *intake.Entry, h head, stream io.Re
 	for {
 		n, err := stream.Read(r.buf)
 		e.Size += int64(n)
-		r.bytes += int64(n)
-		if err := r.s.opts.Bounds.CheckSize(r.bytes, packed); err != nil {
+		if err := r.grown(e, h, int64(n), packed); err != nil {
 			return err
-		}
-		if h.size >= 0 && e.Size > h.size {
-			return fmt.Errorf("%q in it has more bytes than the archive says", clean(e.Path))
 		}
 		r.hash.Write(r.buf[:n])
 		if kept != nil && e.Size <= maxKept {
@@ -125,17 +184,14 @@ func (r *reader) file(ctx context.Context, e *intake.Entry, h head, stream io.Re
 			break
 		}
 		if err != nil {
-			return fmt.Errorf("%q in it cannot be read: %w", clean(e.Path), damaged(reason(err)))
+			return unreadable(e.Path, err)
 		}
 		if err := ctx.Err(); err != nil {
 			return err
 		}
 	}
-	if r.s.opts.Progress != nil {
-		r.s.opts.Progress(r.bytes)
-	}
-	if h.size >= 0 && e.Size != h.size {
-		return fmt.Errorf("%q in it has fewer bytes than the archive says", clean(e.Path))
+	if err := r.complete(e, h); err != nil {
+		return err
 	}
 	r.hash.Sum(e.Sum[:0])
 	if kept != nil && e.Size <= maxKept {
