@@ -53,4 +53,12 @@ while :; do sleep 0.1; done
 	if m := p.mod("blue_glaze"); m.Outcome != "confirmed" || *m.LoadMS != 200 {
 		t.Errorf("blue_glaze is %+v", m)
 	}
+	source = filepath.Join(filepath.Dir(o.home), "crackle.zip")
+	write(t, source, string(zipped(t, map[string]string{"crackle-1.1-main/recipe.json": `{"id": "crackle", "version": "1.1", "after": ["blue_glaze"]}`})))
+	o.do(0, "take", "kiln", source)
+	p = &proofJSON{}
+	o.json(0, p, "prove", "kiln", "--json")
+	if m := p.mod("crackle"); m.Outcome != "confirmed" {
+		t.Errorf("crackle is %+v", m)
+	}
 }

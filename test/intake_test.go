@@ -423,6 +423,24 @@ func TestCleanRecord(t *testing.T) {
 	if r := h.try("take", "h", source); r.status != 1 || !strings.Contains(r.err, "one of the server's own") {
 		t.Errorf("%d %s", r.status, r.err)
 	}
+	other := filepath.Join(filepath.Dir(h.home), "other.zip")
+	write(t, other, string(zipped(t, map[string]string{"squid_boat/bill.toml": "name = 'squid_boat'", "outer.chart": "1"})))
+	third := filepath.Join(filepath.Dir(h.home), "third.zip")
+	write(t, third, string(zipped(t, map[string]string{"crab_pots/bill.toml": "name = 'crab_pots'", "outer.chart": "2"})))
+	var looked struct {
+		Sources []struct{ Source string }
+		Shared  []struct {
+			Path string
+			Mods []string
+		}
+	}
+	h.json(0, &looked, "look", other, third, "--server", "h", "--json")
+	if len(looked.Sources) != 2 || len(looked.Shared) != 1 || looked.Shared[0].Path != filepath.Join(h.dir, "charts/outer.chart") || len(looked.Shared[0].Mods) != 2 {
+		t.Errorf("looked into two: %+v", looked)
+	}
+	if r := h.try("take", "h", other, third); r.status != 1 || !strings.Contains(r.err, "charts/outer.chart") {
+		t.Errorf("two that share a file: %d %s", r.status, r.err)
+	}
 	h.do(0, "take", "h", source, "--take", "harbour/pier.dat")
 	if out := h.do(0, "record", "h", "--changed"); !strings.Contains(out, "harbour/pier.dat") {
 		t.Errorf("changed: %s", out)

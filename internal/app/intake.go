@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -443,4 +444,32 @@ func (a *App) TakeAll(ctx context.Context, server string, sources []string, c li
 		changes = append(changes, change)
 	}
 	return changes, nil
+}
+
+// Overlaps finds the files that several things which were looked into for a server
+// would put in the same places, or where the clean server has files of its own.
+func (a *App) Overlaps(server string, looked []*Inside) ([]intake.Shared, error) {
+	_, l, err := a.settled(server)
+	if err != nil {
+		return nil, err
+	}
+	var mods []intake.Brought
+	for _, in := range looked {
+		if in.Intake == nil {
+			continue
+		}
+		m := intake.Brought{Mod: names(in.Intake)}
+		for i := range in.Intake.Parts {
+			p := &in.Intake.Parts[i]
+			for _, it := range p.Items {
+				if !it.Folder {
+					m.Paths = append(m.Paths, filepath.Join(p.Path, it.Rel))
+				}
+			}
+		}
+		mods = append(mods, m)
+	}
+	var failed error
+	shared := intake.Overlapping(func(yield func(string) bool) { failed = l.CleanFiles(server, yield) }, mods)
+	return shared, failed
 }

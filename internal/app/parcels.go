@@ -59,6 +59,9 @@ func (a *App) open(ctx context.Context, name string, b intake.Bounds, dialects [
 		return known, nil
 	}
 	tree, err := source.Read(ctx)
+	if ctx.Err() != nil {
+		return nil, fmt.Errorf("look into %s: stopped; nothing was written", name)
+	}
 	if err != nil {
 		return nil, fmt.Errorf("look into %s: %w; nothing was written", name, err)
 	}
@@ -75,10 +78,6 @@ func (a *App) open(ctx context.Context, name string, b intake.Bounds, dialects [
 // scene is a server as intake sees it, with parts of a plan that come before.
 func (a *App) scene(s *Server, now *survey.Survey, earlier []plan.Part) (*intake.Scene, error) {
 	l, err := a.ledger()
-	if err != nil {
-		return nil, err
-	}
-	owners, err := l.Owners(s.Record.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +100,13 @@ func (a *App) scene(s *Server, now *survey.Survey, earlier []plan.Part) (*intake
 			items, ok, err := l.Release(path)
 			return items, ok && err == nil
 		},
-		Owner:    owners.Of,
+		Owner: func(path string) intake.Owner {
+			o, err := l.Owner(s.Record.Name, path)
+			if err != nil {
+				a.note(err.Error())
+			}
+			return o
+		},
 		Writable: host.Writable,
 	}, nil
 }

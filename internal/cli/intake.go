@@ -43,25 +43,34 @@ func (e *env) look() *cobra.Command {
 	var asJSON bool
 	var c lineup.Choices
 	cmd := &cobra.Command{
-		Use:   "look SOURCE",
-		Short: "Look into an archive, a folder or a file: which mods are in it and where they would go; writes nothing",
-		Args:  args(cobra.ExactArgs(1)),
+		Use:   "look SOURCE...",
+		Short: "Look into archives, folders or files: which mods are in them and where they would go; writes nothing",
+		Args:  args(cobra.MinimumNArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			show, end := e.reading()
-			in, err := e.app.LookInto(cmd.Context(), args[0], server, c, show)
-			end()
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				if err := e.json(insideJSON(in)); err != nil {
+			var looked []*app.Inside
+			for _, source := range args {
+				show, end := e.reading()
+				in, err := e.app.LookInto(cmd.Context(), source, server, c, show)
+				end()
+				if err != nil {
 					return err
 				}
-			} else {
-				e.printInside(in)
+				looked = append(looked, in)
 			}
-			if in.Found.Dialect == nil || in.Intake != nil && !in.Intake.Ready() {
-				return errNo
+			var shared []intake.Shared
+			if server != "" && len(looked) > 1 {
+				var err error
+				if shared, err = e.app.Overlaps(server, looked); err != nil {
+					return err
+				}
+			}
+			if err := e.showLooked(looked, shared, asJSON); err != nil {
+				return err
+			}
+			for _, in := range looked {
+				if in.Found.Dialect == nil || in.Intake != nil && !in.Intake.Ready() {
+					return errNo
+				}
 			}
 			return nil
 		},
@@ -70,6 +79,31 @@ func (e *env) look() *cobra.Command {
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	choiceFlags(cmd, &c)
 	return cmd
+}
+
+// showLooked prints what was found in one source or several, and the places that
+// they share.
+func (e *env) showLooked(looked []*app.Inside, shared []intake.Shared, asJSON bool) error {
+	if asJSON && len(looked) == 1 {
+		return e.json(insideJSON(looked[0]))
+	}
+	if asJSON {
+		return e.json(lookedJSON(looked, shared))
+	}
+	for i, in := range looked {
+		if i > 0 {
+			fmt.Fprintln(e.out)
+		}
+		e.printInside(in)
+	}
+	for _, s := range shared {
+		who := strings.Join(s.Mods, ", ")
+		if s.Clean {
+			who += " and the server itself"
+		}
+		fmt.Fprintf(e.out, "shared: %s, by %s\n", text.Clean(s.Path), text.Clean(who))
+	}
+	return nil
 }
 
 func (e *env) take() *cobra.Command {

@@ -33,6 +33,15 @@ type (
 		Comes     []check.Finding     `json:"findings_new,omitempty"`
 		Mended    []check.Finding     `json:"findings_gone,omitempty"`
 	}
+	jsonLooked struct {
+		Sources []jsonInside `json:"sources"`
+		Shared  []jsonShared `json:"shared"`
+	}
+	jsonShared struct {
+		Path  string   `json:"path"`
+		Mods  []string `json:"mods"`
+		Clean bool     `json:"clean"` // the clean server has a file there
+	}
 	jsonFound struct {
 		Name    string   `json:"name"`
 		Why     string   `json:"name_why"`
@@ -80,6 +89,17 @@ type (
 		Why  string `json:"why,omitempty"`
 	}
 )
+
+func lookedJSON(looked []*app.Inside, shared []intake.Shared) jsonLooked {
+	j := jsonLooked{Sources: []jsonInside{}, Shared: []jsonShared{}}
+	for _, in := range looked {
+		j.Sources = append(j.Sources, insideJSON(in))
+	}
+	for _, s := range shared {
+		j.Shared = append(j.Shared, jsonShared(s))
+	}
+	return j
+}
 
 func insideJSON(in *app.Inside) jsonInside {
 	f := in.Found

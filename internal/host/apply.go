@@ -61,6 +61,9 @@ func (l *Ledger) Apply(ctx context.Context, server, why string, p *plan.Plan, fe
 	}
 	s := &stager{ctx: ctx, ledger: l, server: server, id: id, fetch: fetch}
 	if err := s.stage(p.Parts); err != nil {
+		if errors.Is(err, context.Canceled) {
+			err = fmt.Errorf("stopped (%w)", context.Canceled)
+		}
 		return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.forget(id, parts))
 	}
 	staged, err := stage(id, rows)

@@ -50,32 +50,41 @@ func (l *Ledger) Release(path string) (items []plan.Item, ok bool, err error) {
 	return items, true, json.Unmarshal(data, &items)
 }
 
-// Owners tells whose the files of a server are: those of the clean server, and
-// those that Initium put there for mods and that are still there.
-func (l *Ledger) Owners(server string) (*intake.Owners, error) {
-	var clean, put int
-	if err := l.db.QueryRow(`SELECT (SELECT count(*) FROM clean WHERE server = ?1), (SELECT count(*) FROM part)`, server).Scan(&clean, &put); err != nil {
-		return nil, err
+// Owner tells whose a file of a server is: of the clean server, or of a mod that
+// Initium put it there for.
+func (l *Ledger) Owner(server, path string) (o intake.Owner, err error) {
+	if err := l.db.QueryRow(`SELECT count(*) FROM clean WHERE server = ? AND path = ?`, server, path).Scan(&o.Clean); err != nil {
+		return o, err
 	}
-	o := intake.NewOwners(clean, put)
+	var digest string
+	err = l.db.QueryRow(`SELECT mod, new FROM part JOIN entry ON entry.id = part.entry WHERE path = ? AND state = 'done' ORDER BY entry DESC LIMIT 1`, path).Scan(&o.Mod, &digest)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	if digest == "" {
+		o.Mod = ""
+	}
+	return o, err
+}
+
+// CleanFiles goes through the files that a clean server had, until yield has
+// enough.
+func (l *Ledger) CleanFiles(server string, yield func(path string) bool) error {
+	enough := errors.New("enough")
 	err := l.each(func(rows *sql.Rows) error {
 		var path string
-		err := rows.Scan(&path)
-		o.Clean(path)
-		return err
-	}, `SELECT path FROM clean WHERE server = ?`, server)
-	if err != nil {
-		return nil, err
-	}
-	return o, l.each(func(rows *sql.Rows) error {
-		var path, mod, digest string
-		err := rows.Scan(&path, &mod, &digest)
-		if digest == "" {
-			mod = ""
+		if err := rows.Scan(&path); err != nil {
+			return err
 		}
-		o.Put(path, mod)
-		return err
-	}, `SELECT path, mod, new FROM part JOIN entry ON entry.id = part.entry WHERE state = 'done' AND server = ? ORDER BY entry, n`, server)
+		if !yield(path) {
+			return enough
+		}
+		return nil
+	}, `SELECT path FROM clean WHERE server = ?`, server)
+	if err == enough {
+		err = nil
+	}
+	return err
 }
 
 func (l *Ledger) each(take func(*sql.Rows) error, query string, args ...any) error {

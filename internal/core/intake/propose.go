@@ -7,6 +7,7 @@ import (
 	"unicode"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/text"
 )
 
 // Naming is how a mod is to be called on the server.
@@ -98,13 +99,17 @@ func likeness(s string) string {
 	}, s)
 }
 
+// maxName is how long the name of a mod may be, in bytes: its file may have a
+// suffix too, or another name while it waits.
+const maxName = 200
+
 // propose finds the name of a mod: what its manifest says; else the name that
 // other mods look for and that its folder or archive resembles; else that of its
 // folder or archive, without release and branch.
 func propose(names dialect.Names, stated, folder, archive string, wanted []string) Naming {
 	allowed := func(s string) bool {
 		_, bad := names.Forbidden(s)
-		return s != "" && !bad && !strings.ContainsAny(s, `/\`) && s != "." && s != ".." && !strings.HasPrefix(s, ".") && strings.TrimSpace(s) == s
+		return s != "" && len(s) <= maxName && text.Clean(s) == s && !bad && !strings.ContainsAny(s, `/\`) && s != "." && s != ".." && !strings.HasPrefix(s, ".") && strings.TrimSpace(s) == s
 	}
 	if allowed(stated) {
 		return Naming{Name: stated, Why: "its manifest says so"}

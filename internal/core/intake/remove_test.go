@@ -1,10 +1,12 @@
 package intake_test
 
 import (
+	"fmt"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -147,4 +149,13 @@ func (s subFS) ReadDir(name string) ([]fs.DirEntry, error) {
 		return nil, err
 	}
 	return s.Overlay.ReadDir(full)
+}
+
+func TestOverlapping(t *testing.T) {
+	clean := slices.Values([]string{"/a", "/b", "/c"})
+	got := intake.Overlapping(clean, []intake.Brought{{"oak", []string{"/b", "/x", "/y"}}, {"elm", []string{"/y", "/z", "/y"}}, {"ash", []string{"/y", "/c"}}})
+	want := []intake.Shared{{"/b", []string{"oak"}, true}, {"/c", []string{"ash"}, true}, {"/y", []string{"oak", "elm", "elm", "ash"}, false}}
+	if fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Errorf("%v; want %v", got, want)
+	}
 }

@@ -97,7 +97,7 @@ func (x *settler) chosen() (mods []*Mod) {
 			x.problem("a name can be given when one mod is taken in, and here are %d; choose with --only", len(mods))
 			return nil
 		}
-		if r, bad := found.Dialect.Names.Forbidden(x.choices.As); bad || strings.ContainsAny(x.choices.As, `/\`) || strings.HasPrefix(x.choices.As, ".") || strings.TrimSpace(x.choices.As) != x.choices.As {
+		if r, bad := found.Dialect.Names.Forbidden(x.choices.As); bad || strings.ContainsAny(x.choices.As, `/\`) || strings.HasPrefix(x.choices.As, ".") || strings.TrimSpace(x.choices.As) != x.choices.As || text.Clean(x.choices.As) != x.choices.As || len(x.choices.As) > maxName {
 			x.problem("the name %q cannot be used; %s", text.Clean(x.choices.As), allowedWords(found, r))
 			return nil
 		}

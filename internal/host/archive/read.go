@@ -24,6 +24,7 @@ func clean(s string) string { return text.Clean(s) }
 type reader struct {
 	s     *Source
 	bytes int64 // unpacked so far, nested archives too
+	kept  int64 // of them in memory
 	count int
 	buf   []byte
 	hash  hash.Hash
@@ -196,6 +197,9 @@ func (r *reader) file(ctx context.Context, e *intake.Entry, h head, stream io.Re
 	r.hash.Sum(e.Sum[:0])
 	if kept != nil && e.Size <= maxKept {
 		e.Data = append([]byte{}, kept.Bytes()...)
+		if err := r.remember(len(e.Data)); err != nil {
+			return err
+		}
 	}
 	if spooled == nil {
 		return nil
@@ -203,8 +207,19 @@ func (r *reader) file(ctx context.Context, e *intake.Entry, h head, stream io.Re
 	return r.inside(ctx, e, spooled)
 }
 
-// maxKept is the largest file that is kept in memory, in bytes.
-const maxKept = 1 << 20
+// Bounds of what is kept in memory, in bytes: of one file, and of all.
+const (
+	maxKept    = 1 << 20
+	maxAllKept = 256 << 20
+)
+
+// remember counts what is kept in memory.
+func (r *reader) remember(n int) error {
+	if r.kept += int64(n); r.kept > maxAllKept {
+		return intake.BoundError{Why: fmt.Sprintf("its manifests and readmes alone have more than %s", intake.Bytes(maxAllKept))}
+	}
+	return nil
+}
 
 // isNested tells by its name whether a file is likely to be an archive.
 func isNested(name string) bool {
@@ -221,8 +236,11 @@ func isNested(name string) bool {
 // an error.
 func (r *reader) inside(ctx context.Context, e *intake.Entry, spooled *spool) error {
 	if r.s.packed(e.Path) {
+		if checkDirectory(spooled, e.Size, r.s.opts.Bounds) != nil {
+			return nil // no archive that could be read; the survey will say so
+		}
 		e.Data = intake.Essence(spooled, e.Size, r.s.opts.Dialects)
-		return nil
+		return r.remember(len(e.Data))
 	}
 	form := identify(spooled)
 	if form == FormFile {
