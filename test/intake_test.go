@@ -450,3 +450,37 @@ func TestCleanRecord(t *testing.T) {
 		t.Errorf("taken back it holds %q", got)
 	}
 }
+
+// TestCategoriesAndParts takes a category in as a whole, with the order that came
+// along, and of several mods only some.
+func TestCategoriesAndParts(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	base := filepath.Dir(h.home)
+	category := filepath.Join(base, "nets.zip")
+	write(t, category, string(zipped(t, map[string]string{"pack/+nets/gill/bill.toml": "name = 'gill'", "pack/+nets/gill/deck.script": "haul 1\n",
+		"pack/+nets/trawl/bill.toml": "name = 'trawl'\nwaits_for = ['gill']", "pack/+nets/trawl/deck.script": "haul 1\n"})))
+	h.do(0, "take", "h", category)
+	if got := contents(t, h.script()); !strings.HasSuffix(got, "berth a\nberth +nets\n") {
+		t.Errorf("the startup script is\n%s", got)
+	}
+	if p := h.prove(0); p.outcomes() != "a confirmed, gill confirmed, trawl confirmed" {
+		t.Errorf("outcomes are %s", p.outcomes())
+	}
+	several := filepath.Join(base, "several.tar.gz")
+	files := map[string]string{"harbour.start": "berth zeta\nberth eta\nberth theta\n"}
+	for _, name := range []string{"eta", "theta", "zeta"} {
+		files[name+"/bill.toml"], files[name+"/deck.script"] = "name = '"+name+"'", "haul 1\n"
+	}
+	write(t, several, string(tarred(t, files)))
+	h.do(0, "take", "h", several, "--only", "eta,zeta")
+	if got := contents(t, h.script()); !strings.HasSuffix(got, "berth +nets\nberth zeta\nberth eta\n") {
+		t.Errorf("the startup script is\n%s", got)
+	}
+	if _, err := os.Stat(filepath.Join(h.dir, "cargo/theta")); err == nil {
+		t.Error("a mod that was left out is there")
+	}
+	if out := h.do(0, "rule", "h"); !strings.Contains(out, "eta loads after zeta") {
+		t.Errorf("rules are %s", out)
+	}
+}

@@ -275,7 +275,11 @@ func (a *App) Adopt(ad Adoption) (host.Record, error) {
 		return host.Record{}, err
 	}
 	r := host.Record{Name: ad.As, Dir: dir, Dialect: entry.Name, Set: set, Adopted: time.Now().UTC().Truncate(time.Second)}
-	return r, a.Home.PutRecord(r)
+	if err := a.Home.PutRecord(r); err != nil {
+		return r, err
+	}
+	_, err = a.RecordClean(r.Name)
+	return r, err
 }
 
 // givenValues checks the values of --set and makes paths absolute.

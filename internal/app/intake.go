@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"initium/internal/core/check"
 	"initium/internal/core/dialect"
@@ -29,10 +31,11 @@ type Inside struct {
 	Also    []string // titles of other families that it could be for
 	Server  string   // the server that it was looked at for; "" for none
 	Intake  *intake.Intake
-	Plan    *plan.Plan      // nil while something stands in the way
-	Comes   []check.Finding // that there would be afterwards and are not now
-	Mended  []check.Finding // that there would be no more
-	Lacking map[string][]string
+	Plan    *plan.Plan          // nil while something stands in the way
+	Comes   []check.Finding     // that there would be afterwards and are not now
+	Mended  []check.Finding     // that there would be no more
+	Lacking map[string][]string // needs that would still be open, by mod
+	Aged    map[string]string   // mods that nobody has changed since the server program was built: what tells so
 }
 
 // LookInto looks into a source without writing anything: for a server, or, when
@@ -64,7 +67,7 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	}
 	inside := insideOf(p, in.Found)
 	inside.Server, inside.Intake = server, in
-	inside.Lacking = in.Lacking(w.seen)
+	inside.Lacking, inside.Aged = in.Lacking(w.seen), s.aged(in)
 	if !in.Ready() {
 		return inside, nil
 	}
@@ -83,6 +86,30 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	}
 	inside.Comes, inside.Mended = differ(ahead.Findings, before.Findings), differ(before.Findings, ahead.Findings)
 	return inside, nil
+}
+
+// aged finds the mods whose newest file is older than the server program by more
+// than a while: nobody has updated them since, and they are the likeliest to break.
+func (s *Server) aged(in *intake.Intake) map[string]string {
+	const while = 60 * 24 * time.Hour // between two things that were made for each other
+	aged := map[string]string{}
+	for _, g := range s.Dialect.Givens {
+		program := s.Vars[g.Name]
+		if g.Kind != dialect.KindProgram || program == "" || program == s.Vars["initium"] {
+			continue
+		}
+		info, err := os.Stat(program)
+		if err != nil {
+			continue
+		}
+		for _, p := range in.Mods {
+			if !p.Newest.IsZero() && p.Newest.Year() > 1980 && info.ModTime().Sub(p.Newest) > while {
+				aged[p.Name] = fmt.Sprintf("its newest file is of %s, the server program of %s; look whether it still works with it",
+					p.Newest.Format("January 2006"), info.ModTime().Format("January 2006"))
+			}
+		}
+	}
+	return aged
 }
 
 // otherFamily says for which other family a source is in which nothing was found,
@@ -298,6 +325,11 @@ func (w *work) take(c lineup.Change) error {
 			continue // through its category folder
 		}
 		add := lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Where: c.Where}
+		if m.Grouped && m.There == nil { // one line names the whole category
+			if add.Mod = filepath.Base(m.Bundle); len(w.lines.Find(add.Mod)) > 0 {
+				continue
+			}
+		}
 		if add.Where == (lineup.Where{}) {
 			add.Where = intake.Position(w.seen, m.Name)
 		}

@@ -410,6 +410,11 @@ func (e *env) printIntake(in *app.Inside) {
 	for _, name := range sortedNames(in.Lacking) {
 		fmt.Fprintf(e.out, "  lacks: %s needs %s\n", text.Clean(name), text.Clean(strings.Join(in.Lacking[name], ", ")))
 	}
+	for _, p := range in.Intake.Mods {
+		if aged := in.Aged[p.Name]; aged != "" {
+			fmt.Fprintf(e.out, "  old: %s, %s\n", text.Clean(p.Name), aged)
+		}
+	}
 	for _, q := range in.Intake.Questions {
 		fmt.Fprintf(e.out, "  question: %s Say: %s\n", q.Text, text.Clean(strings.Join(q.Say, " or ")))
 	}

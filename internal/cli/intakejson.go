@@ -28,6 +28,7 @@ type (
 		Keys      []string            `json:"keys_there,omitempty"`
 		Steps     []jsonStep          `json:"left_to_you,omitempty"`
 		Lacking   map[string][]string `json:"lacking,omitempty"`
+		Aged      map[string]string   `json:"old,omitempty"`
 		Parts     []jsonPart          `json:"parts,omitempty"`
 		Plan      *jsonPlan           `json:"plan,omitempty"`
 		Comes     []check.Finding     `json:"findings_new,omitempty"`
@@ -105,7 +106,7 @@ func insideJSON(in *app.Inside) jsonInside {
 	f := in.Found
 	j := jsonInside{Source: in.Source, Form: string(in.Form), Files: f.Tree.Files, Bytes: f.Tree.Total, Server: in.Server,
 		Also: append([]string{}, in.Also...), Mods: []jsonFound{}, Notes: append([]string{}, f.Notes...), Surplus: append([]string{}, f.Surplus...),
-		Lacking: in.Lacking, Comes: in.Comes, Mended: in.Mended}
+		Lacking: in.Lacking, Aged: in.Aged, Comes: in.Comes, Mended: in.Mended}
 	if f.Dialect != nil {
 		j.Family = f.Dialect.Name
 	}

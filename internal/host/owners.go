@@ -103,8 +103,9 @@ func (l *Ledger) each(take func(*sql.Rows) error, query string, args ...any) err
 
 // Bounds of the record of a clean server.
 const (
-	maxRecorded = 2_000_000 // files
-	maxSummed   = 64 << 20  // bytes of a file whose sum is recorded
+	maxRecorded  = 2_000_000 // files
+	maxSummed    = 64 << 20  // bytes of a file whose sum is recorded
+	maxAllSummed = 1 << 30   // and of all such files; the others are known by their size only
 )
 
 // RecordClean writes down what a server has, so that later it is known which
@@ -128,13 +129,18 @@ func (l *Ledger) RecordClean(server, dir string, without []string) (files int, e
 	for _, name := range without {
 		skip[name] = true
 	}
+	put, err := puts(tx, server)
+	if err != nil {
+		return 0, err
+	}
+	summed := int64(0)
 	err = filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
 		switch {
 		case err != nil && name == dir:
 			return err
 		case err != nil:
 			return nil // what cannot be read is not overlapped either
-		case skip[name] || strings.HasPrefix(e.Name(), ".initium-"):
+		case skip[name] || put[name] || strings.HasPrefix(e.Name(), ".initium-"):
 			if e.IsDir() {
 				return fs.SkipDir
 			}
@@ -147,7 +153,8 @@ func (l *Ledger) RecordClean(server, dir string, without []string) (files int, e
 			return nil
 		}
 		sum := []byte{}
-		if info.Size() <= maxSummed {
+		if info.Size() <= maxSummed && summed+info.Size() <= maxAllSummed {
+			summed += info.Size()
 			if s, err := l.contents.sum(name, info); err == nil {
 				sum = s[:]
 			}
@@ -162,6 +169,25 @@ func (l *Ledger) RecordClean(server, dir string, without []string) (files int, e
 		return 0, fmt.Errorf("record the clean server: %w", err)
 	}
 	return files, tx.Commit()
+}
+
+// puts are the paths at which something is that Initium has put there for mods.
+func puts(tx *sql.Tx, server string) (map[string]bool, error) {
+	rows, err := tx.Query(`SELECT path, new <> '' AND mod <> '' FROM part JOIN entry ON entry.id = part.entry WHERE state = 'done' AND server = ? ORDER BY entry, n`, server)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	there := map[string]bool{}
+	for rows.Next() {
+		var path string
+		var is bool
+		if err := rows.Scan(&path, &is); err != nil {
+			return nil, err
+		}
+		there[path] = is
+	}
+	return there, rows.Err()
 }
 
 // Clean is how many files of the clean server are recorded, and those of them

@@ -173,10 +173,34 @@ func (m *model) intakeKey(k string) tea.Cmd {
 		take.Choices = &c
 		return m.mendNow([]lineup.Change{take})
 	}
+	if name := v.rows[v.selected].mod; k == "o" && name != "" && len(v.inside.Found.Mods) > 1 {
+		return m.lookInto(v.source, v.without(name), v.selected)
+	}
 	if q := v.rows[v.selected].question; q != nil {
 		return m.answerQuestion(k, q.About, len(q.Say) > 0 && q.Say[0] == "--agree")
 	}
 	return nil
+}
+
+// without are the choices with one of several mods left out, or taken in again.
+// The last one cannot be left out.
+func (v *intakeView) without(name string) lineup.Choices {
+	c := v.choices
+	in := map[string]bool{}
+	for _, p := range v.inside.Intake.Mods {
+		in[p.Name] = true
+	}
+	in[name] = !in[name]
+	c.Only = nil
+	for i := range v.inside.Found.Mods {
+		if m := v.inside.Found.Mods[i].Name; in[m] {
+			c.Only = append(c.Only, m)
+		}
+	}
+	if len(c.Only) == 0 {
+		c.Only = []string{name}
+	}
+	return c
 }
 
 // answerQuestion gives an answer and looks again.

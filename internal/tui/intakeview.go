@@ -35,6 +35,7 @@ type intakeRow struct {
 	story             []told
 	question          *intake.Question
 	head              bool
+	mod               string // of a mod's own row: its name
 }
 
 // told is a line about a row, perhaps with a label before it.
@@ -57,7 +58,7 @@ func newIntakeView(source, dir string, c lineup.Choices, in *app.Inside) *intake
 	for i := range found.Mods {
 		m := &found.Mods[i]
 		if !slices.ContainsFunc(in.Intake.Mods, func(p intake.Placed) bool { return p.Mod == m }) {
-			v.add(intakeRow{left: m.Root, verb: "stays out", ink: inkDim, story: modStory(m)})
+			v.add(intakeRow{left: m.Root, verb: "stays out", ink: inkDim, story: modStory(m), mod: m.Name})
 		}
 	}
 	v.others()
@@ -116,7 +117,7 @@ func modStory(m *intake.Mod) []told {
 
 // mod adds a mod, and below it what becomes of its files where others were.
 func (v *intakeView) mod(p *intake.Placed) {
-	row := intakeRow{left: p.Root, right: v.short(p.Path) + fmt.Sprintf("   %s, %s", count(p.Files, "file", "files"), intake.Bytes(p.Bytes)), verb: "new", ink: inkGood, story: modStory(p.Mod), head: true}
+	row := intakeRow{left: p.Root, right: v.short(p.Path) + fmt.Sprintf("   %s, %s", count(p.Files, "file", "files"), intake.Bytes(p.Bytes)), verb: "new", ink: inkGood, story: modStory(p.Mod), head: true, mod: p.Name}
 	if p.Root == "" {
 		row.left = "all that came"
 	} else if !p.Single {
@@ -130,6 +131,9 @@ func (v *intakeView) mod(p *intake.Placed) {
 	}
 	if lacking := v.inside.Lacking[p.Name]; len(lacking) > 0 {
 		row.story = append(row.story, told{"lacks", clean(strings.Join(lacking, ", ")) + ": not on the server, and not in what came"})
+	}
+	if aged := v.inside.Aged[p.Name]; aged != "" {
+		row.story = append(row.story, told{"old", aged})
 	}
 	if q := v.asked(p.Path); q != nil {
 		row.question = q
@@ -358,6 +362,9 @@ func (v *intakeView) keys() []keyHelp {
 		} else {
 			keys = append(keys, keyHelp{"t", "take"}, keyHelp{"k", "keep"}, keyHelp{"b", "both"})
 		}
+	}
+	if v.selected < len(v.rows) && v.rows[v.selected].mod != "" && len(v.inside.Found.Mods) > 1 {
+		keys = append(keys, keyHelp{"o", "in or out"})
 	}
 	if v.inside.Plan != nil {
 		keys = append(keys, keyHelp{"Enter", "the plan"})

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/mod"
@@ -25,6 +26,7 @@ type Mod struct {
 	Manifest mod.Manifest
 	Files    int
 	Bytes    int64
+	Newest   time.Time // when the newest of its files was changed; zero when that is not known
 }
 
 // Extra is something else that the dialect knows.
@@ -66,8 +68,8 @@ func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool
 			names[path.Base(s.File)] = true
 		}
 		for _, r := range d.Registrations {
-			if r.Shape != dialect.ShapePresence {
-				names[path.Base(r.File)] = true
+			for _, name := range listNames(d, &r) {
+				names[name] = true
 			}
 		}
 		if d.Keys.Files != "" {
@@ -81,6 +83,26 @@ func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool
 		base := path.Base(name)
 		return names[base] || isNote(base) && size <= maxNote || slices.ContainsFunc(keys, func(k string) bool { ok, _ := path.Match(k, base); return ok })
 	}
+}
+
+// listNames are the names that a registration's file has, as far as the dialect
+// itself says.
+func listNames(d *dialect.Dialect, r *dialect.Registration) []string {
+	base := path.Base(r.File)
+	given, isGiven := strings.CutPrefix(base, "{")
+	switch {
+	case r.Shape == dialect.ShapePresence || r.Form != "":
+		return nil
+	case !isGiven:
+		return []string{base}
+	}
+	var names []string
+	if g := d.Given(strings.TrimSuffix(given, "}")); g != nil {
+		for _, value := range g.Default {
+			names = append(names, path.Base(value))
+		}
+	}
+	return names
 }
 
 // maxNote is the largest readme that is kept to be shown, in bytes.
@@ -305,6 +327,9 @@ func (x *examiner) count(m *Mod, dir string) {
 		default:
 			m.Files++
 			m.Bytes += e.Size
+			if e.Changed.After(m.Newest) {
+				m.Newest = e.Changed
+			}
 		}
 	}
 }
@@ -341,7 +366,7 @@ func (x *examiner) file(name string, e *Entry, bundle string) {
 		return
 	}
 	for _, r := range x.Dialect.Registrations {
-		if r.Shape != dialect.ShapePresence && r.Form == "" && path.Base(r.File) == base {
+		if slices.Contains(listNames(x.Dialect, &r), base) {
 			x.Lists = append(x.Lists, name)
 			return
 		}
@@ -365,7 +390,7 @@ func (x *examiner) isKey(name string) bool {
 // single takes a file down as a mod.
 func (x *examiner) single(name string, e *Entry, place int, stem, bundle string) {
 	p := &x.Dialect.Places[place]
-	m := Mod{Root: name, Place: place, Single: true, Packed: p.Packed, Shown: path.Base(name), Bundle: bundle, Files: 1, Bytes: e.Size}
+	m := Mod{Root: name, Place: place, Single: true, Packed: p.Packed, Shown: path.Base(name), Bundle: bundle, Files: 1, Bytes: e.Size, Newest: e.Changed}
 	if p.Packed {
 		m.Manifest = readPacked(x.Dialect, e.Data)
 	}

@@ -129,8 +129,14 @@ func (x *settler) order() (rules []rule.Rule) {
 // listed are the mods that are taken in, in the order of a startup file.
 func (x *settler) listed(name string, data []byte) (names []string) {
 	d, vars := x.Found.Dialect, x.scene.Survey.Vars
+	files := map[string]bool{} // where the server has such a file
+	for i := range d.Registrations {
+		if full, ok := vars.Expand(d.Registrations[i].File); ok && slices.Contains(listNames(d, &d.Registrations[i]), path.Base(name)) {
+			files[full] = true
+		}
+	}
 	l := lineup.Read(d, vars, func(file string) ([]byte, error) {
-		if path.Base(file) == path.Base(name) {
+		if files[file] {
 			return data, nil
 		}
 		return nil, fs.ErrNotExist

@@ -6,6 +6,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"initium/internal/core/text"
 )
@@ -26,14 +27,15 @@ const (
 
 // Entry is one thing in what came.
 type Entry struct {
-	Path   string // below the root, as EntryPath makes it
-	Kind   Kind
-	Size   int64 // in bytes
-	Sum    Sum
-	Exec   bool   // may be run
-	Target string // of a link, as it is written
-	Data   []byte // the bytes of a small file that is worth reading; else nil
-	Inside *Tree  // of an archive inside the archive: what is in it
+	Path    string // below the root, as EntryPath makes it
+	Kind    Kind
+	Size    int64 // in bytes
+	Sum     Sum
+	Exec    bool      // may be run
+	Changed time.Time // when it was changed last, as the source says; zero when it does not
+	Target  string    // of a link, as it is written
+	Data    []byte    // the bytes of a small file that is worth reading; else nil
+	Inside  *Tree     // of an archive inside the archive: what is in it
 
 	Trouble string // of such an archive: why it cannot be looked into
 

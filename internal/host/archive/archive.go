@@ -16,6 +16,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"time"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
@@ -176,6 +177,7 @@ type head struct {
 	size   int64 // as it is said to be; -1 when it is not
 	exec   bool
 	target string
+	time   time.Time
 }
 
 // visitor is called for each entry in the order of the source. open returns its
@@ -206,7 +208,7 @@ func (s *Source) walk(ctx context.Context, visit visitor) error {
 		return errChanged
 	}
 	if s.Form == FormFile {
-		err = checked(head{name: filepath.Base(s.Path), size: info.Size(), exec: info.Mode()&0o111 != 0}, func() (io.Reader, error) { return f, nil })
+		err = checked(head{name: filepath.Base(s.Path), size: info.Size(), exec: info.Mode()&0o111 != 0, time: info.ModTime()}, func() (io.Reader, error) { return f, nil })
 	} else {
 		err = walkArchive(s.Form, f, info.Size(), s.opts.Bounds, checked)
 	}

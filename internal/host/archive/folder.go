@@ -54,7 +54,7 @@ func (s *Source) walkFile(root *os.Root, name string, visit visitor) error {
 	if !before.Mode().IsRegular() {
 		return entryError(name, errSpecial)
 	}
-	h := head{name: name, size: before.Size(), exec: before.Mode()&0o111 != 0}
+	h := head{name: name, size: before.Size(), exec: before.Mode()&0o111 != 0, time: before.ModTime()}
 	if err := visit(h, func() (io.Reader, error) { return f, nil }); err != nil {
 		return err
 	}

@@ -25,7 +25,7 @@ func walk7z(r io.ReaderAt, size int64, bounds intake.Bounds, visit visitor) erro
 		return err
 	}
 	for _, f := range archive.File {
-		h := head{name: f.Name, size: int64(f.UncompressedSize), exec: f.Mode()&0o111 != 0}
+		h := head{name: f.Name, size: int64(f.UncompressedSize), exec: f.Mode()&0o111 != 0, time: f.Modified}
 		mode := f.Mode()
 		switch {
 		case mode.IsDir():
@@ -65,7 +65,7 @@ func walkRar(r io.Reader, visit visitor) error {
 		if f, err = archive.Next(); err != nil {
 			break
 		}
-		h := head{name: f.Name, size: f.UnPackedSize, exec: f.Mode()&0o111 != 0, target: strings.ReplaceAll(f.LinkTarget, `\`, "/")}
+		h := head{name: f.Name, size: f.UnPackedSize, exec: f.Mode()&0o111 != 0, target: strings.ReplaceAll(f.LinkTarget, `\`, "/"), time: f.ModificationTime}
 		if f.UnKnownSize {
 			h.size = -1
 		}

@@ -55,7 +55,7 @@ func (r *reader) tree(ctx context.Context, walk walker, packed int64, depth int)
 		if err := r.s.opts.Bounds.CheckCount(r.count); err != nil {
 			return err
 		}
-		e := intake.Entry{Path: name, Kind: h.kind, Exec: h.exec, Target: h.target}
+		e := intake.Entry{Path: name, Kind: h.kind, Exec: h.exec, Target: h.target, Changed: h.time}
 		if h.kind == intake.File {
 			if err := r.s.opts.Bounds.CheckSize(r.bytes+max(h.size, 0), 0); err != nil {
 				return err

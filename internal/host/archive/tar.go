@@ -99,7 +99,7 @@ func walkTar(form Form, packed io.Reader, visit visitor) error {
 		if err != nil && !errors.Is(err, tar.ErrInsecurePath) {
 			return damaged(err)
 		}
-		h := head{name: entry.Name, size: entry.Size, exec: entry.Mode&0o111 != 0, target: entry.Linkname}
+		h := head{name: entry.Name, size: entry.Size, exec: entry.Mode&0o111 != 0, target: entry.Linkname, time: entry.ModTime}
 		switch entry.Typeflag {
 		case tar.TypeReg, tar.TypeGNUSparse:
 		case tar.TypeDir:

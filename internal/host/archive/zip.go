@@ -42,7 +42,7 @@ func walkZip(r io.ReaderAt, size int64, bounds intake.Bounds, visit visitor) err
 	}
 	archive.RegisterDecompressor(zip.Deflate, flate.NewReader)
 	for _, f := range archive.File {
-		h := head{name: f.Name, size: int64(f.UncompressedSize64), exec: f.Mode()&0o111 != 0}
+		h := head{name: f.Name, size: int64(f.UncompressedSize64), exec: f.Mode()&0o111 != 0, time: f.Modified}
 		if !utf8.ValidString(h.name) { // as old programs write names
 			h.name, _ = charmap.CodePage437.NewDecoder().String(h.name)
 		}
