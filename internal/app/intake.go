@@ -325,8 +325,8 @@ func (w *work) take(c lineup.Change) error {
 			continue // through its category folder
 		}
 		add := lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Where: c.Where}
-		if m.Grouped && m.There == nil { // one line names the whole category
-			if add.Mod = filepath.Base(m.Bundle); len(w.lines.Find(add.Mod)) > 0 {
+		if m.In != nil && m.In.Group && m.There == nil { // one line names the whole category
+			if add.Mod = m.In.Name; len(w.lines.Find(add.Mod)) > 0 {
 				continue
 			}
 		}

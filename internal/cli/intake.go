@@ -371,8 +371,8 @@ func (e *env) printFound(m *intake.Mod) {
 	line("name", m.Why)
 	line("came as", m.Mended)
 	line("root", m.RootWords())
-	if m.Bundle != "" {
-		line("part of", path.Base(m.Bundle))
+	if m.In != nil {
+		line("part of", m.In.Name)
 	}
 	line("needs", needNames(m.Manifest.Needs))
 	line("likes", needNames(m.Manifest.OptionalNeeds))

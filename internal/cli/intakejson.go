@@ -113,7 +113,10 @@ func insideJSON(in *app.Inside) jsonInside {
 	for i := range f.Mods {
 		m := &f.Mods[i]
 		found := jsonFound{Name: m.Name, Why: m.Why, CameAs: m.Mended, Release: m.Manifest.Release, Root: m.Root, RootWhy: m.RootWords(),
-			Bundle: m.Bundle, Needs: append([]string{}, mod.Names(m.Manifest.Needs)...), Side: m.Manifest.Side, Files: m.Files, Bytes: m.Bytes}
+			Needs: append([]string{}, mod.Names(m.Manifest.Needs)...), Side: m.Manifest.Side, Files: m.Files, Bytes: m.Bytes}
+		if m.In != nil {
+			found.Bundle = m.In.Name
+		}
 		if in.Intake != nil {
 			found.Path, found.Instead = placeOf(in.Intake, m)
 		}

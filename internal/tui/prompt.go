@@ -48,6 +48,8 @@ func (m *model) promptKey(k tea.KeyPressMsg) tea.Cmd {
 		if strings.TrimSpace(p.value) != "" {
 			return p.done(strings.TrimSpace(p.value))
 		}
+	case "ctrl+u":
+		p.value = ""
 	case "backspace":
 		if p.value != "" {
 			_, size := utf8.DecodeLastRuneInString(p.value)

@@ -19,14 +19,20 @@ type Mod struct {
 	Place    int    // of Dialect.Places
 	Single   bool   // it is one file
 	Packed   bool   // which is an archive with the manifest inside
-	Bundle   string // the folder of the bundle or category that it came in; "" for none
-	Grouped  bool   // that is a category, not a bundle
+	In       *Bundle
 	Shown    string // how it was known for a mod: the file that says so
 	Around   []string
 	Manifest mod.Manifest
 	Files    int
 	Bytes    int64
 	Newest   time.Time // when the newest of its files was changed; zero when that is not known
+}
+
+// Bundle is a folder that holds several mods that belong together.
+type Bundle struct {
+	Root  string // its folder in the tree; "" when it is all that came
+	Name  string // of its folder on a server
+	Group bool   // it is a category folder, and no bundle
 }
 
 // Extra is something else that the dialect knows.
@@ -42,7 +48,6 @@ type Found struct {
 	Tree    *Tree
 	Name    string // of what came
 	Mods    []Mod
-	Bundles []string // the folders of bundles and categories, in the tree
 	Extras  []Extra
 	Keys    []string // key files outside of mods
 	Notes   []string // what to read: readmes and the like
@@ -169,7 +174,7 @@ func Examine(tree *Tree, name string, d *dialect.Dialect, wanted []string) *Foun
 	x := &examiner{Found: &Found{Dialect: d, Tree: tree, Name: name}, wanted: wanted,
 		children: map[string][]string{}, entries: map[string]*Entry{}}
 	x.index(tree, "")
-	x.visit("", "", false)
+	x.visit("", nil)
 	return x.Found
 }
 
@@ -224,14 +229,13 @@ func (x *examiner) hasAny(dir string, names []string) (which string) {
 }
 
 // visit looks at one folder and what is in it.
-func (x *examiner) visit(dir, bundle string, grouped bool) {
+func (x *examiner) visit(dir string, bundle *Bundle) {
 	if place, shown := x.asMod(dir); shown != "" && !isLitter(dir) {
-		x.mod(dir, place, shown, bundle, grouped)
+		x.mod(dir, place, shown, bundle)
 		return
 	}
-	if b, isGroup := x.asBundle(dir); b && bundle == "" {
-		x.Bundles = append(x.Bundles, dir)
-		bundle, grouped = dir, isGroup
+	if bundle == nil {
+		bundle = x.asBundle(dir)
 	}
 	for _, name := range x.children[dir] {
 		e := x.entries[name]
@@ -239,9 +243,9 @@ func (x *examiner) visit(dir, bundle string, grouped bool) {
 		case isLitter(name):
 			x.Surplus = append(x.Surplus, name)
 		case e.Kind == Folder:
-			x.visit(name, bundle, grouped)
+			x.visit(name, bundle)
 		case e.Inside != nil:
-			x.visit(name, "", false)
+			x.visit(name, nil)
 		default:
 			x.file(name, e, bundle)
 		}
@@ -281,37 +285,49 @@ func (x *examiner) hasBundleFile(dir string) bool {
 	return slices.ContainsFunc(x.Dialect.Places, func(p dialect.Place) bool { return x.hasAny(dir, p.Bundle) != "" })
 }
 
-// asBundle tells whether a folder holds several mods that belong together.
-func (x *examiner) asBundle(dir string) (yes, group bool) {
+// asBundle tells whether a folder holds several mods that belong together; nil
+// when it does not. A category folder is called by its exact name in startup files;
+// the name of a bundle is free, and what only says which copy it is goes.
+func (x *examiner) asBundle(dir string) *Bundle {
 	for _, p := range x.Dialect.Places {
 		if p.Group != "" && strings.HasPrefix(path.Base(dir), p.Group) {
-			return true, true
+			return &Bundle{dir, path.Base(dir), true}
 		}
 	}
-	return x.hasBundleFile(dir), false
+	if !x.hasBundleFile(dir) {
+		return nil
+	}
+	name := dir
+	if dir == "" || x.entries[dir].Inside != nil {
+		name = x.archive(dir)
+	}
+	return &Bundle{dir, Mend(noNames, BareName(path.Base(name))), false}
+}
+
+// archive is what the archive that a folder lies in is called.
+func (x *examiner) archive(dir string) string {
+	for at := dir; at != "." && at != ""; at = path.Dir(at) {
+		if x.entries[at].Inside != nil {
+			return path.Base(at)
+		}
+	}
+	return x.Name
 }
 
 // mod takes a folder down as a mod.
-func (x *examiner) mod(dir string, place int, shown, bundle string, grouped bool) {
-	m := Mod{Root: dir, Place: place, Shown: shown, Bundle: bundle, Grouped: grouped}
+func (x *examiner) mod(dir string, place int, shown string, bundle *Bundle) {
+	m := Mod{Root: dir, Place: place, Shown: shown, In: bundle}
 	m.Manifest = mod.Read(x.Dialect.Manifests, func(file string) ([]byte, error) { return x.read(join(dir, file)) })
 	folder := path.Base(dir)
 	if dir == "" || x.entries[dir].Inside != nil {
 		folder = ""
 	}
-	archive := x.Name
-	for at := dir; at != "." && at != ""; at = path.Dir(at) {
-		if x.entries[at].Inside != nil {
-			archive = path.Base(at)
-			break
-		}
-	}
-	m.Naming = propose(x.Dialect.Names, m.Manifest.Name, folder, archive, x.wanted)
+	m.Naming = propose(x.Dialect.Names, m.Manifest.Name, folder, x.archive(dir), x.wanted)
 	above := path.Dir(dir)
-	if bundle != "" {
-		above = path.Dir(bundle)
+	if bundle != nil {
+		above = path.Dir(bundle.Root)
 	}
-	if dir != "" && above != "." {
+	if dir != "" && above != "." && (bundle == nil || bundle.Root != "") {
 		m.Around = strings.Split(above, "/")
 	}
 	x.count(&m, dir)
@@ -346,7 +362,7 @@ func (x *examiner) read(name string) ([]byte, error) {
 }
 
 // file finds out what a file outside of folders that are mods is.
-func (x *examiner) file(name string, e *Entry, bundle string) {
+func (x *examiner) file(name string, e *Entry, bundle *Bundle) {
 	base := path.Base(name)
 	for i := range x.Dialect.Places {
 		p := &x.Dialect.Places[i]
@@ -373,7 +389,7 @@ func (x *examiner) file(name string, e *Entry, bundle string) {
 	}
 	if isNote(base) {
 		x.Notes = append(x.Notes, name)
-	} else if bundle == "" { // what lies in a bundle comes along with it
+	} else if bundle == nil { // what lies in a bundle comes along with it
 		x.Surplus = append(x.Surplus, name)
 	}
 }
@@ -388,9 +404,9 @@ func (x *examiner) isKey(name string) bool {
 }
 
 // single takes a file down as a mod.
-func (x *examiner) single(name string, e *Entry, place int, stem, bundle string) {
+func (x *examiner) single(name string, e *Entry, place int, stem string, bundle *Bundle) {
 	p := &x.Dialect.Places[place]
-	m := Mod{Root: name, Place: place, Single: true, Packed: p.Packed, Shown: path.Base(name), Bundle: bundle, Files: 1, Bytes: e.Size, Newest: e.Changed}
+	m := Mod{Root: name, Place: place, Single: true, Packed: p.Packed, Shown: path.Base(name), In: bundle, Files: 1, Bytes: e.Size, Newest: e.Changed}
 	if p.Packed {
 		m.Manifest = readPacked(x.Dialect, e.Data)
 	}

@@ -73,8 +73,8 @@ func describe(f *intake.Found) string {
 	var words []string
 	for _, m := range f.Mods {
 		s := fmt.Sprintf("%s at %q", m.Name, m.Root)
-		if m.Bundle != "" {
-			s += " in " + m.Bundle
+		if m.In != nil {
+			s += " in " + m.In.Name
 		}
 		if len(m.Around) > 0 {
 			s += " around " + strings.Join(m.Around, "/")
@@ -118,7 +118,9 @@ func TestExamine(t *testing.T) {
 		"several": {"x.zip", []string{"oak/wheel.toml" + wheel, "elm/wheel.toml: name = 'elm'"}, `elm at "elm", 1 files; oak at "oak", 1 files`},
 		"a category": {"x.zip", []string{"+trees/oak/wheel.toml" + wheel, "+trees/elm/wheel.toml: name='elm'"},
 			`elm at "+trees/elm" in +trees, 1 files; oak at "+trees/oak" in +trees, 1 files`},
-		"a bundle":                           {"x.zip", []string{"wood-1.0/train.txt", "wood-1.0/oak/wheel.toml" + wheel}, `oak at "wood-1.0/oak" in wood-1.0, 1 files`},
+		"a bundle": {"x.zip", []string{"wood-1.0/train.txt", "wood-1.0/oak/wheel.toml" + wheel}, `oak at "wood-1.0/oak" in wood, 1 files`},
+		"a bundle without a folder": {"wood-1.0-master.zip", []string{"train.txt", "oak/wheel.toml" + wheel, "elm/wheel.toml: name='elm'"},
+			`elm at "elm" in wood, 1 files; oak at "oak" in wood, 1 files`},
 		"a mod within a mod is a part of it": {"x.zip", []string{"oak/wheel.toml" + wheel, "oak/lib/elm/wheel.toml: name='elm'"}, `oak at "oak", 2 files`},
 		"a name that is no name":             {"x.zip", []string{"f/wheel.toml: name = 'Oak Tree'"}, `oak_tree at "f" was Oak Tree, 1 files`},
 		"litter":                             {"x.zip", []string{"oak/wheel.toml" + wheel, "oak/.DS_Store", "__MACOSX/oak/._wheel.toml"}, `oak at "oak", 1 files; surplus __MACOSX`},

@@ -43,6 +43,7 @@ func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []
 		was, hasBase := base[rel]
 		switch {
 		case isThere && isNew && same(old, fresh):
+			fresh.Exec = fresh.Exec || old.Exec // not every archive knows
 			items = append(items, fresh)
 		case !isThere && hasBase && same(was, fresh) && !fresh.Folder:
 			note(rel, plan.FileKept, "you have taken it away")

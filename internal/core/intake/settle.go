@@ -162,8 +162,8 @@ func (x *settler) place(m *Mod) {
 			return
 		}
 		m.Place = place
-		if m.Bundle != "" {
-			dir = path.Join(dir, path.Base(m.Bundle))
+		if m.In != nil {
+			dir = path.Join(dir, m.In.Name)
 		}
 		name := m.Name
 		if m.Single {
@@ -184,6 +184,8 @@ func (x *settler) place(m *Mod) {
 		part.Old, part.Items = plan.Digest(there), items // an empty folder
 	case len(there) == 0:
 		part.Items = items
+	case p.There == nil && x.choice(p.Path) == lineup.Keep:
+		return // what is there stays, and the mod out
 	case p.There == nil && x.choice(p.Path) != lineup.Take:
 		part.Items = items
 		x.ask(p.Path, m.Name, fmt.Sprintf("There is something at this place already that is no mod (%d files).", len(there)), false)
@@ -274,16 +276,16 @@ func (x *settler) from(name string, e *Entry) string {
 
 // bundleFiles places what bundles have besides mods.
 func (x *settler) bundleFiles() {
-	done := map[string]bool{}
+	done := map[*Bundle]bool{}
 	for _, p := range x.Mods {
-		if p.Bundle == "" || p.There != nil || done[p.Bundle] || p.Grouped {
+		if p.In == nil || p.There != nil || done[p.In] || p.In.Group {
 			continue
 		}
-		done[p.Bundle] = true
+		done[p.In] = true
 		dir := path.Dir(p.Path)
-		for _, name := range x.x.children[p.Bundle] {
+		for _, name := range x.x.children[p.In.Root] {
 			if e := x.x.entries[name]; e.Kind != Folder && e.Inside == nil && !isLitter(name) && !x.isMod(name) {
-				x.single(name, path.Join(dir, path.Base(name)), path.Base(p.Bundle), "the bundle")
+				x.single(name, path.Join(dir, path.Base(name)), p.In.Name, "the bundle")
 			}
 		}
 	}

@@ -29,13 +29,6 @@ type entry struct {
 
 func file(name, data string) entry { return entry{name: name, data: data} }
 
-func files(names ...string) (list []entry) {
-	for _, n := range names {
-		list = append(list, file(n, "x"))
-	}
-	return list
-}
-
 // zipOf makes a zip archive. Names are written as they are, whatever they are.
 func zipOf(entries ...entry) []byte {
 	var out bytes.Buffer
