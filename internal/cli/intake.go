@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"os"
 	"path"
@@ -201,99 +200,6 @@ func (e *env) printLeft(server string, r *intake.Removal) {
 	if r.World != "" && len(r.Problems) == 0 {
 		fmt.Fprintf(e.out, "the world: %s; initium backup %s keeps it as it is\n", r.World, server)
 	}
-}
-
-func (e *env) record() *cobra.Command {
-	var changed bool
-	cmd := &cobra.Command{
-		Use:   "record SERVER",
-		Short: "Record which files the clean server has of its own, so that overlaps with them are known",
-		Args:  args(cobra.ExactArgs(1)),
-		RunE: func(_ *cobra.Command, args []string) error {
-			if !changed {
-				files, err := e.app.RecordClean(args[0])
-				if err == nil {
-					fmt.Fprintf(e.out, "%d files are recorded as the server's own\n", files)
-				}
-				return err
-			}
-			files, list, err := e.app.Clean(args[0])
-			if err != nil {
-				return err
-			}
-			for _, name := range list {
-				fmt.Fprintln(e.out, text.Clean(name))
-			}
-			fmt.Fprintf(e.out, "%d of the %d files that are recorded have changed or gone\n", len(list), files)
-			return nil
-		},
-	}
-	cmd.Flags().BoolVar(&changed, "changed", false, "list those that have changed since or gone")
-	return cmd
-}
-
-func (e *env) backup() *cobra.Command {
-	var list, asJSON bool
-	var why string
-	cmd := &cobra.Command{
-		Use:   "backup SERVER",
-		Short: "Back the server's world up, and read the backup again to see that it is whole",
-		Args:  args(cobra.ExactArgs(1)),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if !list && !asJSON {
-				return e.makeBackup(cmd.Context(), args[0], why)
-			}
-			backups, err := e.app.Backups(args[0])
-			if err != nil {
-				return err
-			}
-			if asJSON {
-				return e.json(map[string]any{"server": args[0], "backups": append([]host.Backup{}, backups...)})
-			}
-			for _, b := range backups {
-				fmt.Fprintf(e.out, "%4d  %s  %d files, %s (%s packed)  %s\n", b.Number, b.At.Local().Format("2 Jan 15:04:05"), b.Files, intake.Bytes(b.Bytes), intake.Bytes(b.Packed), text.Clean(b.Why))
-			}
-			return nil
-		},
-	}
-	cmd.Flags().BoolVar(&list, "list", false, "list the backups")
-	cmd.Flags().BoolVar(&asJSON, "json", false, "list them as JSON")
-	cmd.Flags().StringVar(&why, "because", "", "what it is for")
-	return cmd
-}
-
-func (e *env) makeBackup(ctx context.Context, server, why string) error {
-	show, end := e.copying()
-	b, err := e.app.Backup(ctx, server, why, show)
-	end()
-	if err == nil {
-		fmt.Fprintf(e.out, "backup %d: %d files, %s, packed to %s and read again: %s\n", b.Number, b.Files, intake.Bytes(b.Bytes), intake.Bytes(b.Packed), b.File)
-	}
-	return err
-}
-
-func (e *env) restore() *cobra.Command {
-	var stage bool
-	cmd := &cobra.Command{
-		Use:   "restore SERVER [BACKUP]",
-		Short: "Put the world back as the newest backup has it, or the one with that number; initium undo takes it back",
-		Args:  args(cobra.RangeArgs(1, 2)),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			number := 0
-			if len(args) == 2 {
-				if _, err := fmt.Sscan(args[1], &number); err != nil || number < 1 {
-					return fmt.Errorf("%w: %q is no backup; initium backup %s --list shows them", errArgs, args[1], args[0])
-				}
-			}
-			c, err := e.app.RestoreChange(args[0], number)
-			if err != nil {
-				return err
-			}
-			return e.change(cmd.Context(), args[0], stage, c)
-		},
-	}
-	stageFlag(cmd, &stage)
-	return cmd
 }
 
 // printPart tells in a few lines what becomes of a folder or file as a whole.
