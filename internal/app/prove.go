@@ -73,39 +73,14 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	if err != nil {
 		return nil, err
 	}
-	st := &start{server: server, onStep: opt.OnStep, limit: opt.Within, settle: opt.Stay}
-	if st.limit <= 0 {
-		st.limit = time.Duration(server.Dialect.Start.Within)
-	}
-	if st.settle <= 0 {
-		st.settle = time.Duration(server.Dialect.Start.Settle)
-	}
 	look, err := a.look(server, survey.Take(server.input()))
 	if err != nil {
 		return nil, err
 	}
-	now := look.Survey
-	expected := Expect(now)
-	spec, err := server.spec()
+	st, p, end, err := a.start(ctx, server, look.Survey, opt)
 	if err != nil {
 		return nil, err
 	}
-	st.began = time.Now()
-	if st.dir, st.number, err = a.Home.Launch(a.Exe, spec); err != nil {
-		return nil, fmt.Errorf("start %s: %w", name, err)
-	}
-	st.reader = proof.NewReader(server.Dialect, spec.Dir, expected, func(l proof.Line) { st.fresh = append(st.fresh, l) })
-	st.reader.Secrets = now.Lineup.Secrets()
-	st.follower = st.dir.Follow()
-	defer st.follower.Close()
-
-	end, err := st.watch(ctx)
-	if err != nil {
-		return nil, err
-	}
-	st.reader.Flush()
-	p := st.reader.Judge(end)
-	p.Server, p.Number, p.Log, p.Started = name, st.number, st.dir.Log(), &st.began
 	if err := a.compare(look, p); err != nil {
 		return p, err
 	}
@@ -125,6 +100,36 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 		}
 	}
 	return p, nil
+}
+
+// start makes one start of a server and judges it. The server may still run then.
+func (a *App) start(ctx context.Context, server *Server, now *survey.Survey, opt ProveOptions) (st *start, p *proof.Proof, end proof.End, err error) {
+	st = &start{server: server, onStep: opt.OnStep, limit: opt.Within, settle: opt.Stay}
+	if st.limit <= 0 {
+		st.limit = time.Duration(server.Dialect.Start.Within)
+	}
+	if st.settle <= 0 {
+		st.settle = time.Duration(server.Dialect.Start.Settle)
+	}
+	spec, err := server.spec()
+	if err != nil {
+		return nil, nil, end, err
+	}
+	st.began = time.Now()
+	if st.dir, st.number, err = a.Home.Launch(a.Exe, spec); err != nil {
+		return nil, nil, end, fmt.Errorf("start %s: %w", server.Record.Name, err)
+	}
+	st.reader = proof.NewReader(server.Dialect, spec.Dir, Expect(now), func(l proof.Line) { st.fresh = append(st.fresh, l) })
+	st.reader.Secrets = now.Lineup.Secrets()
+	st.follower = st.dir.Follow()
+	defer st.follower.Close()
+	if end, err = st.watch(ctx); err != nil {
+		return nil, nil, end, err
+	}
+	st.reader.Flush()
+	p = st.reader.Judge(end)
+	p.Server, p.Number, p.Log, p.Started = server.Record.Name, st.number, st.dir.Log(), &st.began
+	return st, p, end, nil
 }
 
 // compare puts what was foretold beside what a start showed, and keeps what was
@@ -328,6 +333,11 @@ func (a *App) Stop(ctx context.Context, name string) (host.Exit, error) {
 	if !a.Home.IsRunning(name) {
 		return host.Exit{}, usage("%s is not running", name)
 	}
+	return a.stopRunning(ctx, name)
+}
+
+// stopRunning stops the newest start of a server.
+func (a *App) stopRunning(ctx context.Context, name string) (host.Exit, error) {
 	numbers, err := a.Home.Starts(name)
 	if err != nil || len(numbers) == 0 {
 		return host.Exit{}, fmt.Errorf("find the start that runs: %w", err)

@@ -251,3 +251,11 @@ func room(dir string) (free int64, device uint64, err error) {
 		dir = up
 	}
 }
+
+// CopyFolder copies a folder to a place where there is none.
+func CopyFolder(ctx context.Context, from, to string) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	return copyTree(ctx, from, to)
+}

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -213,4 +214,57 @@ func WriteExport(name string, data []byte) error {
 		return fmt.Errorf("write %s: %w", name, err)
 	}
 	return nil
+}
+
+// TrialSuffix is what the copy of a server on which mods are tried is called
+// besides the server's own name.
+const TrialSuffix = ".trial"
+
+// TrialDir is where a copy of a server is kept while mods are tried on it.
+func (h Home) TrialDir(server string) string { return filepath.Join(h.serverDir(server), "trial") }
+
+// ForgetStarts removes all that is kept of the starts of a copy.
+func (h Home) ForgetStarts(copyName string) error {
+	if !strings.HasSuffix(copyName, TrialSuffix) {
+		return fmt.Errorf("%s is no copy", copyName)
+	}
+	return os.RemoveAll(h.serverDir(copyName))
+}
+
+// Remove forgets a start: its log and its proof.
+func (d StartDir) Remove() error { return os.RemoveAll(string(d)) }
+
+// Search is what is known of a search for culprits that was not finished.
+type Search struct {
+	Signature string        `json:"signature"` // of the line-up and the symptom
+	Starts    []SearchStart `json:"starts"`
+}
+
+// SearchStart is one start of a search.
+type SearchStart struct {
+	Set    string       `json:"set"` // the mods that were on, sorted, one on a line
+	Failed bool         `json:"failed"`
+	Proof  *proof.Proof `json:"proof"`
+}
+
+func (h Home) searchFile(server string) string {
+	return filepath.Join(h.serverDir(server), "search.json")
+}
+
+// Search reads what is known of an unfinished search; fs.ErrNotExist when there
+// is none.
+func (h Home) Search(server string) (s Search, err error) {
+	return s, readJSON(h.searchFile(server), &s)
+}
+
+// PutSearch keeps what is known of a search.
+func (h Home) PutSearch(server string, s Search) error { return writeJSON(h.searchFile(server), s) }
+
+// ForgetSearch forgets a search that is finished.
+func (h Home) ForgetSearch(server string) error {
+	err := os.Remove(h.searchFile(server))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
