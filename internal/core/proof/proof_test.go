@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"testing/iotest"
 	"time"
 
 	"initium/internal/core/dialect"
@@ -209,7 +210,23 @@ func FuzzFeed(f *testing.F) {
 		parts.Feed(log[:at], 0)
 		parts.Feed(log[at:], 0)
 		parts.Flush()
+		// One that shows every line has to look at each, and reads the same.
+		shown := proof.NewReader(d, "/srv", expected, func(proof.Line) {})
+		shown.Feed(log, 0)
+		shown.Flush()
 		one, _ := json.Marshal(whole.Judge(proof.End{}))
+		// And so does one that is handed the log to read, in pieces of any size.
+		from := proof.NewReader(d, "/srv", expected, nil)
+		if n, err := from.ReadFrom(iotest.HalfReader(bytes.NewReader(log))); err != nil || n != int64(len(log)) {
+			t.Fatalf("%d of %d bytes were read, %v", n, len(log), err)
+		}
+		from.Flush()
+		if four, _ := json.Marshal(from.Judge(proof.End{})); !bytes.Equal(one, four) || from.Lines() != whole.Lines() || shown.Lines() != whole.Lines() {
+			t.Fatalf("read from a stream:\n%s\n%s", one, four)
+		}
+		if three, _ := json.Marshal(shown.Judge(proof.End{})); !bytes.Equal(one, three) {
+			t.Fatalf("skimmed:\n%s\n%s", one, three)
+		}
 		two, _ := json.Marshal(parts.Judge(proof.End{}))
 		if !bytes.Equal(one, two) {
 			t.Fatalf("cut at %d:\n%s\n%s", at, one, two)

@@ -41,6 +41,24 @@ type Reader struct {
 	unknown int           // failures that no mod could be found for
 	buf     text.Captures
 	onLine  func(Line)
+	finder  *finder // of texts without which no line fits a rule; nil when every line has to be looked at
+	hits    []hit
+	loading *record // the mod that began to load last and has not ended
+
+	remarks  []noted
+	key      []byte
+	alike    map[string]int
+	noticing bool
+
+	starts int // that the log has shown, beyond the first
+
+	// Lonely says that no server is known whose log this is: every mod that loads
+	// is taken to be registered.
+	Lonely bool
+
+	// Notice keeps lines that sound like trouble and that no rule knows; set it
+	// before the first byte is fed.
+	Notice bool
 
 	// Secrets are texts that are hidden in all that is handed out, should the
 	// server print them.
@@ -80,6 +98,9 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 	for i := range d.Log.Rules {
 		r.rules = append(r.rules, &d.Log.Rules[i])
 	}
+	if onLine == nil {
+		r.finder = finderFor(r.rules)
+	}
 	for _, e := range expected {
 		rec := &record{expected: e, known: true}
 		r.mods[text.Clean(e.Name)] = rec // the log is cleaned too before it is read
@@ -88,15 +109,55 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 	return r
 }
 
+// Lines is how many lines the log has so far.
+func (r *Reader) Lines() int { return r.lines }
+
+// Starts is how many starts the log has shown. A mod that loads though it has
+// loaded before tells that the server was started anew; what the log said before
+// that is then forgotten.
+func (r *Reader) Starts() int { return r.starts + 1 }
+
+// anew forgets an earlier start when a mod begins to load, or has loaded, for the
+// second time after the server was ready or gave up.
+func (r *Reader) anew(rec *record) {
+	if !rec.loaded || !r.ready && r.stopped == "" {
+		return
+	}
+	r.starts++
+	r.ready, r.readyAt, r.stopped, r.loaded, r.unknown = false, 0, "", nil, 0
+	r.open, r.opener, r.loading = nil, nil, nil
+	r.remarks, r.alike = nil, nil
+	kept := r.order[:0]
+	for _, old := range r.order {
+		if !old.known {
+			delete(r.mods, text.Clean(old.expected.Name))
+			continue
+		}
+		*old = record{expected: old.expected, known: true}
+		kept = append(kept, old)
+	}
+	r.order = kept
+}
+
 // Ready reports whether the server has said that it is ready.
 func (r *Reader) Ready() bool { return r.ready }
 
 // Feed reads the next bytes of the log, which arrived at the given time after
 // the start.
 func (r *Reader) Feed(chunk []byte, at time.Duration) {
+	r.begin()
 	for len(chunk) > 0 {
 		if len(r.partial) == 0 && !r.overlong {
 			r.partAt = at
+			if r.finder != nil {
+				end := bytes.LastIndexByte(chunk, '\n') + 1
+				found := r.finder.skim(chunk[:end], r.hits)
+				r.consume(found, at)
+				r.hits = found.hits
+				if chunk = chunk[end:]; len(chunk) == 0 {
+					return
+				}
+			}
 		}
 		end := bytes.IndexByte(chunk, '\n')
 		if end < 0 {
@@ -111,6 +172,16 @@ func (r *Reader) Feed(chunk []byte, at time.Duration) {
 			r.partial, r.overlong = r.partial[:0], false
 		}
 		chunk = chunk[end+1:]
+	}
+}
+
+// begin makes ready for what the first bytes are read by.
+func (r *Reader) begin() {
+	if r.Notice && !r.noticing {
+		r.noticing = true
+		if r.finder != nil {
+			r.finder = finderFor(r.rules, troubled...)
+		}
 	}
 }
 
@@ -133,6 +204,9 @@ func (r *Reader) Flush() {
 func (r *Reader) line(raw []byte, at time.Duration) {
 	r.lines++
 	raw = bytes.TrimRight(raw, "\r")
+	if at := bytes.LastIndexByte(raw, '\r'); at >= 0 {
+		raw = raw[at+1:] // what a line that was written over and over shows in the end
+	}
 	if bytes.IndexByte(raw, 0x1b) >= 0 {
 		raw = []byte(text.Clean(string(raw)))
 	}
@@ -147,6 +221,7 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	if r.opener != nil {
 		r.closeReason(message, &line, raw, stamp)
 	}
+	known := false
 	for _, rule := range r.rules {
 		if rule.Level != "" && rule.Level != string(level) {
 			continue
@@ -154,10 +229,13 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 		caps, ok := rule.Pattern().Match(message, r.buf)
 		r.buf = caps
 		if ok {
-			line.Means = rule.Means
+			line.Means, known = rule.Means, true
 			r.apply(rule, message, caps, &line, raw, stamp)
 			break
 		}
+	}
+	if r.Notice && !known {
+		r.remark(raw, message, line.Number)
 	}
 	if r.onLine != nil {
 		line.Text = text.Mask(string(raw), r.Secrets)
@@ -185,7 +263,7 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 	switch rule.Means {
 	case dialect.MeansReady:
 		if !r.ready {
-			r.ready, r.readyAt = true, line.At
+			r.ready, r.readyAt, r.loading = true, line.At, nil
 		}
 	case dialect.MeansStopped:
 		if r.stopped == "" {
@@ -195,8 +273,10 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 			}
 		}
 	case dialect.MeansLoading:
+		r.anew(r.record(get("mod")))
 		rec := r.record(get("mod"))
 		rec.began, rec.hasBegun = line.At, true
+		r.loading = rec
 		r.witness(rec, line, raw, stamp)
 	case dialect.MeansLoaded:
 		who := names(get("mod"), get("mods"))
@@ -204,11 +284,15 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 			who = append(who, r.nameByPath(file))
 		}
 		for _, name := range who {
+			r.anew(r.record(name))
 			rec := r.record(name)
 			if !rec.loaded {
 				r.loaded = append(r.loaded, rec.expected.Name)
 			}
 			rec.loaded, rec.ended = true, line.At
+			if r.loading == rec {
+				r.loading = nil
+			}
 			rec.setLoad(get("ms"), get("s"))
 			r.witness(rec, line, raw, stamp)
 		}
@@ -242,6 +326,9 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		}
 	}
 	for _, rec := range who {
+		if r.loading == rec {
+			r.loading = nil
+		}
 		if !rec.failed {
 			rec.failed, rec.ended, rec.reason, rec.own = true, line.At, reason, rule.Own
 		}
@@ -263,7 +350,7 @@ func (r *Reader) record(name string) *record {
 	name = text.Clean(name)
 	rec := r.mods[name]
 	if rec == nil {
-		rec = &record{expected: Expected{Name: name}}
+		rec = &record{expected: Expected{Name: name, Registered: r.Lonely}}
 		r.mods[name] = rec
 		r.order = append(r.order, rec)
 	}

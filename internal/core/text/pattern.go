@@ -83,6 +83,18 @@ func (p *Pattern) Names() []string { return p.names }
 // First is the text that every match begins with; it may be empty.
 func (p *Pattern) First() string { return p.literals[0] }
 
+// Longest is the longest text of the pattern that every line which fits has in it;
+// it may be empty.
+func (p *Pattern) Longest() string {
+	longest := ""
+	for _, l := range p.literals {
+		if len(l) > len(longest) {
+			longest = l
+		}
+	}
+	return longest
+}
+
 // Captures are the spans that the placeholders of a pattern took, in the order
 // of Names.
 type Captures []Span

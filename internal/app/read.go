@@ -1,0 +1,153 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host/archive"
+)
+
+// ReadOptions say how logs are read.
+type ReadOptions struct {
+	Server  string // whose log it is, "" when it is none of the operator's
+	Dialect string // by name; "" for the server's, or for the one that knows most of the lines
+	In      io.Reader
+}
+
+// Reading is what a log says.
+type Reading struct {
+	Dialect string         `json:"dialect"`
+	Files   []string       `json:"files"`
+	Lines   int            `json:"lines"`
+	Bytes   int64          `json:"bytes"`  // unpacked
+	Starts  int            `json:"starts"` // that are in it, as far as that can be told; the last of them is judged
+	Proof   *proof.Proof   `json:"proof"`
+	Remarks []proof.Remark `json:"remarks"` // lines that sound like trouble and that no rule knows
+}
+
+// errNoLog refuses to read nothing.
+var errNoLog = errors.New("say which log is to be read; - is the standard input")
+
+// Read judges logs that somebody sent, in the order in which they are named: what
+// loaded, what failed and why. With a server its mods are known, and what is
+// registered and not spoken of is told too.
+func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Reading, error) {
+	if len(files) == 0 {
+		return nil, UsageError{errNoLog}
+	}
+	r := &Reading{Files: files}
+	var d *dialect.Dialect
+	var expected []proof.Expected
+	var secrets []string
+	dir := ""
+	if opt.Server != "" {
+		s, err := a.Server(opt.Server)
+		if err != nil {
+			return nil, err
+		}
+		now := survey.Take(s.input())
+		d, expected, secrets, dir = s.Dialect, Expect(now), now.Lineup.Secrets(), s.Record.Dir
+	}
+	switch {
+	case opt.Dialect != "":
+		entry, err := a.Dialect(opt.Dialect)
+		if err != nil {
+			return nil, err
+		}
+		d = entry.Dialect
+	case d == nil:
+		var err error
+		if d, err = a.dialectOf(files[0], opt.In); err != nil {
+			return nil, err
+		}
+	}
+	r.Dialect = d.Name
+	reader := proof.NewReader(d, dir, expected, nil)
+	reader.Secrets, reader.Notice, reader.Lonely = secrets, true, opt.Server == ""
+	for _, name := range files {
+		if err := r.feed(ctx, reader, name, opt.In); err != nil {
+			return nil, fmt.Errorf("read %s: %w", text.Clean(name), err)
+		}
+	}
+	reader.Flush()
+	r.Proof, r.Remarks, r.Lines, r.Starts = reader.Judge(proof.End{}), reader.Remarks(), reader.Lines(), reader.Starts()
+	r.Proof.Server, r.Proof.Log = opt.Server, files[len(files)-1]
+	return r, nil
+}
+
+func (r *Reading) feed(ctx context.Context, reader *proof.Reader, name string, in io.Reader) error {
+	stream, err := archive.OpenStream(name, in)
+	if err != nil {
+		return err
+	}
+	defer stream.Close()
+	n, err := reader.ReadFrom(stopping{ctx, stream})
+	r.Bytes += n
+	return err
+}
+
+// stopping is a reader that ends with an error when the operator has enough.
+type stopping struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (s stopping) Read(b []byte) (int, error) {
+	if err := s.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return s.Reader.Read(b)
+}
+
+// dialectOf finds the dialect that knows most of the first lines of a log.
+func (a *App) dialectOf(name string, in io.Reader) (*dialect.Dialect, error) {
+	const ask = "say whose it is with --dialect or --server"
+	if name == "-" {
+		return nil, usage("the standard input is read once only, so %s", ask)
+	}
+	stream, err := archive.OpenStream(name, in)
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", text.Clean(name), err)
+	}
+	defer stream.Close()
+	head, err := io.ReadAll(io.LimitReader(stream, 4<<20))
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", text.Clean(name), err)
+	}
+	entries, err := a.Dialects()
+	if err != nil {
+		return nil, err
+	}
+	var best *dialect.Dialect
+	most := 0
+	for _, e := range entries {
+		if e.Err != nil {
+			continue
+		}
+		known := 0
+		r := proof.NewReader(e.Dialect, "", nil, func(l proof.Line) {
+			if l.Means != "" {
+				known++
+			}
+		})
+		r.Feed(head, 0)
+		if known > most {
+			best, most = e.Dialect, known
+		}
+	}
+	if best == nil {
+		var names []string
+		for _, e := range entries {
+			names = append(names, e.Name)
+		}
+		return nil, usage("no dialect knows a line of %s; %s (%s)", text.Clean(name), ask, strings.Join(names, ", "))
+	}
+	return best, nil
+}

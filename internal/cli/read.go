@@ -1,0 +1,69 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+	"initium/internal/core/proof"
+	"initium/internal/core/text"
+)
+
+func (e *env) read() *cobra.Command {
+	var opt app.ReadOptions
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "read LOG...",
+		Short: "Judge a log that somebody sent, packed or not, with no server at all: what loaded, what failed and why",
+		Args:  args(cobra.MinimumNArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			opt.In = e.in
+			r, err := e.app.Read(cmd.Context(), args, opt)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				err = e.json(r)
+			} else {
+				e.printReading(r)
+			}
+			if err == nil && r.Proof.Verdict != proof.Proved {
+				err = errNo
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&opt.Server, "server", "", "whose log it is, so that its mods are known")
+	cmd.Flags().StringVar(&opt.Dialect, "dialect", "", "the family that wrote it; found out when left out")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (e *env) printReading(r *app.Reading) {
+	starts := ""
+	if r.Starts > 1 {
+		starts = fmt.Sprintf("; %d starts are in it, and the last is judged", r.Starts)
+	}
+	fmt.Fprintf(e.out, "%d lines, read as %s%s\n", r.Lines, r.Dialect, starts)
+	e.printProof(r.Proof)
+	if len(r.Remarks) > 0 {
+		fmt.Fprintln(e.out, "what sounds like trouble besides:")
+	}
+	const most = 25
+	for i, m := range r.Remarks {
+		if i == most {
+			fmt.Fprintf(e.out, "  and %d more (--json lists all)\n", len(r.Remarks)-most)
+			break
+		}
+		who := ""
+		if m.Mod != "" {
+			who = fmt.Sprintf("  (%s, by %s)", m.Mod, m.Sure)
+		}
+		times := ""
+		if m.Count > 1 {
+			times = fmt.Sprintf(", %d times", m.Count)
+		}
+		fmt.Fprintf(e.out, "  line %d%s: %s%s\n", m.Line, times, text.Clean(m.Text), who)
+	}
+}

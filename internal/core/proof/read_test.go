@@ -1,0 +1,113 @@
+package proof_test
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"initium/internal/core/proof"
+)
+
+// TestReadFrom reads logs whose lines are longer than what is read at a time.
+func TestReadFrom(t *testing.T) {
+	d := parse(t)
+	long := strings.Repeat("x", 3<<20)
+	for name, log := range map[string]string{
+		"empty":                   "",
+		"no end":                  "loaded a in 1 ms",
+		"a long line first":       long + "\nloaded a in 1 ms\nopen\n",
+		"a long line between":     "loaded a in 1 ms\n" + long + "\nloaded b in 2 ms\nopen\n",
+		"a long line last":        "loaded a in 1 ms\n" + long,
+		"long lines only":         long + "\n" + long + "\n" + long,
+		"a text in a long line":   "loaded a in 1 ms " + long + "\nloaded b in 2 ms\n",
+		"the reason in a new one": "script mods/a/init:\n" + long + "\nopen\n",
+		"many short ones":         strings.Repeat("nothing to see here\nloaded a in 1 ms\n", 60_000) + "open\n",
+		"empty lines":             strings.Repeat("\n", 700_000) + "open\n",
+	} {
+		fed := proof.NewReader(d, "/srv", expected, func(proof.Line) {})
+		fed.Feed([]byte(log), 0)
+		fed.Flush()
+		for _, in := range []io.Reader{strings.NewReader(log), iotest.HalfReader(strings.NewReader(log)), iotest.DataErrReader(strings.NewReader(log))} {
+			read := proof.NewReader(d, "/srv", expected, nil)
+			n, err := read.ReadFrom(in)
+			read.Flush()
+			one, _ := json.Marshal(fed.Judge(proof.End{}))
+			two, _ := json.Marshal(read.Judge(proof.End{}))
+			if err != nil || n != int64(len(log)) || string(one) != string(two) || fed.Lines() != read.Lines() {
+				t.Errorf("%s: %d bytes of %d, %d lines of %d, %v\n%.300s\n%.300s", name, n, len(log), read.Lines(), fed.Lines(), err, one, two)
+			}
+		}
+	}
+	broken := errors.New("broken")
+	r := proof.NewReader(d, "/srv", expected, nil)
+	if _, err := r.ReadFrom(io.MultiReader(strings.NewReader("open\n"), iotest.ErrReader(broken))); !errors.Is(err, broken) || !r.Ready() {
+		t.Errorf("a log that breaks off: %v", err)
+	}
+}
+
+func TestRemarks(t *testing.T) {
+	r := proof.NewReader(parse(t), "/srv", expected, nil)
+	r.Notice = true
+	log := "begin a\n" +
+		"Error 12 at 0x7f in the hold\nError 13 at 0x8f in the hold\n" +
+		"2026-01-02 10:00:00 info: done a\n" +
+		"warning: b is old\n" +
+		"panic in /srv/mods/a/init.lua:3\n" +
+		"an exception, and no more\n" +
+		"broken: b: it failed\n" +
+		"\x1b[31merror in colour\x1b[0m\n" +
+		"50 %\r 75 %\rfatal: line over line\n"
+	if _, err := r.ReadFrom(strings.NewReader(log)); err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, m := range r.Remarks() {
+		got = append(got, fmt.Sprintf("%d x%d %s %s", m.Line, m.Count, m.Mod, m.Sure))
+	}
+	want := "2 x2 a it was loading; 5 x1 b its name; 6 x1 a its path; 7 x1  ; 9 x1  ; 10 x1  "
+	if s := strings.Join(got, "; "); s != want {
+		t.Errorf("%s\nwant %s", s, want)
+	}
+	if s := r.Remarks()[5].Text; s != "fatal: line over line" {
+		t.Errorf("a line that was written over shows as %q", s)
+	}
+}
+
+// TestSeveralStarts judges the last of them.
+func TestSeveralStarts(t *testing.T) {
+	r := proof.NewReader(parse(t), "/srv", expected, nil)
+	r.Feed([]byte("loaded a in 1 ms\nbroken: b: bad\nopen\nloaded a in 2 ms\nloaded b in 3 ms\nopen\n"), 0)
+	if p := r.Judge(proof.End{}); r.Starts() != 2 || p.Find("b").Outcome != proof.Confirmed || len(p.Order) != 2 {
+		t.Errorf("%d starts, %+v", r.Starts(), p)
+	}
+	lonely := proof.NewReader(parse(t), "", nil, nil)
+	lonely.Lonely = true
+	lonely.Feed([]byte("loaded x in 1 ms\nopen\n"), 0)
+	if p := lonely.Judge(proof.End{}); p.Verdict != proof.Proved || p.Find("x").Outcome != proof.Confirmed {
+		t.Errorf("with no server: %+v", p)
+	}
+}
+
+// BenchmarkReadFrom reads a log in which one line in fifty speaks of a mod.
+func BenchmarkReadFrom(b *testing.B) {
+	var log strings.Builder
+	for i := range 400_000 {
+		if i%50 == 0 {
+			fmt.Fprintf(&log, "2026-01-02 10:00:00 info: loaded mod_%d in 12 ms\n", i/50%500)
+			continue
+		}
+		fmt.Fprintf(&log, "2026-01-02 10:00:00 info: something that the server says about itself, number %d\n", i)
+	}
+	d := parse(b)
+	b.SetBytes(int64(log.Len()))
+	for b.Loop() {
+		r := proof.NewReader(d, "/srv", expected, nil)
+		if _, err := r.ReadFrom(strings.NewReader(log.String())); err != nil {
+			b.Fatal(err)
+		}
+	}
+}

@@ -1,0 +1,69 @@
+package archive
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"io"
+	"os"
+
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+)
+
+// Stream is the text of one file: unpacked when it is packed, as UTF-8 when it
+// is UTF-16. It is told by the content, not by the name.
+type Stream struct {
+	io.Reader
+	close []func() error
+}
+
+// OpenStream opens a file as a stream of text; "-" is what in hands out.
+func OpenStream(name string, in io.Reader) (*Stream, error) {
+	s := &Stream{}
+	if name != "-" {
+		f, err := os.Open(name)
+		if err != nil {
+			return nil, err
+		}
+		s.close = append(s.close, f.Close)
+		in = f
+	}
+	buffered := bufio.NewReaderSize(in, 1<<16)
+	head, err := buffered.Peek(512)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, bufio.ErrBufferFull) {
+		return nil, errors.Join(err, s.Close())
+	}
+	var text io.Reader = buffered
+	switch form := identify(bytes.NewReader(head)); form {
+	case FormGzip, FormBzip2, FormXz, FormZstd:
+		stream, end, err := unpacked(form, buffered)
+		if err != nil {
+			return nil, errors.Join(damaged(err), s.Close())
+		}
+		s.close = append(s.close, func() error { end(); return nil })
+		inner := bufio.NewReaderSize(stream, 1<<16)
+		if head, err = inner.Peek(512); err != nil && !errors.Is(err, io.EOF) {
+			return nil, errors.Join(damaged(err), s.Close())
+		}
+		text = inner
+	case FormZip, Form7z, FormRar, FormTar:
+		return nil, errors.Join(errors.New("it is an archive; unpack the log first"), s.Close())
+	}
+	switch {
+	case bytes.HasPrefix(head, []byte("\xff\xfe")), bytes.HasPrefix(head, []byte("\xfe\xff")):
+		text = transform.NewReader(text, unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder())
+	case len(head) > 3 && head[0] != 0 && head[1] == 0 && head[2] != 0 && head[3] == 0:
+		text = transform.NewReader(text, unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder())
+	}
+	s.Reader = text
+	return s, nil
+}
+
+// Close closes the file.
+func (s *Stream) Close() (err error) {
+	for i := len(s.close) - 1; i >= 0; i-- {
+		err = errors.Join(err, s.close[i]())
+	}
+	return err
+}

@@ -1,0 +1,83 @@
+package test
+
+import (
+	"bytes"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"unicode/utf16"
+)
+
+type readingJSON struct {
+	Dialect       string
+	Lines, Starts int
+	Proof         proofJSON
+	Remarks       []struct {
+		Line, Count     int
+		Text, Mod, Sure string
+	}
+}
+
+// TestRead judges a log without its server: as it is, packed, in UTF-16, in two
+// files, and from the standard input.
+func TestRead(t *testing.T) {
+	h := newHarbour(t, "berth a\nberth b\n")
+	h.cargo("a", "", "haul 1\ncall an error in the rigging\n")
+	h.cargo("b", "nowhere", "haul 1\n")
+	h.prove(1)
+	logs, _ := filepath.Glob(filepath.Join(h.home, "servers/h/starts/*/log"))
+	log := contents(t, logs[0])
+	dir := t.TempDir()
+	plain := filepath.Join(dir, "sent.txt")
+	write(t, plain, log)
+	wide := []byte("\xff\xfe")
+	for _, u := range utf16.Encode([]rune(log)) {
+		wide = append(wide, byte(u), byte(u>>8))
+	}
+	half := strings.Index(log, "\n") + 1
+	write(t, filepath.Join(dir, "wide.txt"), string(wide))
+	write(t, filepath.Join(dir, "log.1"), log[:half])
+	write(t, filepath.Join(dir, "log"), log[half:])
+	if out, err := exec.Command("gzip", "-k", plain).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	for _, files := range [][]string{{"sent.txt"}, {"sent.txt.gz"}, {"wide.txt"}, {"log.1", "log"}} {
+		args := []string{"read", "--json", "--dialect", "harrow-sound"}
+		for _, f := range files {
+			args = append(args, filepath.Join(dir, f))
+		}
+		var r readingJSON
+		h.json(1, &r, args...)
+		if got := r.Proof.outcomes(); got != "a confirmed, b failed" || r.Lines != strings.Count(log, "\n") || r.Starts != 1 {
+			t.Errorf("%v: %s, %d lines, %d starts", files, got, r.Lines, r.Starts)
+		}
+		if len(r.Remarks) != 1 || r.Remarks[0].Mod != "a" || !strings.Contains(r.Remarks[0].Text, "an error in the rigging") {
+			t.Errorf("%v: remarks %+v", files, r.Remarks)
+		}
+	}
+	if out := h.do(1, "read", plain); !strings.Contains(out, "read as harrow-sound") || !strings.Contains(out, "it needs nowhere") {
+		t.Errorf("found out by itself:\n%s", out)
+	}
+	cmd := exec.Command(program, "read", "-", "--server", "h")
+	cmd.Env, cmd.Stdin = h.env, strings.NewReader(log)
+	var out bytes.Buffer
+	cmd.Stdout = &out
+	if cmd.Run(); !strings.Contains(out.String(), "confirmed  a") {
+		t.Errorf("from the standard input:\n%s", out.String())
+	}
+	write(t, filepath.Join(dir, "other.txt"), "nobody knows this\n")
+	for _, args := range [][]string{{"read", filepath.Join(dir, "other.txt")}, {"read", "-"}} {
+		if r := h.try(args...); r.status != 2 || !strings.Contains(r.err, "--dialect") {
+			t.Errorf("%v: %d %s", args, r.status, r.err)
+		}
+	}
+	write(t, filepath.Join(dir, "cut.gz"), contents(t, plain+".gz")[:60])
+	if r := h.try("read", filepath.Join(dir, "cut.gz"), "--dialect", "harrow-sound"); r.status != 3 {
+		t.Errorf("a packed log that was cut off: %d %s", r.status, r.err)
+	}
+	if _, err := os.Stat(plain); err != nil {
+		t.Error(err)
+	}
+}
