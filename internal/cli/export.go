@@ -14,9 +14,9 @@ import (
 func (e *env) export() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "export",
-		Short: "Draw a server for a page: its load order, or its last start",
+		Short: "Write a server down for others: the proof of its last start, its load order, or the start as a chart",
 	}
-	cmd.AddCommand(
+	cmd.AddCommand(e.exportProof(),
 		e.drawing("order", "Draw the load order with its needs, the sections as bands, the outcomes marked", e.app.DrawOrder),
 		e.drawing("start", "Draw the last start as a time chart, beside the last one that was proved", e.app.DrawStart))
 	return cmd

@@ -1,0 +1,163 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"initium/internal/core/proof"
+	"initium/internal/core/report"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// Compare tells what differs between two starts of a server: by their numbers, 0
+// for the newest, and for the one that was proved last before that.
+func (a *App) Compare(ctx context.Context, name string, then, now int) (*proof.Comparison, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	later, err := a.startOf(name, now, func() (*proof.Proof, error) { return a.startBefore(name, 0, false) })
+	if err != nil {
+		return nil, err
+	}
+	earlier, err := a.startOf(name, then, func() (*proof.Proof, error) {
+		p, err := a.startBefore(name, later.Number, true)
+		if p == nil && err == nil {
+			p, err = a.startBefore(name, later.Number, false)
+		}
+		return p, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return a.compareStarts(ctx, s, earlier, later)
+}
+
+// startOf is the proof of a start by its number, or the one that is meant by 0.
+func (a *App) startOf(name string, number int, usual func() (*proof.Proof, error)) (*proof.Proof, error) {
+	if number == 0 {
+		p, err := usual()
+		if err == nil && p == nil {
+			err = usage("%s has no such start to compare with; initium ledger %s lists them", name, name)
+		}
+		return p, err
+	}
+	p, err := a.Home.Start(name, number).Proof()
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, usage("%s has no start %d; initium ledger %s lists them", name, number, name)
+	}
+	return p, err
+}
+
+func (a *App) compareStarts(ctx context.Context, s *Server, earlier, later *proof.Proof) (*proof.Comparison, error) {
+	now := survey.Take(s.input())
+	var remarks [2][]proof.Remark
+	for i, p := range []*proof.Proof{earlier, later} {
+		r := proof.NewReader(s.Dialect, s.Record.Dir, Expect(now), nil)
+		r.Secrets, r.Notice = now.Lineup.Secrets(), true
+		reading := &Reading{}
+		if err := reading.feed(ctx, r, p.Log, nil); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("read the log of start %d: %w", p.Number, err)
+		}
+		remarks[i] = r.Remarks()
+	}
+	return proof.Compare(earlier, later, remarks[0], remarks[1]), nil
+}
+
+// Report is what can be told to others of a start: the newest, when number is 0.
+func (a *App) Report(ctx context.Context, name string, number int) (*report.Report, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := a.startOf(name, number, func() (*proof.Proof, error) { return a.startBefore(name, 0, false) })
+	if err != nil {
+		return nil, err
+	}
+	r := &report.Report{Server: name, Family: s.Dialect.Title, Port: s.Vars["port"], Proof: p}
+	before, err := a.startBefore(name, p.Number, true)
+	if err != nil || before == nil {
+		return r, err
+	}
+	if r.Since, err = a.compareStarts(ctx, s, before, p); err != nil {
+		return nil, err
+	}
+	entries, err := a.Ledger(name)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range entries {
+		if e.Number > 0 && before.Started != nil && p.Started != nil && e.At.After(*before.Started) && e.At.Before(*p.Started) {
+			r.Changes = append(r.Changes, report.Change{At: e.At, Why: text.Clean(e.Why)})
+		}
+	}
+	return r, nil
+}
+
+// How long a reply on the console is waited for: until it has been quiet for a
+// while, and no longer than a limit.
+const (
+	replyQuiet = 400 * time.Millisecond
+	replyLimit = 5 * time.Second
+)
+
+// Say types a line on a running server's console and returns what the server said
+// right after it, cleaned.
+func (a *App) Say(ctx context.Context, name, line string) ([]string, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	if strings.TrimSpace(line) == "" {
+		return nil, usage("say what is to be typed on the console of %s", name)
+	}
+	if !a.Home.IsRunning(name) {
+		return nil, usage("%s is not running; initium prove %s --keep-running starts it", name, name)
+	}
+	numbers, err := a.Home.Starts(name)
+	if err != nil || len(numbers) == 0 {
+		return nil, fmt.Errorf("find the start that runs: %w", err)
+	}
+	dir := a.Home.Start(name, slices.Max(numbers))
+	follower := dir.Follow()
+	defer follower.Close()
+	if err := follower.Next(func([]byte, time.Duration) {}); err != nil { // what was said before
+		return nil, fmt.Errorf("follow the log: %w", err)
+	}
+	if err := dir.Say(line); err != nil {
+		return nil, err
+	}
+	secrets := survey.Take(s.input()).Lineup.Secrets()
+	var said bytes.Buffer
+	last := time.Now()
+	for end := time.Now().Add(replyLimit); time.Now().Before(end) && ctx.Err() == nil; time.Sleep(pollEvery) {
+		before := said.Len()
+		if err := follower.Next(func(chunk []byte, _ time.Duration) { said.Write(chunk) }); err != nil {
+			return nil, fmt.Errorf("follow the log: %w", err)
+		}
+		if said.Len() > before {
+			last = time.Now()
+		} else if time.Since(last) > replyQuiet && (said.Len() > 0 || time.Since(last) > 3*replyQuiet) {
+			break
+		}
+		if _, ended := dir.Exit(); ended {
+			break
+		}
+	}
+	var lines []string
+	for l := range strings.Lines(said.String()) {
+		lines = append(lines, text.Mask(text.Clean(strings.TrimRight(l, "\r\n")), secrets))
+	}
+	return lines, nil
+}
+
+// WriteReport writes a page for others, whole or not at all.
+func WriteReport(file string, data []byte) error { return host.WriteExport(file, data) }

@@ -1,0 +1,152 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+	"initium/internal/core/proof"
+)
+
+func (e *env) say() *cobra.Command {
+	return &cobra.Command{
+		Use:   "say SERVER WORD...",
+		Short: "Type a line on a running server's console and show what it says right after",
+		Args:  args(cobra.MinimumNArgs(2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			said, err := e.app.Say(cmd.Context(), args[0], strings.Join(args[1:], " "))
+			for _, line := range said {
+				fmt.Fprintln(e.out, line)
+			}
+			return err
+		},
+	}
+}
+
+func (e *env) compare() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "compare SERVER [THEN [NOW]]",
+		Short: "Tell what differs between two starts: the newest and the last proved one, or those with these numbers; exit status 1 if something does",
+		Args:  args(cobra.RangeArgs(1, 3)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			numbers := [2]int{}
+			for i, s := range args[1:] {
+				n, err := strconv.Atoi(s)
+				if err != nil || n < 1 {
+					return fmt.Errorf("%w: %q is no number of a start; initium ledger %s lists them", errArgs, s, args[0])
+				}
+				numbers[i] = n
+			}
+			c, err := e.app.Compare(cmd.Context(), args[0], numbers[0], numbers[1])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				err = e.json(c)
+			} else {
+				e.printComparison(c)
+			}
+			if err == nil && !c.Same() {
+				err = errNo
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (e *env) printComparison(c *proof.Comparison) {
+	fmt.Fprintf(e.out, "start %d (%s) and start %d (%s)\n", c.Starts[0], c.Verdicts[0], c.Starts[1], c.Verdicts[1])
+	list := func(word string, names []string) {
+		if len(names) > 0 {
+			fmt.Fprintf(e.out, "%s: %s\n", word, strings.Join(names, ", "))
+		}
+	}
+	list("came", c.Came)
+	list("gone", c.Gone)
+	for _, group := range []struct {
+		word string
+		list []proof.Difference
+	}{{"release", c.Releases}, {"outcome", c.Outcomes}} {
+		for _, d := range group.list {
+			fmt.Fprintf(e.out, "%s of %s: %s, was %s\n", group.word, d.Mod, orNothing(d.Now), orNothing(d.Then))
+		}
+	}
+	list("loaded at another place", c.Moved)
+	for _, t := range c.Times {
+		fmt.Fprintf(e.out, "%s loaded in %.0f ms, was %.0f ms\n", t.Mod, t.Now, t.Then)
+	}
+	if c.ReadyMS[0] > 0 && c.ReadyMS[1] > 0 {
+		fmt.Fprintf(e.out, "ready after %.2f s, was %.2f s\n", float64(c.ReadyMS[1])/1000, float64(c.ReadyMS[0])/1000)
+	}
+	for _, r := range c.New {
+		fmt.Fprintf(e.out, "new, line %d: %s\n", r.Line, r.Text)
+	}
+	for _, r := range c.Old {
+		fmt.Fprintf(e.out, "no more: %s\n", r.Text)
+	}
+	if c.Same() {
+		fmt.Fprintln(e.out, "nothing of note differs")
+	}
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// exportProof writes the proof of a start for others.
+func (e *env) exportProof() *cobra.Command {
+	var page, markdown, junit string
+	var number int
+	cmd := &cobra.Command{
+		Use:   "proof SERVER --html FILE | --md FILE | --junit FILE",
+		Short: "Write the proof of the last start down for others: what was loaded, by which evidence, what changed since the last proof",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if page+markdown+junit == "" {
+				return fmt.Errorf("%w: say where to, with --html FILE, --md FILE or --junit FILE", errArgs)
+			}
+			r, err := e.app.Report(cmd.Context(), args[0], number)
+			if err != nil {
+				return err
+			}
+			for _, out := range []struct {
+				file  string
+				write func() ([]byte, error)
+			}{{page, r.HTML}, {markdown, func() ([]byte, error) { return r.Markdown(), nil }}, {junit, r.JUnit}} {
+				if err := writeOut(e.out, out.file, out.write); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&page, "html", "", "write one page of HTML to this file")
+	cmd.Flags().StringVar(&markdown, "md", "", "write Markdown to this file")
+	cmd.Flags().StringVar(&junit, "junit", "", "write results for a build server to this file")
+	cmd.Flags().IntVar(&number, "start", 0, "the number of the start; the newest when left out")
+	return cmd
+}
+
+func writeOut(out io.Writer, file string, write func() ([]byte, error)) error {
+	if file == "" {
+		return nil
+	}
+	data, err := write()
+	if err == nil {
+		err = app.WriteReport(file, data)
+	}
+	if err == nil {
+		fmt.Fprintf(out, "written to %s\n", file)
+	}
+	return err
+}

@@ -1,0 +1,242 @@
+// Package report writes the proof of a start down for others: a page to read, to
+// send or to keep, and the form in which build servers take results.
+package report
+
+import (
+	"bytes"
+	"encoding/xml"
+	"fmt"
+	"html/template"
+	"strings"
+	"time"
+
+	"initium/internal/core/proof"
+)
+
+// Report is what a page says. Its strings are safe to show.
+type Report struct {
+	Server, Family string
+	Port           string
+	Proof          *proof.Proof
+	Since          *proof.Comparison // with the last proof before; nil when there is none
+	Changes        []Change          // what was done since then
+}
+
+// Change is an entry of the ledger.
+type Change struct {
+	At  time.Time
+	Why string
+}
+
+// title says in a line how the start went.
+func (r *Report) title() string {
+	s := fmt.Sprintf("%s: %s", r.Server, r.Proof.Verdict)
+	if r.Proof.Ready {
+		s += fmt.Sprintf(", ready after %.2f s", float64(r.Proof.ReadyAfterMS)/1000)
+	}
+	return s
+}
+
+func (r *Report) when() string {
+	if r.Proof.Started == nil {
+		return ""
+	}
+	return r.Proof.Started.Format("2 January 2006, 15:04:05 MST")
+}
+
+// evidence is the line that an outcome rests on, the last that there is.
+func evidence(m *proof.Mod) string {
+	if len(m.Evidence) == 0 {
+		return ""
+	}
+	e := m.Evidence[len(m.Evidence)-1]
+	return fmt.Sprintf("log line %d: %s", e.Line, e.Text)
+}
+
+func load(m *proof.Mod) string {
+	if m.LoadMS == nil {
+		return ""
+	}
+	return fmt.Sprintf("%.0f ms", *m.LoadMS)
+}
+
+// since are the differences from the last proof, in words.
+func (r *Report) since() (lines []string) {
+	c := r.Since
+	if c == nil {
+		return []string{"There is no proof of an earlier start to compare with."}
+	}
+	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	if len(c.Came) > 0 {
+		add("came: %s", strings.Join(c.Came, ", "))
+	}
+	if len(c.Gone) > 0 {
+		add("gone: %s", strings.Join(c.Gone, ", "))
+	}
+	for _, d := range c.Releases {
+		add("%s: release %s, was %s", d.Mod, orNone(d.Now), orNone(d.Then))
+	}
+	for _, d := range c.Outcomes {
+		add("%s: %s, was %s", d.Mod, d.Now, d.Then)
+	}
+	if len(c.Moved) > 0 {
+		add("loaded at another place: %s", strings.Join(c.Moved, ", "))
+	}
+	for _, t := range c.Times {
+		add("%s: loaded in %.0f ms, was %.0f ms", t.Mod, t.Now, t.Then)
+	}
+	for _, m := range c.New {
+		add("new in the log, line %d: %s", m.Line, m.Text)
+	}
+	if len(lines) == 0 {
+		add("Nothing of note is other than at start %d.", c.Starts[0])
+	}
+	return lines
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+// Markdown writes the report as a page of Markdown.
+func (r *Report) Markdown() []byte {
+	var b bytes.Buffer
+	p := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
+	p("# %s\n", plain(r.title()))
+	p("%s, start %d, %s\n", plain(r.Family), r.Proof.Number, r.when())
+	if r.Proof.Reason != "" {
+		p("Not proved because %s.\n", plain(r.Proof.Reason))
+	}
+	p("| mod | release | outcome | load time | evidence |\n|---|---|---|---|---|")
+	for i := range r.Proof.Mods {
+		m := &r.Proof.Mods[i]
+		said := evidence(m)
+		if m.Reason != "" {
+			said = m.Reason + "; " + said
+		}
+		p("| %s | %s | %s | %s | %s |", plain(m.Name), plain(m.Release), m.Outcome, load(m), plain(strings.TrimSuffix(said, "; ")))
+	}
+	p("\n## Since the last proof\n")
+	for _, line := range r.since() {
+		p("- %s", plain(line))
+	}
+	if len(r.Changes) > 0 {
+		p("\n## What was done\n")
+		for _, c := range r.Changes {
+			p("- %s: %s", c.At.Format("2 January 15:04"), plain(c.Why))
+		}
+	}
+	return b.Bytes()
+}
+
+// plain keeps text from being taken for Markdown.
+func plain(s string) string {
+	var b strings.Builder
+	for _, c := range s {
+		if strings.ContainsRune("\\`*_{}[]<>()#|!~", c) {
+			b.WriteByte('\\')
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}
+
+// HTML writes the report as one page that needs nothing else.
+func (r *Report) HTML() ([]byte, error) {
+	var b bytes.Buffer
+	t := template.Must(template.New("page").Funcs(template.FuncMap{"evidence": evidence, "load": load}).Parse(page))
+	err := t.Execute(&b, map[string]any{"Title": r.title(), "When": r.when(), "R": r, "Since": r.since()})
+	return b.Bytes(), err
+}
+
+const page = `<!doctype html>
+<html lang="en">
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<title>{{.Title}}</title>
+<style>
+  :root { color-scheme: light dark; --line: #8885; --good: #00695a; --bad: #b03a00; --warn: #855f00; --other: #6a3d9a }
+  @media (prefers-color-scheme: dark) { :root { --good: #4fc3a6; --bad: #ff8a5c; --warn: #e3b84f; --other: #c3a6ff } }
+  body { font: 15px/1.5 system-ui, sans-serif; margin: 2.5rem auto; padding: 0 1rem; max-width: 68rem }
+  h1 { font-size: 1.4rem; margin: 0 } h2 { font-size: 1.05rem; margin: 2rem 0 .5rem }
+  table { border-collapse: collapse; width: 100% } th { text-align: left; font-weight: 600 }
+  td, th { border-bottom: 1px solid var(--line); padding: .25rem .75rem .25rem 0; vertical-align: top }
+  td.n { text-align: right; white-space: nowrap } td.e { font-family: ui-monospace, monospace; font-size: .85em; overflow-wrap: anywhere }
+  .confirmed { color: var(--good) } .failed { color: var(--bad) } .silent { color: var(--warn) } .unlisted { color: var(--other) }
+  .dim { opacity: .7 }
+</style>
+<h1>{{.Title}}</h1>
+<p class="dim">{{.R.Family}}, start {{.R.Proof.Number}}, {{.When}}</p>
+{{with .R.Proof.Reason}}<p>Not proved because {{.}}.</p>{{end}}
+<table>
+<tr><th>mod<th>release<th>outcome<th>load time<th>evidence</tr>
+{{range .R.Proof.Mods}}<tr><td>{{.Name}}<td>{{.Release}}<td class="{{.Outcome}}">{{if eq .Outcome "confirmed"}}&#9670;{{else if eq .Outcome "failed"}}&#10005;{{else if eq .Outcome "silent"}}&#9676;{{else}}&#9671;{{end}} {{.Outcome}}<td class="n">{{load .}}<td class="e">{{with .Reason}}{{.}}<br>{{end}}{{evidence .}}</tr>
+{{end}}</table>
+<h2>Since the last proof</h2>
+<ul>{{range .Since}}<li>{{.}}</li>{{end}}</ul>
+{{with .R.Changes}}<h2>What was done</h2>
+<ul>{{range .}}<li>{{.At.Format "2 January 15:04"}}: {{.Why}}</li>{{end}}</ul>{{end}}
+</html>
+`
+
+// The shape of JUnit results, as far as build servers agree on it.
+type (
+	suite struct {
+		XMLName  xml.Name `xml:"testsuite"`
+		Name     string   `xml:"name,attr"`
+		Tests    int      `xml:"tests,attr"`
+		Failures int      `xml:"failures,attr"`
+		Skipped  int      `xml:"skipped,attr"`
+		Time     string   `xml:"time,attr"` // seconds
+		At       string   `xml:"timestamp,attr,omitempty"`
+		Cases    []oneOf  `xml:"testcase"`
+	}
+	oneOf struct {
+		Class   string   `xml:"classname,attr"`
+		Name    string   `xml:"name,attr"`
+		Time    string   `xml:"time,attr"`
+		Failure *because `xml:"failure,omitempty"`
+		Out     string   `xml:"system-out,omitempty"`
+	}
+	because struct {
+		Message string `xml:"message,attr"`
+		Text    string `xml:",chardata"`
+	}
+)
+
+// JUnit writes the report as test results: a case for the start itself, and one
+// for each mod.
+func (r *Report) JUnit() ([]byte, error) {
+	seconds := func(ms float64) string { return fmt.Sprintf("%.3f", ms/1000) }
+	s := suite{Name: "initium." + r.Server, Time: seconds(float64(r.Proof.ReadyAfterMS))}
+	if r.Proof.Started != nil {
+		s.At = r.Proof.Started.UTC().Format("2006-01-02T15:04:05")
+	}
+	start := oneOf{Class: r.Server, Name: "the start", Time: s.Time}
+	if r.Proof.Verdict != proof.Proved {
+		start.Failure = &because{Message: r.Proof.Reason, Text: r.Proof.Reason}
+	}
+	s.Cases = append(s.Cases, start)
+	for i := range r.Proof.Mods {
+		m := &r.Proof.Mods[i]
+		c := oneOf{Class: r.Server, Name: m.Name, Time: "0.000", Out: evidence(m)}
+		if m.LoadMS != nil {
+			c.Time = seconds(*m.LoadMS)
+		}
+		if m.Outcome == proof.Failed || m.Outcome == proof.Silent {
+			c.Failure = &because{Message: fmt.Sprintf("%s: %s", m.Outcome, m.Reason), Text: evidence(m)}
+		}
+		s.Cases = append(s.Cases, c)
+	}
+	for _, c := range s.Cases {
+		s.Tests++
+		if c.Failure != nil {
+			s.Failures++
+		}
+	}
+	data, err := xml.MarshalIndent(s, "", "  ")
+	return append([]byte(xml.Header), append(data, '\n')...), err
+}
