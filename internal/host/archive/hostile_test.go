@@ -283,8 +283,8 @@ func TestForms(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-	} else {
-		t.Log("7zz is not installed: 7z and bzip2 are not tried here")
+	} else if os.Getenv("CI") == "true" {
+		t.Error("7zz is not installed, so 7z and bzip2 cannot be tried")
 	}
 	names, _ := filepath.Glob(filepath.Join(dir, "it-is-*"))
 	for _, name := range names {
@@ -314,7 +314,7 @@ func TestForms(t *testing.T) {
 			t.Errorf("%s hands out %v, %v", want, got, err)
 		}
 	}
-	if len(names) < 7 {
+	if len(names) < len(forms)+1 {
 		t.Errorf("only %d forms were tried", len(names))
 	}
 }
