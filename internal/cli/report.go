@@ -79,8 +79,8 @@ func (e *env) printComparison(c *proof.Comparison) {
 		}
 	}
 	list("loaded at another place", c.Moved)
-	for _, t := range c.Times {
-		fmt.Fprintf(e.out, "%s loaded in %.0f ms, was %.0f ms\n", t.Mod, t.Now, t.Then)
+	for _, took := range c.Times {
+		fmt.Fprintf(e.out, "%s loaded in %.0f ms, was %.0f ms\n", took.Mod, took.Now, took.Then)
 	}
 	if c.ReadyMS[0] > 0 && c.ReadyMS[1] > 0 {
 		fmt.Fprintf(e.out, "ready after %.2f s, was %.2f s\n", float64(c.ReadyMS[1])/1000, float64(c.ReadyMS[0])/1000)

@@ -82,8 +82,8 @@ func (r *Report) since() (lines []string) {
 	if len(c.Moved) > 0 {
 		add("loaded at another place: %s", strings.Join(c.Moved, ", "))
 	}
-	for _, t := range c.Times {
-		add("%s: loaded in %.0f ms, was %.0f ms", t.Mod, t.Now, t.Then)
+	for _, took := range c.Times {
+		add("%s: loaded in %.0f ms, was %.0f ms", took.Mod, took.Now, took.Then)
 	}
 	for _, m := range c.New {
 		add("new in the log, line %d: %s", m.Line, m.Text)
