@@ -6,6 +6,7 @@ import (
 	"math"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
@@ -49,7 +50,13 @@ func (a *App) Backup(ctx context.Context, name, why string, progress func(host.P
 	}
 	paths := s.world()
 	if len(paths) == 0 {
-		return host.Backup{}, usage("%s has no world yet: none of %v is there", name, s.Dialect.World.Paths)
+		var looked []string
+		for _, p := range s.Dialect.World.Paths {
+			if full, ok := s.Vars.Expand(p); ok {
+				looked = append(looked, full)
+			}
+		}
+		return host.Backup{}, usage("%s has no world yet: nothing is at %s", name, strings.Join(looked, ", "))
 	}
 	return a.Home.WriteBackup(ctx, name, s.Record.Dir, why, paths, progress)
 }

@@ -193,6 +193,15 @@ func (a *App) Ledger(name string) ([]host.Entry, error) {
 	return l.Entries(name)
 }
 
+// Forget frees the disk of what entries up to a number took away, in bytes.
+func (a *App) Forget(name string, upTo int) (freed int64, err error) {
+	_, l, err := a.settled(name)
+	if err != nil {
+		return 0, err
+	}
+	return l.Forget(name, upTo)
+}
+
 // Returns to an entry of the ledger.
 const (
 	ReturnLast   = -1 // take the newest entry back

@@ -15,7 +15,6 @@ import (
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
-	"initium/internal/core/survey"
 	"initium/internal/host"
 	"initium/internal/host/archive"
 )
@@ -43,21 +42,12 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	if server == "" {
 		return a.lookForFamily(ctx, source, &c, progress)
 	}
-	s, err := a.Server(server)
+	w, err := a.workOn(ctx, server)
 	if err != nil {
 		return nil, err
 	}
-	p, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{s.Dialect}, progress)
+	p, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{w.s.Dialect}, progress)
 	if err != nil {
-		return nil, err
-	}
-	now := survey.Take(s.input())
-	staged, err := a.Staged(server)
-	if err != nil {
-		return nil, err
-	}
-	w := a.work(ctx, s, now)
-	if err := w.all(staged); err != nil {
 		return nil, err
 	}
 	in, err := w.settle(p, c)
@@ -66,20 +56,20 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	}
 	inside := insideOf(p, in.Found)
 	inside.Server, inside.Intake = server, in
-	inside.Lacking, inside.Aged = in.Lacking(w.seen), s.aged(in)
+	inside.Lacking, inside.Aged = in.Lacking(w.seen), w.s.aged(in)
 	if !in.Ready() {
 		return inside, nil
 	}
-	before, err := a.look(s, w.seen)
+	before, err := a.look(w.s.seeing(a.overlay(w.plan.Parts)), w.seen)
 	if err != nil {
 		return nil, err
 	}
-	pl, after, err := a.planOn(ctx, s, now, append(slices.Clone(staged), lineup.Change{Op: lineup.OpTake, Mod: names(in), Source: p.source.Path, Choices: &c}))
+	pl, after, err := a.planOn(ctx, w.s, w.now, append(slices.Clone(w.staged), lineup.Change{Op: lineup.OpTake, Mod: names(in), Source: p.source.Path, Choices: &c}))
 	if err != nil {
 		return nil, err
 	}
 	inside.Plan = pl
-	ahead, err := a.look(s.seeing(a.overlay(pl.Parts)), after)
+	ahead, err := a.look(w.s.seeing(a.overlay(pl.Parts)), after)
 	if err != nil {
 		return nil, err
 	}
@@ -254,21 +244,13 @@ func (a *App) TakeAll(ctx context.Context, server string, sources []string, c li
 	if len(sources) == 0 {
 		return nil, UsageError{errNoSource}
 	}
-	s, err := a.Server(server)
-	if err != nil {
-		return nil, err
-	}
-	w := a.work(ctx, s, survey.Take(s.input()))
-	staged, err := a.Staged(server)
-	if err == nil {
-		err = w.all(staged)
-	}
+	w, err := a.workOn(ctx, server)
 	if err != nil {
 		return nil, err
 	}
 	var changes []lineup.Change
 	for _, source := range sources {
-		p, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{s.Dialect}, progress)
+		p, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{w.s.Dialect}, progress)
 		if err != nil {
 			return nil, err
 		}

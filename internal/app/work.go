@@ -43,10 +43,31 @@ type work struct {
 	seen  *survey.Survey // after the files that came and went so far
 	lines *lineup.Lineup // after all changes so far
 	plan  *plan.Plan
+
+	staged []lineup.Change // that it began with
 }
 
 func (a *App) work(ctx context.Context, s *Server, now *survey.Survey) *work {
 	return &work{a: a, ctx: ctx, s: s, now: now, seen: now, lines: now.Lineup, plan: &plan.Plan{}}
+}
+
+// workOn begins a plan for a server on top of what is staged for it.
+func (a *App) workOn(ctx context.Context, server string) (*work, error) {
+	s, err := a.Server(server)
+	if err != nil {
+		return nil, err
+	}
+	staged, err := a.Staged(server)
+	if err != nil {
+		return nil, err
+	}
+	w := a.work(ctx, s, survey.Take(s.input()))
+	w.staged = staged
+	if err := w.all(staged); err != nil || len(staged) == 0 {
+		return w, err
+	}
+	w.look()
+	return w, nil
 }
 
 func (w *work) all(changes []lineup.Change) error {
@@ -191,15 +212,7 @@ func (w *work) removal(name string, c lineup.Choices) (*intake.Removal, error) {
 
 // Removal works out what taking a mod out of a server would come to.
 func (a *App) Removal(ctx context.Context, server, name string, c lineup.Choices) (*intake.Removal, error) {
-	s, err := a.Server(server)
-	if err != nil {
-		return nil, err
-	}
-	w := a.work(ctx, s, survey.Take(s.input()))
-	staged, err := a.Staged(server)
-	if err == nil {
-		err = w.all(staged)
-	}
+	w, err := a.workOn(ctx, server)
 	if err != nil {
 		return nil, err
 	}

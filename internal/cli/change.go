@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"initium/internal/app"
+	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/text"
@@ -275,11 +276,19 @@ func (e *env) undo() *cobra.Command {
 
 func (e *env) ledger() *cobra.Command {
 	var asJSON bool
+	var forget int
 	cmd := &cobra.Command{
 		Use:   "ledger SERVER",
 		Short: "List what was done to a server, and how each start after it went",
 		Args:  args(cobra.ExactArgs(1)),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if cmd.Flags().Changed("forget") {
+				freed, err := e.app.Forget(args[0], forget)
+				if err == nil {
+					fmt.Fprintf(e.out, "%s are freed; how things stood before entry %d cannot be returned to where files came or went\n", intake.Bytes(freed), forget)
+				}
+				return err
+			}
 			entries, err := e.app.Ledger(args[0])
 			if err != nil {
 				return err
@@ -300,6 +309,7 @@ func (e *env) ledger() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().IntVar(&forget, "forget", 0, "free the disk of what entries up to this one took away")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
 }

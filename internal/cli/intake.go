@@ -18,6 +18,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/text"
 	"initium/internal/host"
+	"initium/internal/host/archive"
 )
 
 // choiceFlags are the answers that an operator can give beforehand.
@@ -223,7 +224,11 @@ func (e *env) printInside(in *app.Inside) {
 	f := in.Found
 	fmt.Fprintf(e.out, "%s: %s, %d files, %s\n", text.Clean(path.Base(in.Source)), in.Form, f.Tree.Files, intake.Bytes(f.Tree.Total))
 	if in.Called != "" {
-		fmt.Fprintf(e.out, "it is called %s and is %s\n", in.Called, in.Form)
+		is := string(in.Form)
+		if in.Form == archive.FormFile {
+			is = "no archive"
+		}
+		fmt.Fprintf(e.out, "it is called %s and is %s\n", in.Called, is)
 	}
 	if f.Dialect == nil {
 		fmt.Fprintln(e.out, "no dialect finds a mod in it")

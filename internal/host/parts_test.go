@@ -126,7 +126,17 @@ func TestPartsComeAndGo(t *testing.T) {
 	goTo(0, "")
 	goTo(2, two)
 	goTo(0, "")
-	// Gone with what was written since.
+	if freed, err := l.Forget("s", 2); err != nil || freed != 0 {
+		t.Errorf("%d bytes freed that later entries want, %v", freed, err)
+	}
+	if freed, err := l.Forget("s", 7); err != nil || freed == 0 {
+		t.Errorf("%d bytes freed, %v", freed, err)
+	}
+	if p, err := l.Return("s", 6); err != nil {
+		t.Error(err)
+	} else if err = l.Apply(t.Context(), "s", "too far", p, nil); err == nil || !strings.Contains(err.Error(), "does not have it") {
+		t.Errorf("back to what was forgotten: %v", err)
+	}
 	if left, _ := filepath.Glob(filepath.Join(dir, ".initium*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}

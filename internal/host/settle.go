@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -174,4 +175,50 @@ func (l *Ledger) baseOf(path, digest string) (base string, err error) {
 		err = nil
 	}
 	return base, err
+}
+
+// Forget frees the disk of what entries up to a number took away. How things stood
+// before that entry cannot be returned to then, where files came or went as a
+// whole. It returns how many bytes were freed.
+func (l *Ledger) Forget(server string, upTo int) (freed int64, err error) {
+	lock, err := l.lock(server)
+	if err != nil {
+		return 0, err
+	}
+	defer lock.Close()
+	if _, err := l.recover(server); err != nil {
+		return 0, err
+	}
+	wanted := map[string]bool{}
+	err = l.each(func(rows *sql.Rows) error {
+		var digest string
+		err := rows.Scan(&digest)
+		wanted[digest] = true
+		return err
+	}, `SELECT old FROM part JOIN entry ON entry.id = part.entry WHERE server = ? AND number > ?`, server, upTo)
+	if err != nil {
+		return 0, err
+	}
+	dir := l.home.keptDir(server)
+	kept, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return 0, err
+	}
+	for _, e := range kept {
+		if wanted[e.Name()] {
+			continue
+		}
+		full := filepath.Join(dir, e.Name())
+		items, err := l.contents.List(full)
+		if err != nil {
+			return freed, err
+		}
+		p := plan.Part{Items: items}
+		_, bytes := p.Size()
+		if err := os.RemoveAll(full); err != nil {
+			return freed, err
+		}
+		freed += bytes
+	}
+	return freed, nil
 }

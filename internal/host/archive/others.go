@@ -38,19 +38,13 @@ func walk7z(r io.ReaderAt, size int64, bounds intake.Bounds, visit visitor) erro
 		case !mode.IsRegular():
 			return entryError(h.name, errSpecial)
 		}
-		var opened io.ReadCloser
-		err := visit(h, func() (io.Reader, error) {
-			var err error
-			opened, err = f.Open()
-			var read *sevenzip.ReadError
-			if errors.As(err, &read) && read.Encrypted {
+		err := visitFile(h, func() (io.ReadCloser, error) {
+			opened, err := f.Open()
+			if read := new(sevenzip.ReadError); errors.As(err, &read) && read.Encrypted {
 				err = errEncrypted
 			}
 			return opened, err
-		})
-		if opened != nil {
-			opened.Close()
-		}
+		}, visit)
 		if err != nil {
 			return err
 		}

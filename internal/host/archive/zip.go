@@ -60,20 +60,25 @@ func walkZip(r io.ReaderAt, size int64, bounds intake.Bounds, visit visitor) err
 		case !mode.IsRegular():
 			return entryError(h.name, errSpecial)
 		}
-		var opened io.ReadCloser
-		err := visit(h, func() (io.Reader, error) {
-			var err error
-			opened, err = f.Open()
-			return opened, err
-		})
-		if opened != nil {
-			opened.Close()
-		}
-		if err != nil {
+		if err := visitFile(h, f.Open, visit); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// visitFile visits an entry whose bytes are opened only when they are wanted.
+func visitFile(h head, open func() (io.ReadCloser, error), visit visitor) error {
+	var opened io.ReadCloser
+	err := visit(h, func() (io.Reader, error) {
+		var err error
+		opened, err = open()
+		return opened, err
+	})
+	if opened != nil {
+		opened.Close()
+	}
+	return err
 }
 
 // readTarget reads the target of a link, where an archive keeps it as the bytes
