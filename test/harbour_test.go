@@ -329,11 +329,19 @@ func TestSecretsAreShownToNobody(t *testing.T) {
 	h.cargo("a", "", "haul 1\ncall the licence is "+licence+"\n")
 	h.cargo("b", "", "call "+licence+"\nhoist "+licence+"\n")
 	h.cargo("c", "", licence+"\n")
-	for _, args := range []string{"off h a", "on h a", "move h b --before a", "plan h --json", "survey h", "survey h --json", "check h", "check h --json", "order h", "order h --json", "rule h", "ledger h --json", "servers", "prove h", "prove h --json"} {
+	source, page := filepath.Join(filepath.Dir(h.home), "kelp.zip"), filepath.Join(filepath.Dir(h.home), "page.md")
+	write(t, source, string(zipped(t, kelp("kelp_farms/", "README.md=the key is "+licence))))
+	for _, args := range []string{"off h a", "on h a", "move h b --before a", "plan h --json", "survey h", "survey h --json", "check h", "check h --json", "order h", "order h --json", "rule h", "ledger h --json", "servers", "prove h", "prove h --json",
+		"undo h", "undo h", "look SOURCE --server h", "look SOURCE --server h --json", "take h SOURCE --stage", "plan h", "plan h --json", "apply h", "remove h kelp_farms", "undo h", "ledger h",
+		"culprit h", "culprit h --json", "prove h", "compare h", "compare h --json", "read LOG --server h", "read LOG --server h --json", "export proof h --md OUT"} {
+		args = strings.NewReplacer("SOURCE", source, "LOG", filepath.Join(h.home, "servers/h/starts/00001/log"), "OUT", page).Replace(args)
 		r := h.try(strings.Fields(args)...)
 		if strings.Contains(r.out+r.err, licence) {
 			t.Errorf("initium %s shows the licence:\n%s%s", args, r.out, r.err)
 		}
+	}
+	if strings.Contains(contents(t, page), licence) {
+		t.Error("the page tells the licence")
 	}
 	if got := contents(t, h.script()); !strings.Contains(got, "let licence "+licence+"\n") {
 		t.Errorf("the script has lost its licence:\n%s", got)

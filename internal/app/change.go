@@ -242,7 +242,28 @@ func (a *App) ReturnPlan(name string, to int) (p *plan.Plan, why string, err err
 	if err != nil {
 		return nil, "", UsageError{err}
 	}
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, "", err
+	}
+	p.Hide(s.secretsOf(p))
 	return p, why, nil
+}
+
+// secretsOf are the secrets in the startup files as they are, and as a plan wants
+// them: what was secret once is so still.
+func (s *Server) secretsOf(p *plan.Plan) []string {
+	read := func(file func(f plan.File) []byte) []string {
+		return lineup.Read(s.Dialect, s.Vars, func(name string) ([]byte, error) {
+			for _, f := range p.Files {
+				if f.Path == name && !f.List {
+					return file(f), nil
+				}
+			}
+			return readFile(name)
+		}, nil).Secrets()
+	}
+	return append(read(func(f plan.File) []byte { return f.Old }), read(func(f plan.File) []byte { return f.Want })...)
 }
 
 // Return goes back to an entry of the ledger. It is an entry of its own, so it

@@ -157,6 +157,13 @@ func (f File) Rows(around int) []Row {
 	return rows
 }
 
+// Hide keeps texts from being shown with the plan's files.
+func (p *Plan) Hide(secrets []string) {
+	for i := range p.Files {
+		p.Files[i].secrets = append(p.Files[i].secrets, secrets...)
+	}
+}
+
 // Masked hides the secrets in a part of the file that is about to be shown.
 func (f File) Masked(s string) string { return text.Mask(s, f.secrets) }
 
