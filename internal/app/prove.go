@@ -2,14 +2,17 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"slices"
 	"time"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/forecast"
+	"initium/internal/core/intake"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
@@ -115,6 +118,7 @@ func (a *App) start(ctx context.Context, server *Server, now *survey.Survey, opt
 	if err != nil {
 		return nil, nil, end, err
 	}
+	absent := server.absentLeavings(now)
 	st.began = time.Now()
 	if st.dir, st.number, err = a.Home.Launch(a.Exe, spec); err != nil {
 		return nil, nil, end, fmt.Errorf("start %s: %w", server.Record.Name, err)
@@ -127,9 +131,36 @@ func (a *App) start(ctx context.Context, server *Server, now *survey.Survey, opt
 		return nil, nil, end, err
 	}
 	st.reader.Flush()
+	for _, l := range absent {
+		if info, err := os.Stat(l.path); err == nil {
+			st.reader.Appeared(l.mod, l.path, max(info.ModTime().Sub(st.began), 0))
+		}
+	}
 	p = st.reader.Judge(end)
 	p.Server, p.Number, p.Log, p.Started = server.Record.Name, st.number, st.dir.Log(), &st.began
 	return st, p, end, nil
+}
+
+// leaving is something that a mod makes by itself, and that is not there yet.
+type leaving struct{ mod, path string }
+
+// absentLeavings are the files and folders that mods which are on would make, as
+// far as the dialect knows, and that are not there yet.
+func (s *Server) absentLeavings(now *survey.Survey) (list []leaving) {
+	for _, l := range s.Dialect.Leavings {
+		for i := range now.Mods {
+			m := &now.Mods[i]
+			if !m.Listed {
+				continue
+			}
+			if full, ok := intake.LeavingOf(&l, s.Vars, m.Name); ok {
+				if _, err := os.Lstat(full); errors.Is(err, fs.ErrNotExist) {
+					list = append(list, leaving{m.Name, full})
+				}
+			}
+		}
+	}
+	return list
 }
 
 // compare puts what was foretold beside what a start showed, and keeps what was

@@ -372,8 +372,10 @@ func (b *board) drawOutcome(c *canvas, y int, r boardRow, axis, x, right int) {
 	if r.outcome.Outcome == proof.Confirmed && r.outcome.LoadMS != nil {
 		detail = load(*r.outcome.LoadMS)
 		if n := len(r.outcome.Evidence); n > 0 && width > 34 {
-			detail = fmt.Sprintf("%-8s log line %d", detail, r.outcome.Evidence[n-1].Line)
+			detail = fmt.Sprintf("%-8s %s", detail, r.outcome.Evidence[n-1].Where())
 		}
+	} else if n := len(r.outcome.Evidence); r.outcome.Outcome == proof.Confirmed && n > 0 && r.outcome.Evidence[n-1].Line == 0 {
+		detail = "by what it has made"
 	}
 	at = max(at+2, x+13)
 	c.putWithin(at, y, right-at, detail, inkDim)

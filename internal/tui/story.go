@@ -94,7 +94,11 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 			if r.outcome.Outcome == proof.Failed {
 				k = inkTitle
 			}
-			add(fmt.Sprintf("log %d", e.Line), e.Text, inkDim, k)
+			label := fmt.Sprintf("log %d", e.Line)
+			if e.Line == 0 {
+				label = e.Source
+			}
+			add(label, e.Text, inkDim, k)
 		}
 	}
 	m := r.mod

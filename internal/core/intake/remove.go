@@ -2,6 +2,7 @@ package intake
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -189,13 +190,9 @@ func (r *Removal) keys(scene *Scene) {
 // leavings are what the mod has made by itself.
 func (r *Removal) leavings(scene *Scene, choices lineup.Choices) {
 	s := scene.Survey
-	vars := dialect.Vars{"mod": r.Mod.Name}
-	for name, value := range s.Vars {
-		vars[name] = value
-	}
 	for _, l := range s.Dialect.Leavings {
-		full, ok := vars.Expand(l.Path)
-		if !ok || strings.ContainsAny(r.Mod.Name, `/\`) || strings.HasPrefix(r.Mod.Name, ".") {
+		full, ok := LeavingOf(&l, s.Vars, r.Mod.Name)
+		if !ok {
 			continue
 		}
 		if items, err := scene.List(full); err != nil || len(items) == 0 {
@@ -210,4 +207,15 @@ func (r *Removal) leavings(scene *Scene, choices lineup.Choices) {
 			r.take(scene, full, about)
 		}
 	}
+}
+
+// LeavingOf is where a mod makes something by itself; ok is false where that
+// cannot be told, or where the mod's name would lead elsewhere.
+func LeavingOf(l *dialect.Leaving, vars dialect.Vars, name string) (full string, ok bool) {
+	if strings.ContainsAny(name, `/\`) || strings.HasPrefix(name, ".") {
+		return "", false
+	}
+	with := maps.Clone(vars)
+	with["mod"] = name
+	return with.Expand(l.Path)
 }

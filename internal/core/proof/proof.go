@@ -3,6 +3,7 @@
 package proof
 
 import (
+	"fmt"
 	"time"
 )
 
@@ -65,11 +66,19 @@ type Mod struct {
 
 // Evidence is what an outcome rests on.
 type Evidence struct {
-	Source string  `json:"source"` // "log"
-	Line   int     `json:"line"`   // from 1
+	Source string  `json:"source"` // "log", or "path" for a file or folder that has appeared
+	Line   int     `json:"line"`   // from 1; 0 for what is no line
 	Time   string  `json:"time"`   // the time that the line itself states, "" if none
 	Text   string  `json:"text"`
 	AtMS   float64 `json:"at_ms"` // when it arrived, in ms from the start of the process
+}
+
+// Where says where the evidence is: which line of the log, or on the disk.
+func (e *Evidence) Where() string {
+	if e.Line == 0 {
+		return "on the disk"
+	}
+	return fmt.Sprintf("log line %d", e.Line)
 }
 
 // Find returns the outcome for a mod, or nil.

@@ -109,6 +109,18 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 	return r
 }
 
+// Appeared notes that a file or folder which a mod makes by itself was not there
+// before this start and is now. It is evidence for a mod that the log says nothing
+// of.
+func (r *Reader) Appeared(mod, path string, at time.Duration) {
+	rec := r.mods[text.Clean(mod)]
+	if rec == nil || rec.loaded || rec.failed {
+		return
+	}
+	rec.loaded, rec.ended = true, at
+	rec.evidence = append(rec.evidence, Evidence{Source: "path", Text: text.Clean(path) + " has appeared", AtMS: ms(at)})
+}
+
 // Lines is how many lines the log has so far.
 func (r *Reader) Lines() int { return r.lines }
 

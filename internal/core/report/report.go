@@ -50,7 +50,7 @@ func evidence(m *proof.Mod) string {
 		return ""
 	}
 	e := m.Evidence[len(m.Evidence)-1]
-	return fmt.Sprintf("log line %d: %s", e.Line, e.Text)
+	return fmt.Sprintf("%s: %s", e.Where(), e.Text)
 }
 
 func load(m *proof.Mod) string {

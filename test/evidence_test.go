@@ -1,0 +1,56 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+)
+
+// TestPathAsEvidence has a server that says nothing of its mods. What they make at
+// their first start confirms them; at the next start nothing does.
+func TestPathAsEvidence(t *testing.T) {
+	o := newOperator(t)
+	write(t, filepath.Join(o.home, "dialects/quiet.toml"), `name = "quiet"
+[recognise]
+files = ["quiet.list"]
+[[place]]
+path = "{dir}/mods"
+[[registration]]
+name = "list"
+file = "{dir}/quiet.list"
+shape = "line"
+line = "use {mod}"
+[[leaves]]
+path = "{dir}/made/{mod}"
+about = "its settings"
+[start]
+command = ["{dir}/server"]
+settle = "300ms"
+[[log.rule]]
+means = "ready"
+line = "up"
+`)
+	dir := filepath.Join(filepath.Dir(o.home), "quiet")
+	write(t, filepath.Join(dir, "quiet.list"), "use makes\nuse silent\n")
+	for _, name := range []string{"makes", "silent"} {
+		write(t, filepath.Join(dir, "mods", name, "x"), "")
+	}
+	write(t, filepath.Join(dir, "server"), "#!/bin/sh\nmkdir -p made/makes\necho up\ntrap 'exit 0' TERM\nwhile :; do sleep 0.1; done\n")
+	if err := os.Chmod(filepath.Join(dir, "server"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	o.do(0, "adopt", dir)
+	p := &proofJSON{}
+	o.json(1, p, "prove", "quiet", "--json")
+	if got := p.outcomes(); got != "makes confirmed, silent silent" {
+		t.Errorf("outcomes are %s", got)
+	}
+	if e := p.mod("makes").Evidence; len(e) != 1 || e[0].Source != "path" || e[0].Text != filepath.Join(dir, "made/makes")+" has appeared" {
+		t.Errorf("the evidence is %+v", e)
+	}
+	p = &proofJSON{}
+	o.json(1, p, "prove", "quiet", "--json")
+	if got := p.outcomes(); got != "makes silent, silent silent" {
+		t.Errorf("at the second start outcomes are %s", got)
+	}
+}
