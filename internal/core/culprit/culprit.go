@@ -87,7 +87,7 @@ type Options struct {
 	Most   int // how often the whole line-up is started to see it fail at all; 0 for 5
 }
 
-// errStopped ends a search from within.
+// stopped ends a search from within.
 type stopped struct{ err error }
 
 // search is one search.

@@ -1,5 +1,5 @@
-// Package plan turns changes into the exact edits that they need, shows them as
-// the lines that will change, and knows the way back.
+// Package plan turns changes into the exact edits that they need, and shows them as
+// the lines that will change.
 package plan
 
 import (
@@ -97,15 +97,6 @@ func decoded(data []byte) []byte {
 
 // Empty reports whether the plan would change nothing.
 func (p *Plan) Empty() bool { return len(p.Files) == 0 && len(p.Parts) == 0 && p.Parked == nil }
-
-// Inverse is the plan that takes this one back.
-func (p *Plan) Inverse() *Plan {
-	inverse := &Plan{Parked: p.Unpark, Unpark: p.Parked}
-	for _, f := range p.Files {
-		inverse.Files = append(inverse.Files, File{Path: f.Path, New: f.Gone, Gone: f.New, List: f.List, Old: f.Want, Want: f.Old, Edits: text.EditsBetween(f.Want, f.Old)})
-	}
-	return inverse
-}
 
 // Renames are the names that change between two listings of a folder, in pairs.
 // The error says that something comes or goes, which a listing cannot do.

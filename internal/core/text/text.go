@@ -55,23 +55,6 @@ func Apply(doc []byte, edits []Edit) ([]byte, error) {
 	return append(out, doc[at:]...), nil
 }
 
-// Invert returns the edits that turn the result of Apply(doc, edits) back into
-// doc. The error is ErrOverlap.
-func Invert(doc []byte, edits []Edit) ([]Edit, error) {
-	sorted, _, err := arrange(doc, edits)
-	if err != nil {
-		return nil, err
-	}
-	inverse := make([]Edit, len(sorted))
-	shift := 0
-	for i, e := range sorted {
-		start := e.Start + shift
-		inverse[i] = Edit{Span{start, start + len(e.New)}, string(e.In(doc))}
-		shift += len(e.New) - e.Len()
-	}
-	return inverse, nil
-}
-
 // arrange sorts edits by place and refuses those that cannot all be made.
 func arrange(doc []byte, edits []Edit) (sorted []Edit, grow int, err error) {
 	sorted = append(sorted, edits...)
