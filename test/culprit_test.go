@@ -124,7 +124,7 @@ func TestRealCulprits(t *testing.T) {
 		t.Errorf("the remedy is %+v", c.Remedy)
 	}
 	w.own("right", "", "")
-	write(t, filepath.Join(w.dir, "worldmods/left/init.lua"), "if core.get_us_time() % 3 < 2 then print('left stumbles') end\n")
+	write(t, filepath.Join(w.dir, "worldmods/left/init.lua"), "if core.get_us_time() % 10 < 9 then print('left stumbles') end\n")
 	c = culpritJSON{}
 	w.json(0, &c, "culprit", "w", "--json", "--symptom", "left stumbles", "--first", "12", "--repeat", "4")
 	if len(c.Culprits) != 1 || c.Culprits[0] != "left" {
