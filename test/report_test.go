@@ -31,7 +31,7 @@ func TestCompareReportAndSay(t *testing.T) {
 	}
 	h.do(0, "stop", "h")
 	out := h.do(1, "compare", "h")
-	for _, want := range []string{"start 2 (proved) and start 3 (proved)", "came: c", "new, line", "an error in the hold"} {
+	for _, want := range []string{"start 2 (proved) and start 3 (proved)", "came: c", "new in the log, line", "an error in the hold"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the comparison lacks %q:\n%s", want, out)
 		}

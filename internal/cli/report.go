@@ -63,30 +63,11 @@ func (e *env) compare() *cobra.Command {
 
 func (e *env) printComparison(c *proof.Comparison) {
 	fmt.Fprintf(e.out, "start %d (%s) and start %d (%s)\n", c.Starts[0], c.Verdicts[0], c.Starts[1], c.Verdicts[1])
-	list := func(word string, names []string) {
-		if len(names) > 0 {
-			fmt.Fprintf(e.out, "%s: %s\n", word, strings.Join(names, ", "))
-		}
-	}
-	list("came", c.Came)
-	list("gone", c.Gone)
-	for _, group := range []struct {
-		word string
-		list []proof.Difference
-	}{{"release", c.Releases}, {"outcome", c.Outcomes}} {
-		for _, d := range group.list {
-			fmt.Fprintf(e.out, "%s of %s: %s, was %s\n", group.word, d.Mod, orNothing(d.Now), orNothing(d.Then))
-		}
-	}
-	list("loaded at another place", c.Moved)
-	for _, took := range c.Times {
-		fmt.Fprintf(e.out, "%s loaded in %.0f ms, was %.0f ms\n", took.Mod, took.Now, took.Then)
+	for _, line := range c.Words() {
+		fmt.Fprintln(e.out, line)
 	}
 	if c.ReadyMS[0] > 0 && c.ReadyMS[1] > 0 {
 		fmt.Fprintf(e.out, "ready after %.2f s, was %.2f s\n", float64(c.ReadyMS[1])/1000, float64(c.ReadyMS[0])/1000)
-	}
-	for _, r := range c.New {
-		fmt.Fprintf(e.out, "new, line %d: %s\n", r.Line, r.Text)
 	}
 	for _, r := range c.Old {
 		fmt.Fprintf(e.out, "no more: %s\n", r.Text)
@@ -94,13 +75,6 @@ func (e *env) printComparison(c *proof.Comparison) {
 	if c.Same() {
 		fmt.Fprintln(e.out, "nothing of note differs")
 	}
-}
-
-func orNothing(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }
 
 // exportProof writes the proof of a start for others.

@@ -52,12 +52,11 @@ func plainly(lines ...string) (list []told) {
 func newIntakeView(source, dir string, c lineup.Choices, in *app.Inside) *intakeView {
 	v := &intakeView{source: source, inside: in, choices: c, dir: dir}
 	found := in.Found
-	for i := range in.Intake.Mods {
-		v.mod(&in.Intake.Mods[i])
-	}
-	for i := range found.Mods {
+	for i := range found.Mods { // in the order in which they came, in or out
 		m := &found.Mods[i]
-		if !slices.ContainsFunc(in.Intake.Mods, func(p intake.Placed) bool { return p.Mod == m }) {
+		if at := slices.IndexFunc(in.Intake.Mods, func(p intake.Placed) bool { return p.Mod == m }); at >= 0 {
+			v.mod(&in.Intake.Mods[at])
+		} else {
 			v.add(intakeRow{left: m.Root, verb: "stays out", ink: inkDim, story: modStory(m), mod: m.Name})
 		}
 	}

@@ -1,8 +1,11 @@
 package proof
 
 import (
+	"cmp"
+	"fmt"
 	"math"
 	"slices"
+	"strings"
 )
 
 // Comparison is what differs between two starts of a server. Its strings are safe
@@ -88,6 +91,35 @@ func notable(then, now float64) bool {
 // Same tells whether nothing of note differs.
 func (c *Comparison) Same() bool {
 	return len(c.Came)+len(c.Gone)+len(c.Releases)+len(c.Outcomes)+len(c.Moved)+len(c.New) == 0
+}
+
+// Words say what differs, a line each.
+func (c *Comparison) Words() (lines []string) {
+	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	for _, group := range []struct {
+		word  string
+		names []string
+	}{{"came", c.Came}, {"gone", c.Gone}} {
+		if len(group.names) > 0 {
+			add("%s: %s", group.word, strings.Join(group.names, ", "))
+		}
+	}
+	for _, d := range c.Releases {
+		add("%s: release %s, was %s", d.Mod, cmp.Or(d.Now, "none"), cmp.Or(d.Then, "none"))
+	}
+	for _, d := range c.Outcomes {
+		add("%s: %s, was %s", d.Mod, d.Now, d.Then)
+	}
+	if len(c.Moved) > 0 {
+		add("loaded at another place: %s", strings.Join(c.Moved, ", "))
+	}
+	for _, took := range c.Times {
+		add("%s: loaded in %.0f ms, was %.0f ms", took.Mod, took.Now, took.Then)
+	}
+	for _, r := range c.New {
+		add("new in the log, line %d: %s", r.Line, r.Text)
+	}
+	return lines
 }
 
 // only are the remarks of one start of which the other has none alike.

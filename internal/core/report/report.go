@@ -62,43 +62,13 @@ func load(m *proof.Mod) string {
 
 // since are the differences from the last proof, in words.
 func (r *Report) since() (lines []string) {
-	c := r.Since
-	if c == nil {
+	if r.Since == nil {
 		return []string{"There is no proof of an earlier start to compare with."}
 	}
-	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
-	if len(c.Came) > 0 {
-		add("came: %s", strings.Join(c.Came, ", "))
-	}
-	if len(c.Gone) > 0 {
-		add("gone: %s", strings.Join(c.Gone, ", "))
-	}
-	for _, d := range c.Releases {
-		add("%s: release %s, was %s", d.Mod, orNone(d.Now), orNone(d.Then))
-	}
-	for _, d := range c.Outcomes {
-		add("%s: %s, was %s", d.Mod, d.Now, d.Then)
-	}
-	if len(c.Moved) > 0 {
-		add("loaded at another place: %s", strings.Join(c.Moved, ", "))
-	}
-	for _, took := range c.Times {
-		add("%s: loaded in %.0f ms, was %.0f ms", took.Mod, took.Now, took.Then)
-	}
-	for _, m := range c.New {
-		add("new in the log, line %d: %s", m.Line, m.Text)
-	}
-	if len(lines) == 0 {
-		add("Nothing of note is other than at start %d.", c.Starts[0])
+	if lines = r.Since.Words(); len(lines) == 0 {
+		lines = []string{fmt.Sprintf("Nothing of note is other than at start %d.", r.Since.Starts[0])}
 	}
 	return lines
-}
-
-func orNone(s string) string {
-	if s == "" {
-		return "none"
-	}
-	return s
 }
 
 // Markdown writes the report as a page of Markdown.
