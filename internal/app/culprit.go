@@ -124,6 +124,13 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 	if err != nil {
 		return nil, err
 	}
+	l, err := a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	if err := l.Idle(name); err != nil {
+		return nil, fmt.Errorf("copy %s: %w", name, err)
+	}
 	t, err := a.newTrial(ctx, original)
 	if t != nil {
 		defer t.remove()

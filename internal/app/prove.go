@@ -76,6 +76,13 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	if err != nil {
 		return nil, err
 	}
+	l, err := a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	if err := l.Idle(name); err != nil {
+		return nil, fmt.Errorf("start %s: %w", name, err)
+	}
 	look, err := a.look(server, survey.Take(server.input()))
 	if err != nil {
 		return nil, err
@@ -90,9 +97,7 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	if err := st.dir.PutProof(p); err != nil {
 		return p, fmt.Errorf("keep the proof: %w", err)
 	}
-	if l, err := a.ledger(); err != nil {
-		return p, err
-	} else if err := l.PutStart(p); err != nil {
+	if err := l.PutStart(p); err != nil {
 		return p, fmt.Errorf("write the start into the ledger: %w", err)
 	}
 	keep := opt.Keep == KeepAlways || opt.Keep == KeepProved && p.Verdict == proof.Proved

@@ -31,7 +31,7 @@ var ErrBusy = errors.New("another Initium is changing this server right now")
 // Files and folders that come from elsewhere are fetched before anything is
 // moved; ctx stops that, and then nothing was changed.
 func (l *Ledger) Apply(ctx context.Context, server, why string, p *plan.Plan, fetch *Fetch) (err error) {
-	lock, err := l.lock(server)
+	lock, err := l.lock(server, patient)
 	if err != nil {
 		return err
 	}
@@ -109,13 +109,20 @@ func (l *Ledger) forget(id int64, parts []partRow) error {
 	return l.leave(id)
 }
 
+// How long one Initium waits for another that is changing the same server: to
+// change something too, or only to see whether something was left half done.
+const (
+	patient = 3 * time.Second
+	brief   = 300 * time.Millisecond
+)
+
 // lock keeps other Initiums from changing the same server.
-func (l *Ledger) lock(server string) (*os.File, error) {
+func (l *Ledger) lock(server string, wait time.Duration) (*os.File, error) {
 	name := filepath.Join(l.home.serverDir(server), "change.lock")
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return nil, err
 	}
-	for end := time.Now().Add(3 * time.Second); ; time.Sleep(tick) {
+	for end := time.Now().Add(wait); ; time.Sleep(tick) {
 		f, err := tryLock(name)
 		switch {
 		case err == nil:
@@ -126,6 +133,16 @@ func (l *Ledger) lock(server string) (*os.File, error) {
 			return nil, ErrBusy
 		}
 	}
+}
+
+// Idle waits until nobody is changing a server; the error is ErrBusy when somebody
+// still is after a while.
+func (l *Ledger) Idle(server string) error {
+	lock, err := l.lock(server, patient)
+	if err != nil {
+		return err
+	}
+	return lock.Close()
 }
 
 // unchanged looks that a file is still as the plan found it.
@@ -256,7 +273,10 @@ func (l *Ledger) Recover(server string) (said string, err error) {
 		(SELECT count(*) FROM part JOIN entry ON entry.id = part.entry WHERE entry.server = ?1 AND part.tidy = 1)`, server).Scan(&pending); err != nil || pending == 0 {
 		return "", err
 	}
-	lock, err := l.lock(server)
+	lock, err := l.lock(server, brief)
+	if errors.Is(err, ErrBusy) {
+		return "", nil // nothing is left half done: somebody is at it, perhaps copying for minutes
+	}
 	if err != nil {
 		return "", err
 	}

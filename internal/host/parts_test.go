@@ -182,6 +182,47 @@ func TestPartsAreRefused(t *testing.T) {
 	}
 }
 
+// slow is a source that takes its time.
+type slow struct {
+	source
+	begun, end chan struct{}
+}
+
+func (s slow) Copy(ctx context.Context, wanted func(string) bool, put func(string, io.Reader) error) error {
+	close(s.begun)
+	<-s.end
+	return s.source.Copy(ctx, wanted, put)
+}
+
+// TestOthersGoOnMeanwhile looks at a server into which another Initium is copying.
+func TestOthersGoOnMeanwhile(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	l, dir := ledger(t, h), t.TempDir()
+	s := slow{source{"a": "1"}, make(chan struct{}), make(chan struct{})}
+	done := make(chan error)
+	go func() {
+		done <- l.Apply(t.Context(), "s", "x", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "m"), "", s.source)}}, &host.Fetch{Sources: map[string]host.Copier{"s": s}})
+	}()
+	<-s.begun
+	other := ledger(t, h)
+	if said, err := other.Recover("s"); err != nil || said != "" {
+		t.Errorf("while another copies: %q, %v", said, err)
+	}
+	if entries, err := other.Entries("s"); err != nil || len(entries) != 1 {
+		t.Errorf("entries %v, %v", entries, err)
+	}
+	if err := other.Idle("s"); !errors.Is(err, host.ErrBusy) {
+		t.Errorf("a start meanwhile: %v", err)
+	}
+	close(s.end)
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	if got := tree(t, dir); got != "m/ m/a=1" {
+		t.Errorf("in the end there is %s", got)
+	}
+}
+
 // TestProgress counts files and bytes.
 func TestProgress(t *testing.T) {
 	l, dir := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir()

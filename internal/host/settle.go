@@ -181,7 +181,7 @@ func (l *Ledger) baseOf(path, digest string) (base string, err error) {
 // before that entry cannot be returned to then, where files came or went as a
 // whole. It returns how many bytes were freed.
 func (l *Ledger) Forget(server string, upTo int) (freed int64, err error) {
-	lock, err := l.lock(server)
+	lock, err := l.lock(server, patient)
 	if err != nil {
 		return 0, err
 	}
