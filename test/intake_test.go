@@ -301,7 +301,7 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 		t.Fatalf("status %d\n%s", r.status, r.err)
 	}
 	h.do(0, "take", "h", two, "--both", "cargo/kelp_farms/both.toml")
-	for file, want := range map[string]string{"same.toml": "s", "mine.toml": "mine", "both.toml": "mine", "both.toml.from-kelp": "2", "theirs.toml": "2", "new.dat": "n", "added.txt": "added"} {
+	for file, want := range map[string]string{"same.toml": "s", "mine.toml": "mine", "both.toml": "mine", "both.toml.from-kelp-2.0": "2", "theirs.toml": "2", "new.dat": "n", "added.txt": "added"} {
 		if got := contents(t, filepath.Join(dir, file)); got != want {
 			t.Errorf("%s holds %q; want %q", file, got, want)
 		}
@@ -309,11 +309,20 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(dir, "old.dat")); err == nil {
 		t.Error("a file that the release no longer has is still there")
 	}
-	h.do(0, "undo", "h")
+	// The next release under the same name: what waits beside is the newer one then.
+	write(t, two, string(zipped(t, map[string]string{"kelp_farms/bill.toml": strings.Replace(kelpBill, "1.3.0", "2.1", 1), "kelp_farms/deck.script": kelpDeck, "kelp_farms/both.toml": "3"})))
+	h.do(0, "take", "h", two, "--both", "all")
+	if got := contents(t, filepath.Join(dir, "both.toml")) + contents(t, filepath.Join(dir, "both.toml.from-kelp-2.0")); got != "mine3" {
+		t.Errorf("the second time both hold %q", got)
+	}
+	h.do(0, "undo", "h", "1")
+	if got := contents(t, filepath.Join(dir, "both.toml")); got != "mine" {
+		t.Errorf("both.toml holds %q", got)
+	}
 	if got := below(t, dir); got != before {
 		t.Errorf("taken back there is\n%s\nnot\n%s", got, before)
 	}
-	h.do(0, "take", "h", two, "--take", "all")
+	h.do(0, "take", "h", release("2.0", map[string]string{"both.toml": "2"}), "--take", "all")
 	if got := contents(t, filepath.Join(dir, "both.toml")); got != "2" {
 		t.Errorf("both.toml holds %q", got)
 	}
@@ -389,11 +398,25 @@ func TestBackupAndRestore(t *testing.T) {
 	if got := contents(t, state) + contents(t, filepath.Join(h.dir, "stores/wreck/x")); got != "ruinedx" {
 		t.Errorf("taken back the world holds %q", got)
 	}
+	// A world that was empty is empty again.
+	if err := os.RemoveAll(filepath.Join(h.dir, "stores")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(h.dir, "stores"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	h.do(0, "backup", "h")
+	write(t, state, "ruined")
+	h.do(0, "restore", "h")
+	if got := below(t, filepath.Join(h.dir, "stores")); strings.Count(got, "\n") != 1 {
+		t.Errorf("an empty world holds\n%s", got)
+	}
+	h.do(0, "undo", "h")
 	// A backup that was damaged is not restored.
 	files, _ := filepath.Glob(filepath.Join(h.home, "servers/h/backups/*.zst"))
 	data := contents(t, files[0])
 	write(t, files[0], data[:len(data)/2]+"rubbish")
-	if r := h.try("restore", "h"); r.status != 3 || !strings.Contains(contents(t, state), "ruined") {
+	if r := h.try("restore", "h", "1"); r.status != 3 || !strings.Contains(contents(t, state), "ruined") {
 		t.Errorf("a damaged backup: %d %s", r.status, r.err)
 	}
 }

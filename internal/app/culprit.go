@@ -234,10 +234,11 @@ type hunt struct {
 // remember reads what an earlier search of the same line-up has learned.
 func (h *hunt) remember(mods culprit.Mods) error {
 	h.used = map[string]int{}
-	signature := h.opt.Symptom
-	for _, name := range mods.Names {
-		signature += "\n" + name + " " + h.t.whole.Find(name).Release
+	signature, err := h.t.signature(mods.Names)
+	if err != nil {
+		return err
 	}
+	signature = h.opt.Symptom + "\n" + signature
 	known, err := h.a.Home.Search(h.name)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
@@ -271,6 +272,9 @@ func (h *hunt) try(ctx context.Context, try culprit.Try) (bool, error) {
 		if s := &h.memory.Starts[i]; s.Set == set {
 			if n == h.used[set] && (h.symptom != nil || s.Proof != nil) {
 				h.used[set]++
+				if h.symptom != nil {
+					h.symptom.seen = s.Failed
+				}
 				h.take(try, s.Proof, s.Failed)
 				tell(Tried{Done: true, Known: true, Failed: s.Failed, Said: said(s.Proof)})
 				return s.Failed, nil

@@ -3,8 +3,11 @@ package app
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path/filepath"
@@ -121,6 +124,32 @@ func (t *trial) movePort(old, port string) error {
 		}
 	}
 	return nil
+}
+
+// signature tells this line-up from every other: by the startup files, and by the
+// names, sizes and times of the files of all mods that can be switched.
+func (t *trial) signature(mods []string) (string, error) {
+	sum := sha256.New()
+	for _, name := range slices.Sorted(maps.Keys(t.files)) {
+		sum.Write(t.files[name])
+	}
+	for _, name := range mods {
+		root := t.whole.Find(name).Path
+		err := filepath.WalkDir(root, func(full string, e fs.DirEntry, err error) error {
+			if err != nil || e.IsDir() {
+				return err
+			}
+			info, err := e.Info()
+			if err == nil {
+				fmt.Fprintln(sum, name, strings.TrimPrefix(full, root), info.Size(), info.ModTime().UnixNano())
+			}
+			return err
+		})
+		if err != nil {
+			return "", fmt.Errorf("look at the files of %s: %w", name, err)
+		}
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 // write carries a plan out on the copy.

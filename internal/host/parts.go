@@ -255,7 +255,7 @@ func (s *stager) begin(n int, p *plan.Part, wanted map[string]map[string][]targe
 		if it.Folder {
 			dir = full
 		}
-		if it.Rel != "" && !made[dir] {
+		if (it.Rel != "" || it.Folder) && !made[dir] {
 			if err := os.MkdirAll(dir, 0o755); err != nil {
 				return err
 			}

@@ -53,6 +53,9 @@ func (p *partRow) move(id int64) error {
 			return fmt.Errorf("put %s in place: %w", p.path, err)
 		}
 	}
+	if p.new != "" && !exists(p.path) {
+		return fmt.Errorf("put %s in place: what was to come is gone", p.path)
+	}
 	return syncDir(filepath.Dir(p.path))
 }
 

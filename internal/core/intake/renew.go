@@ -36,7 +36,13 @@ func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []
 	note := func(rel string, kind plan.ChangeKind, why string) {
 		notes = append(notes, plan.Change{Rel: rel, Kind: kind, Why: why})
 	}
-	stays := func(it plan.Item) { it.Source, it.From = "", it.Rel; items = append(items, it) }
+	waits := map[string]bool{} // files of the release that are put beside the operator's
+	stays := func(it plan.Item) {
+		if !waits[it.Rel] { // one that waits there since an earlier release goes
+			it.Source, it.From = "", it.Rel
+			items = append(items, it)
+		}
+	}
 	for _, rel := range rels {
 		old, isThere := now[rel]
 		fresh, isNew := next[rel]
@@ -59,7 +65,9 @@ func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []
 			stays(old)
 			note(rel, plan.FileKept, "changed by you, not by the release")
 		case isNew:
-			x.conflict(m, full, rel, known, old, fresh, &items, note)
+			if x.conflict(m, full, rel, known, old, fresh, &items, note) == lineup.Both {
+				waits[beside(rel, x.Found.Name)] = true
+			}
 		case old.Folder && x.emptied(rel, base):
 		case hasBase && same(was, old):
 			note(rel, plan.FileGoes, "the release no longer has it")
@@ -80,8 +88,8 @@ func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []
 }
 
 // conflict is a file that both the operator and the release have changed, or that
-// may be so: known tells whether what came once is known.
-func (x *settler) conflict(m *Mod, full, rel string, known bool, old, fresh plan.Item, items *[]plan.Item, note func(string, plan.ChangeKind, string)) {
+// may be so: known tells whether what came once is known. It returns the answer.
+func (x *settler) conflict(m *Mod, full, rel string, known bool, old, fresh plan.Item, items *[]plan.Item, note func(string, plan.ChangeKind, string)) lineup.Choice {
 	whole := path.Join(full, rel)
 	keep := func() { old.Source, old.From = "", old.Rel; *items = append(*items, old) }
 	choice := x.choice(whole)
@@ -107,6 +115,7 @@ func (x *settler) conflict(m *Mod, full, rel string, known bool, old, fresh plan
 		keep()
 		x.ask(whole, m.Name, question, true)
 	}
+	return choice
 }
 
 // emptied tells whether an empty folder stood there when the mod came, or files

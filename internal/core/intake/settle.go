@@ -326,7 +326,12 @@ func (x *settler) single(name, full, about, what string) {
 		x.add(part)
 	case lineup.Both:
 		part.Path, part.Old = beside(full, x.Found.Name), ""
-		x.add(part)
+		if earlier, err := x.scene.List(part.Path); err == nil && len(earlier) > 0 {
+			part.Old = plan.Digest(earlier)
+		}
+		if part.Old != part.New {
+			x.add(part)
+		}
 	case lineup.Open:
 		x.ask(full, about, fmt.Sprintf("there is a file of that name already, %s, with other bytes.", over.Whose), true)
 	}
@@ -335,7 +340,7 @@ func (x *settler) single(name, full, about, what string) {
 
 // beside is the name under which a new file waits next to an old one.
 func beside(full, source string) string {
-	return full + ".from-" + Mend(noNames, BareName(path.Base(source)))
+	return full + ".from-" + Mend(noNames, archiveSuffix.ReplaceAllString(path.Base(source), ""))
 }
 
 // whose says whose file is at a path.
