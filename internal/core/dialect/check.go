@@ -5,6 +5,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"initium/internal/core/text"
 )
@@ -75,7 +76,8 @@ func (c *checker) check(d *Dialect) {
 	c.data(d, vars)
 	c.content(d, vars)
 	c.start(d, vars)
-	c.log(d)
+	c.log(d, vars)
+	c.console(d)
 	for _, r := range charRanges(d.Names.Allowed) {
 		if r.from > r.to {
 			c.bad("names.allowed", "the range %c-%c runs backwards", r.from, r.to)
@@ -300,6 +302,9 @@ func (c *checker) values(d *Dialect, vars []string) {
 			c.bad(key+".registration", "names %q, which this dialect has not", v.Registration)
 		}
 		c.variables(key+".put", v.Put, vars)
+		if v.Told != "" && !slices.Contains(Facts, v.Told) {
+			c.bad(key+".told", "%q is none of what a server tells of itself: %s", v.Told, strings.Join(Facts, ", "))
+		}
 		if v.Wrong == "" {
 			v.Wrong = FateIgnored
 			if v.Required {
@@ -351,12 +356,13 @@ var ruleWords = map[Meaning]struct{ may, must []string }{
 	MeansMissing: {may: []string{"mod", "mods", "any"}, must: []string{"mod", "mods"}},
 	MeansStopped: {may: []string{"reason", "any"}},
 	MeansIgnore:  {may: []string{"any"}},
+	MeansTold:    {may: []string{"any"}, must: Facts},
 }
 
-func (c *checker) log(d *Dialect) {
+func (c *checker) log(d *Dialect, vars []string) {
 	l := &d.Log
 	if l.Prefix != "" {
-		l.prefix = c.pattern("log.prefix", l.Prefix, []string{"time", "level", "any"})
+		l.prefix = c.pattern("log.prefix", l.Prefix, []string{"time", "level", "source", "any"})
 		if l.prefix != nil && l.Time != "" {
 			l.prefix.Shape("time", l.Time)
 		}
@@ -364,29 +370,59 @@ func (c *checker) log(d *Dialect) {
 			c.bad("log.prefix", "has to end with the text before the message, not with a placeholder")
 		}
 	}
-	ready := false
-	for i := range l.Rules {
-		r, key := &l.Rules[i], fmt.Sprintf("log.rule[%d]", i)
+	for _, f := range l.Files {
+		c.variables("log.files", f, vars)
+	}
+	c.rules("log", l.Rules, l.Prefix)
+	if !slices.ContainsFunc(l.Rules, func(r Rule) bool { return r.Means == MeansReady }) {
+		c.bad("log", "a rule that means \"ready\" is needed: the line that ends a start")
+	}
+}
+
+// rules checks rules and makes them ready for use.
+func (c *checker) rules(table string, rules []Rule, prefix string) {
+	for i := range rules {
+		r, key := &rules[i], fmt.Sprintf("%s.rule[%d]", table, i)
 		words, ok := ruleWords[r.Means]
 		if !ok {
-			oneOf(c, key+".means", &r.Means, "", MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansIgnore)
+			oneOf(c, key+".means", &r.Means, "", MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansTold, MeansIgnore)
 			continue
 		}
-		ready = ready || r.Means == MeansReady
-		if r.Level != "" && !strings.Contains(l.Prefix, "{level}") {
+		if r.Level != "" && !strings.Contains(prefix, "{level}") {
 			c.bad(key+".level", "log.prefix has no {level} that it could be compared with")
 		}
 		c.need(key+".line", r.Line)
-		if r.pattern = c.pattern(key+".line", r.Line, words.may); r.pattern == nil {
+		if r.pattern = c.pattern(key+".line", r.Line, slices.Concat(words.may, Facts)); r.pattern == nil {
 			continue
 		}
 		holds := func(n string) bool { return slices.Contains(r.pattern.Names(), n) }
 		if len(words.must) > 0 && !slices.ContainsFunc(words.must, holds) {
 			c.bad(key+".line", "a rule that means %q has to hold {%s}", r.Means, strings.Join(words.must, "} or {"))
 		}
+		r.facts = slices.ContainsFunc(Facts, holds)
 	}
-	if !ready {
-		c.bad("log", "a rule that means \"ready\" is needed: the line that ends a start")
+}
+
+// defaultReply is how long a reply on the console may take.
+const defaultReply = 5 * time.Second
+
+func (c *checker) console(d *Dialect) {
+	k := &d.Console
+	c.rules("console", k.Rules, d.Log.Prefix)
+	if k.End != "" {
+		k.end = c.pattern("console.end", k.End, append([]string{"any"}, Facts...))
+	}
+	if k.Within == 0 {
+		k.Within = Duration(defaultReply)
+	}
+	if k.List != "" && !slices.ContainsFunc(k.Rules, func(r Rule) bool { return r.Means == MeansLoaded }) {
+		c.bad("console", "a rule that means \"loaded\" is needed to read the reply to the list")
+	}
+	for key, words := range map[string]string{"reload": k.Reload, "load": k.Load, "unload": k.Unload} {
+		if words != "" && !strings.Contains(words, "{mod}") {
+			c.bad("console."+key, "has to hold {mod}")
+		}
+		c.variables("console."+key, words, []string{"mod"})
 	}
 }
 

@@ -39,6 +39,7 @@ type Dialect struct {
 	Start         Start          `toml:"start"`
 	Stop          Stop           `toml:"stop"`
 	Log           Log            `toml:"log"`
+	Console       Console        `toml:"console"`
 }
 
 // Order says who decides the order in which mods load.
@@ -394,6 +395,7 @@ type Value struct {
 	Name         string   `toml:"name"`
 	Registration string   `toml:"registration"` // whose file it stands in
 	Required     bool     `toml:"required"`
+	Told         string   `toml:"told"`         // which of the facts that the server tells of itself it has to agree with: `title`
 	Placeholders []string `toml:"placeholders"` // what a template holds before anyone has filled it in
 	Allowed      []string `toml:"allowed"`      // all that it may be
 	Least        *float64 `toml:"least"`        // as a number
@@ -416,7 +418,8 @@ type Start struct {
 	Extra     [][]string        `toml:"extra"` // added when all its variables have a value
 	Env       map[string]string `toml:"env"`   // set when all its variables have a value
 	Within    Duration          `toml:"within"`
-	Settle    Duration          `toml:"settle"` // how long it has to stay up after it said ready
+	Settle    Duration          `toml:"settle"`   // how long it has to stay up after it said ready
+	Terminal  bool              `toml:"terminal"` // it wants a terminal to print on
 }
 
 // Stop says how the server is stopped: a console word or a signal, then
@@ -426,48 +429,6 @@ type Stop struct {
 	Signal   string   `toml:"signal"` // INT, TERM, HUP or QUIT
 	Patience Duration `toml:"patience"`
 }
-
-// Log says how the server's log is read.
-type Log struct {
-	Prefix string `toml:"prefix"` // what stands before the message: `{time}: {level}: `
-	Time   string `toml:"time"`   // how {time} is written, as in Go's package time
-	Rules  []Rule `toml:"rule"`
-
-	prefix *text.Pattern
-}
-
-// PrefixPattern is the compiled Prefix, or nil when there is none.
-func (l *Log) PrefixPattern() *text.Pattern { return l.prefix }
-
-// Rule gives one kind of log line its meaning.
-type Rule struct {
-	Means Meaning `toml:"means"`
-	Line  string  `toml:"line"`
-	Level string  `toml:"level"` // only for lines whose prefix has this {level}
-	Next  bool    `toml:"next"`  // the reason stands on the following line
-	Fatal bool    `toml:"fatal"` // the server stops because of it
-	Own   bool    `toml:"own"`   // the mod's own fault: it will be so again while its files stay the same
-
-	pattern *text.Pattern
-}
-
-// Pattern is the compiled Line.
-func (r *Rule) Pattern() *text.Pattern { return r.pattern }
-
-// Meaning is what a log line says.
-type Meaning string
-
-// The meanings of log lines.
-const (
-	MeansReady   Meaning = "ready"   // the server lets players in
-	MeansLoading Meaning = "loading" // {mod} begins to load
-	MeansLoaded  Meaning = "loaded"  // {mod} has loaded, perhaps in {ms} or {s}
-	MeansFailed  Meaning = "failed"  // {mod}, or the mod with the file {path}, did not load, for {reason}
-	MeansNeeds   Meaning = "needs"   // {mod} did not load, for want of {mods}
-	MeansMissing Meaning = "missing" // {mods} were registered and not found
-	MeansStopped Meaning = "stopped" // the server gives up, for {reason}
-	MeansIgnore  Meaning = "ignore"  // worth no attention
-)
 
 // Duration is a time span, written like "20s" or "1m30s".
 type Duration time.Duration

@@ -103,6 +103,14 @@ func TestProblemsNameFileLineAndKey(t *testing.T) {
 		{`[start]`, "[[value]]\nname = \"a\"\nbroad = [\"all\"]\n[start]", `value[0].broad: "all" has to be a setting and its value`},
 		{`[start]`, "[[value]]\nname = \"a\"\nwrong = \"rains\"\n[start]", `value[0].wrong: is "rains"`},
 		{`[start]`, "[names]\nallowed = \"z-a\"\n[start]", `names.allowed: the range z-a runs backwards`},
+		{`[start]`, "[console]\nlist = \"list\"\n[start]", `console: a rule that means "loaded" is needed to read the reply`},
+		{`[start]`, "[console]\nreload = \"again\"\n[start]", `x.toml:13: console.reload: has to hold {mod}`},
+		{`[start]`, "[console]\nunload = \"away {mod} {now}\"\n[start]", `console.unload: {now} is not known here`},
+		{`[start]`, "[console]\nend = \"{all}\"\n[start]", `console.end: character 1: {all} is not known here`},
+		{`[start]`, "[[console.rule]]\nmeans = \"loaded\"\nline = \"all\"\n[start]", `console.rule[0].line: a rule that means "loaded" has to hold {mod}`},
+		{`[start]`, "[[value]]\nname = \"a\"\ntold = \"weather\"\n[start]", `value[0].told: "weather" is none of what a server tells of itself`},
+		{`[start]`, "[log]\nfiles = [\"{home}/x\"]\n[start]", `log.files: {home} is not known here`},
+		{`means = "ready"`, "means = \"told\"", `log.rule[0].line: a rule that means "told" has to hold {title} or {map}`},
 	} {
 		if !strings.Contains(small, test.from) {
 			t.Fatalf("the small dialect has no %q", test.from)
@@ -167,4 +175,27 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A dialect that is not complete can be read as far as it goes.
+func TestDraft(t *testing.T) {
+	d, problems := dialect.Draft("x.toml", []byte("name = \"x\"\n[log]\nprefix = \"{time} \"\n[[log.rule]]\nmeans = \"loaded\"\nline = \"{mod} on {port}\"\n"))
+	if d == nil || d.Log.PrefixPattern() == nil || len(d.Log.Rules) != 1 || d.Log.Rules[0].Pattern() == nil || !d.Log.Rules[0].TellsFacts() || len(problems) == 0 {
+		t.Errorf("%+v, %v", d, problems)
+	}
+	if d, problems := dialect.Draft("x.toml", []byte("name = ")); d == nil || len(problems) != 1 {
+		t.Errorf("%+v, %v", d, problems)
+	}
+}
+
+// A console's keys have their defaults, and its rules are those of the log.
+func TestConsole(t *testing.T) {
+	d, err := dialect.Parse("x.toml", []byte(small+"\n[console]\nlist = \"list\"\nend = \"{any} in all\"\n[[console.rule]]\nmeans = \"loaded\"\nline = \"* {mod}\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := &d.Console
+	if k.Within == 0 || k.EndPattern() == nil || k.Rules[0].Pattern() == nil || k.Rules[0].TellsFacts() {
+		t.Errorf("%+v", k)
+	}
 }

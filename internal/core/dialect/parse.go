@@ -47,21 +47,30 @@ func (p Problems) Error() string {
 // Parse reads a dialect and checks it. file is used in messages only. The error
 // is of type Problems and names file, line and key of each.
 func Parse(file string, data []byte) (*Dialect, error) {
-	if len(data) > MaxSize {
-		return nil, Problems{{File: file, Message: fmt.Sprintf("larger than the %d bytes that a dialect may have", MaxSize)}}
+	d, problems := Draft(file, data)
+	if len(problems) > 0 {
+		return nil, problems
 	}
-	d := new(Dialect)
+	return d, nil
+}
+
+// Draft reads a dialect that may not be complete: d is what could be read of it, and
+// the problems are what is wrong with it still.
+func Draft(file string, data []byte) (d *Dialect, problems Problems) {
+	d = new(Dialect)
+	if len(data) > MaxSize {
+		return d, Problems{{File: file, Message: fmt.Sprintf("larger than the %d bytes that a dialect may have", MaxSize)}}
+	}
 	dec := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields()
 	if err := dec.Decode(d); err != nil {
-		return nil, decodeProblems(file, err)
+		return d, decodeProblems(file, err)
 	}
 	c := checker{file: file, lines: keyLines(data)}
 	c.check(d)
 	if len(c.problems) > 0 {
 		sort.SliceStable(c.problems, func(i, j int) bool { return c.problems[i].Line < c.problems[j].Line })
-		return nil, c.problems
 	}
-	return d, nil
+	return d, c.problems
 }
 
 func decodeProblems(file string, err error) Problems {

@@ -148,6 +148,9 @@ func (w *walker) all(cause Cause, because string) {
 // say is what is foretold for a mod in the end.
 func (w *walker) say(i int, m *survey.Mod) Mod {
 	said := w.says[i]
+	if m.Quiet && said.Outcome == Confirmed && w.stops != "" {
+		said = Mod{Outcome: NotLoaded, Cause: Silent, Because: "it loads without a word, and the server stops before it can be asked"}
+	}
 	said.Name = text.Clean(m.Name)
 	if said.Outcome != "" {
 		return said
@@ -238,12 +241,12 @@ func (w *walker) enter(i int) bool {
 		}
 	}
 	w.state[i] = loaded
-	if !m.Quiet {
+	if !m.Quiet { // the log has the order
 		w.order = append(w.order, text.Clean(m.Name))
 	}
 	switch {
 	case w.says[i].Outcome == Failed: // turned away at an earlier line, which the log keeps
-	case m.Quiet:
+	case m.Quiet && w.d.Console.List == "":
 		w.tell(i, NotLoaded, Silent, "", "it loads without a word, having no %s", w.d.Places[m.Place].Speaks)
 	case w.twice(m):
 		w.tell(i, Failed, Twice, "", "it is registered twice, and the server complains about the second time")
@@ -251,7 +254,8 @@ func (w *walker) enter(i int) bool {
 		w.tell(i, Confirmed, Loads, "", "")
 	}
 	for _, name := range m.Manifest.Brings {
-		if b := w.s.Find(name); b != nil && b.Path != "" && (w.state[b.Index()] == waiting || w.state[b.Index()] == out) {
+		// One that is not there is looked for too, and missed.
+		if b := w.s.Find(name); b != nil && (b.Path != "" || b.Registered) && (w.state[b.Index()] == waiting || w.state[b.Index()] == out) {
 			if !w.inList(b.Index()) {
 				return false
 			}

@@ -108,6 +108,8 @@ func TestListed(t *testing.T) {
 		"conflict":            {"", "a b", []string{"a: hates = b", "b:"}, "a; b failed conflict a"},
 		"what it brings":      {"", "a", []string{"a: brings = b", "b:"}, "a b"},
 		"brings one anew":     {"", "b c a", []string{"a: brings = b", "b: needs = c", "c:"}, "c a b; b failed need-late c"},
+		"brings what is lost": {"", "a b x c", []string{"a: brings = x", "b: hollow = 1", "c:"}, "a c; b failed no-main; x failed absent"},
+		"lost, then stops":    {"no_main = 'stops'", "a b x", []string{"a: brings = x", "b: hollow = 1"}, "a; b failed no-main; x failed absent"},
 		"the server's own":    {"", "a", []string{"base/core:", "a: needs = core"}, "core a"},
 		"what always loads":   {"", "a", []string{"always/x: needs = gone", "a:"}, "a; x failed need-absent gone"},
 		"manifest":            {"", "a", []string{"a: what is this"}, "; a failed unreadable"},
@@ -169,6 +171,27 @@ func TestFacts(t *testing.T) {
 	} {
 		if got := foretell(t, "listed", "", "a b", test.facts, "base/core:", "a:", "b: needs = core"); got != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
+		}
+	}
+}
+
+// A mod that loads without a word is confirmed by the server's own list, if it comes
+// to be asked.
+func TestQuietMods(t *testing.T) {
+	const quiet = "[console]\nlist = 'list'\n[[console.rule]]\nmeans = 'loaded'\nline = '* {mod}'\n"
+	for name, test := range map[string]struct {
+		console, start string
+		want           forecast.Outcome
+	}{"nobody asks": {"", "q", forecast.NotLoaded}, "it is asked": {quiet, "q", forecast.Confirmed}, "it stops first": {quiet, "q stop", forecast.NotLoaded}} {
+		d, err := dialect.Parse("q.toml", []byte("name = 'q'\n[[place]]\npath = '{dir}/mods'\nspeaks = 'voice'\nmain = 'main'\n[[registration]]\nname = 's'\nfile = '{dir}/start'\nshape = 'line'\nline = 'use {mod}'\n[load]\nno_main = 'stops'\n"+
+			test.console+"[start]\ncommand = ['x']\n[[log.rule]]\nmeans = 'ready'\nline = 'up'\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		fsys := fstest.MapFS{"srv/start": {Data: []byte("use " + strings.Join(strings.Fields(test.start), "\nuse ") + "\n")}, "srv/mods/q/main": {}, "srv/mods/stop/voice": {}}
+		f := forecast.Of(survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys}), forecast.Facts{})
+		if m := f.Find("q"); m == nil || m.Outcome != test.want || m.Outcome != forecast.Confirmed && m.Cause != forecast.Silent {
+			t.Errorf("%s: %+v", name, m)
 		}
 	}
 }

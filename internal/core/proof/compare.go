@@ -15,7 +15,9 @@ type Comparison struct {
 	Gone     []string     `json:"gone"`     // and the other way round
 	Releases []Difference `json:"releases"` // other releases
 	Outcomes []Difference `json:"outcomes"`
-	Moved    []string     `json:"moved"` // mods that loaded at another place among those that both starts loaded: the fewest that account for it
+	Moved    []string     `json:"moved"`    // mods that loaded at another place among those that both starts loaded: the fewest that account for it
+	Settings []Difference `json:"settings"` // other values; the name of the setting is where a mod's is
+	Files    []FileChange `json:"files"`
 	Times    []LoadTime   `json:"times"` // mods that took notably longer or shorter to load
 	ReadyMS  [2]int64     `json:"ready_after_ms"`
 	New      []Remark     `json:"remarks_new"` // what sounds like trouble and did not then
@@ -44,10 +46,15 @@ const (
 	notableMS    = 50
 )
 
-// Compare tells what differs between an earlier start and a later one. The
-// remarks of both may be nil.
-func Compare(then, now *Proof, thenRemarks, nowRemarks []Remark) *Comparison {
-	c := &Comparison{Came: []string{}, Gone: []string{}, Releases: []Difference{}, Outcomes: []Difference{}, Moved: []string{}, Times: []LoadTime{},
+// Known is what is known of a start besides its proof; all of it may be nil.
+type Known struct {
+	Remarks   []Remark
+	Inventory *Inventory
+}
+
+// Compare tells what differs between an earlier start and a later one.
+func Compare(then, now *Proof, thenKnown, nowKnown Known) *Comparison {
+	c := &Comparison{Came: []string{}, Gone: []string{}, Releases: []Difference{}, Outcomes: []Difference{}, Moved: []string{}, Settings: []Difference{}, Files: []FileChange{}, Times: []LoadTime{},
 		ReadyMS: [2]int64{then.ReadyAfterMS, now.ReadyAfterMS}, Starts: [2]int{then.Number, now.Number}, Verdicts: [2]Verdict{then.Verdict, now.Verdict}}
 	old := make(map[string]*Mod, len(then.Mods))
 	for i := range then.Mods {
@@ -80,7 +87,8 @@ func Compare(then, now *Proof, thenRemarks, nowRemarks []Remark) *Comparison {
 		return int(math.Abs(b.Now-b.Then)) - int(math.Abs(a.Now-a.Then))
 	})
 	c.Moved = append(c.Moved, moved(then.Order, now.Order)...)
-	c.New, c.Old = only(nowRemarks, thenRemarks), only(thenRemarks, nowRemarks)
+	c.New, c.Old = only(nowKnown.Remarks, thenKnown.Remarks), only(thenKnown.Remarks, nowKnown.Remarks)
+	c.compareInventories(thenKnown.Inventory, nowKnown.Inventory)
 	return c
 }
 
@@ -90,7 +98,7 @@ func notable(then, now float64) bool {
 
 // Same tells whether nothing of note differs.
 func (c *Comparison) Same() bool {
-	return len(c.Came)+len(c.Gone)+len(c.Releases)+len(c.Outcomes)+len(c.Moved)+len(c.New) == 0
+	return len(c.Came)+len(c.Gone)+len(c.Releases)+len(c.Outcomes)+len(c.Moved)+len(c.New)+len(c.Settings)+len(c.Files) == 0
 }
 
 // Words say what differs, a line each.
@@ -113,6 +121,10 @@ func (c *Comparison) Words() (lines []string) {
 	if len(c.Moved) > 0 {
 		add("loaded at another place: %s", strings.Join(c.Moved, ", "))
 	}
+	for _, d := range c.Settings {
+		add("setting %s: %s, was %s", d.Mod, cmp.Or(d.Now, "not set"), cmp.Or(d.Then, "not set"))
+	}
+	lines = append(lines, fileWords(c.Files)...)
 	for _, took := range c.Times {
 		add("%s: loaded in %.0f ms, was %.0f ms", took.Mod, took.Now, took.Then)
 	}
@@ -126,11 +138,11 @@ func (c *Comparison) Words() (lines []string) {
 func only(list, other []Remark) []Remark {
 	known := map[string]bool{}
 	for _, r := range other {
-		known[string(alike(nil, []byte(r.Text)))] = true
+		known[Alike(r.Text)] = true
 	}
 	rest := []Remark{}
 	for _, r := range list {
-		if !known[string(alike(nil, []byte(r.Text)))] {
+		if !known[Alike(r.Text)] {
 			rest = append(rest, r)
 		}
 	}

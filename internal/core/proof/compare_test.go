@@ -16,7 +16,7 @@ func TestCompare(t *testing.T) {
 		Mods: []proof.Mod{{Name: "a", Release: "1", Outcome: proof.Confirmed, LoadMS: ms(100)}, {Name: "b", Outcome: proof.Confirmed, LoadMS: ms(10)}, {Name: "c", Outcome: proof.Confirmed}, {Name: "d", Outcome: proof.Confirmed}, {Name: "gone", Outcome: proof.Confirmed}}}
 	now := &proof.Proof{Number: 5, Verdict: proof.NotProved, ReadyAfterMS: 2000, Order: []string{"new", "d", "a", "b", "c"},
 		Mods: []proof.Mod{{Name: "new", Outcome: proof.Confirmed}, {Name: "a", Release: "2", Outcome: proof.Confirmed, LoadMS: ms(400)}, {Name: "b", Outcome: proof.Failed, LoadMS: ms(40)}, {Name: "c", Outcome: proof.Confirmed}, {Name: "d", Outcome: proof.Confirmed}}}
-	c := proof.Compare(then, now, []proof.Remark{{Text: "warning 12"}, {Text: "old"}}, []proof.Remark{{Text: "warning 977"}, {Text: "fresh"}})
+	c := proof.Compare(then, now, proof.Known{Remarks: []proof.Remark{{Text: "warning 12 at 0x7f3a"}, {Text: "old"}}}, proof.Known{Remarks: []proof.Remark{{Text: "warning 977 at 0x8e1bc"}, {Text: "fresh"}}})
 	data, err := json.Marshal(c)
 	if err != nil {
 		t.Fatal(err)
@@ -30,7 +30,7 @@ func TestCompare(t *testing.T) {
 	if strings.Contains(string(data), "warning") || c.Same() {
 		t.Errorf("what differs by a number only is told: %s", data)
 	}
-	if c = proof.Compare(then, then, nil, nil); !c.Same() {
+	if c = proof.Compare(then, then, proof.Known{}, proof.Known{}); !c.Same() {
 		t.Errorf("a start and itself: %+v", c)
 	}
 }
@@ -44,7 +44,7 @@ func TestMoved(t *testing.T) {
 		for _, i := range r.Perm(len(names)) {
 			now = append(now, names[i])
 		}
-		got := proof.Compare(&proof.Proof{Order: names}, &proof.Proof{Order: now}, nil, nil).Moved
+		got := proof.Compare(&proof.Proof{Order: names}, &proof.Proof{Order: now}, proof.Known{}, proof.Known{}).Moved
 		longest := 0
 		for set := range 1 << len(now) {
 			run, last, rising := 0, "", true
@@ -63,5 +63,25 @@ func TestMoved(t *testing.T) {
 		if len(got) != len(now)-longest || !slices.IsSorted(rest) {
 			t.Fatalf("%v: moved %v, the rest %v, the longest run has %d", now, got, rest, longest)
 		}
+	}
+}
+
+func TestCompareInventories(t *testing.T) {
+	then := &proof.Inventory{Settings: []proof.Setting{{"title", "a.ini", "Old", false}, {"slots", "a.ini", "8", false}, {"word", "a.ini", "aa11", true}, {"gone", "a.ini", "1", false}},
+		Files: []proof.File{{"m", "x.lua", 10, 1}, {"m", "y.lua", 10, 1}, {"m", "z.lua", 10, 1}, {"left", "a", 1, 1}}}
+	now := &proof.Inventory{Settings: []proof.Setting{{"title", "a.ini", "New", false}, {"slots", "a.ini", "8", false}, {"word", "a.ini", "bb22", true}, {"title", "b.ini", "", false}},
+		Files: []proof.File{{"m", "y.lua", 11, 1}, {"m", "x.lua", 10, 2}, {"m", "w.lua", 1, 1}, {"came", "a", 1, 1}}}
+	c := proof.Compare(&proof.Proof{}, &proof.Proof{}, proof.Known{Inventory: then}, proof.Known{Inventory: now})
+	got := strings.Join(c.Words(), "\n")
+	const want = `setting title: New, was Old
+setting word: hidden, was hidden
+setting title: "", was not set
+setting gone: not set, was 1
+files of m: w.lua new, x.lua changed, y.lua changed, and 1 more`
+	if got != want || c.Same() {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	if c := proof.Compare(&proof.Proof{}, &proof.Proof{}, proof.Known{Inventory: then}, proof.Known{}); !c.Same() {
+		t.Errorf("with a start that nothing is known of: %v", c.Words())
 	}
 }

@@ -2,8 +2,10 @@ package proof
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/text"
 )
 
@@ -57,10 +59,11 @@ func (r *Reader) Judge(end End) *Proof {
 	}
 	up := r.ready && end.Exit == nil
 	for _, rec := range r.order {
-		if rec.expected.Registered || rec.failed || rec.loaded && !rec.expected.Base {
-			p.Mods = append(p.Mods, rec.judge(up, end))
+		if rec.expected.Registered || rec.failed || (rec.loaded || rec.listed) && !rec.expected.Base {
+			p.Mods = append(p.Mods, rec.judge(up, r.listed, end))
 		}
 	}
+	r.tell(p)
 	p.Reason = r.reason(p, end)
 	p.Verdict = NotProved
 	if p.Reason == "" {
@@ -69,7 +72,28 @@ func (r *Reader) Judge(end End) *Proof {
 	return p
 }
 
-func (rec *record) judge(up bool, end End) Mod {
+// tell adds what the server has said of itself, and where that is other than what
+// was set.
+func (r *Reader) tell(p *Proof) {
+	for _, fact := range dialect.Facts {
+		told, ok := r.told[fact]
+		if !ok {
+			continue
+		}
+		if p.Told == nil {
+			p.Told = map[string]string{}
+		}
+		p.Told[fact] = told
+		if set := text.Mask(text.Clean(r.Facts[fact]), r.Secrets); set != "" && !strings.EqualFold(strings.Trim(told, `"'`), strings.Trim(set, `"'`)) {
+			p.Differs = append(p.Differs, fmt.Sprintf("the server says that its %s is %s; what it was started with says %s", fact, told, set))
+		}
+	}
+}
+
+// judge gives the outcome of one mod. What the server's own list says at the end
+// counts for more than that a mod has loaded some time; what failed has failed,
+// whatever is said besides.
+func (rec *record) judge(up, listed bool, end End) Mod {
 	m := Mod{Name: text.Clean(rec.expected.Name), Release: text.Clean(rec.expected.Release), Registered: rec.expected.Registered, Evidence: rec.evidence}
 	if m.Evidence == nil {
 		m.Evidence = []Evidence{}
@@ -83,9 +107,18 @@ func (rec *record) judge(up bool, end End) Mod {
 		if m.Reason == "" {
 			m.Reason = "the server said so and gave no reason"
 		}
-	case rec.loaded && rec.expected.Registered:
+		switch {
+		case rec.listed:
+			m.Against = "the server's own list names it all the same"
+		case rec.again:
+			m.Against = "it loaded all the same after that"
+		}
+	case listed && rec.loaded && !rec.listed:
+		m.Outcome, m.Reason = Failed, "the server's own list does not name it"
+		m.Against = "it is said to have loaded"
+	case (rec.loaded || rec.listed) && rec.expected.Registered:
 		m.Outcome = Confirmed
-	case rec.loaded:
+	case rec.loaded || rec.listed:
 		m.Outcome, m.Reason = Unlisted, "it loaded without being registered"
 	default:
 		m.Outcome = Silent
@@ -147,6 +180,8 @@ func (r *Reader) reason(p *Proof, end End) string {
 		return how
 	case !r.ready && end.Stopped:
 		return "the start was stopped before the server was ready"
+	case end.Stopped:
+		return "the server was stopped right after it was ready, before it had stayed up for long enough"
 	case !r.ready && end.Limit > 0:
 		return fmt.Sprintf("the server did not say that it was ready within %s", end.Limit)
 	case !r.ready:

@@ -31,17 +31,24 @@ const (
 
 // Proof is what one start showed. Its strings are safe to show.
 type Proof struct {
-	Server       string     `json:"server"`
-	Verdict      Verdict    `json:"verdict"`
-	Ready        bool       `json:"ready"`
-	ReadyAfterMS int64      `json:"ready_after_ms"` // from the start of the process; 0 when not ready
-	Exit         *int       `json:"exit"`           // the exit status, -1 for a signal; null while it runs
-	Reason       string     `json:"reason"`         // why it is not proved
-	Mods         []Mod      `json:"mods"`
-	Order        []string   `json:"order,omitempty"` // in which mods loaded, the server's own among them
-	Log          string     `json:"log"`             // the path of the kept log
-	Number       int        `json:"number,omitempty"`
-	Started      *time.Time `json:"started,omitempty"`
+	Server       string   `json:"server"`
+	Verdict      Verdict  `json:"verdict"`
+	Ready        bool     `json:"ready"`
+	ReadyAfterMS int64    `json:"ready_after_ms"` // from the start of the process; 0 when not ready
+	Exit         *int     `json:"exit"`           // the exit status, -1 for a signal; null while it runs
+	Reason       string   `json:"reason"`         // why it is not proved
+	Mods         []Mod    `json:"mods"`
+	Order        []string `json:"order,omitempty"` // in which mods loaded, the server's own among them
+	Log          string   `json:"log"`             // the path of the kept log
+	Number       int      `json:"number,omitempty"`
+
+	Told    map[string]string `json:"told,omitempty"`    // what the server has said of itself
+	Differs []string          `json:"differs,omitempty"` // where that is other than what the startup files say
+	Unheard string            `json:"unheard,omitempty"` // why the server could not be asked on its console
+	Made    []Made            `json:"made,omitempty"`    // what mods have made by themselves at this start
+	Unmade  []Made            `json:"unmade,omitempty"`  // what they make as a rule, and have not made yet
+	Reloads []Reload          `json:"reloads,omitempty"` // mods that were loaded anew since
+	Started *time.Time        `json:"started,omitempty"`
 }
 
 // Mod is the outcome for one mod.
@@ -56,6 +63,7 @@ type Mod struct {
 	Foretold   string     `json:"foretold,omitempty"` // what check said before the start
 	Wanted     []string   `json:"wanted,omitempty"`   // what it needs, where the log says so
 	Own        bool       `json:"own,omitempty"`      // it failed by a fault of its own files
+	Against    string     `json:"against,omitempty"`  // what the evidence says to the contrary
 
 	// When it began and ended loading, in ms from the start of the process; the
 	// beginning is worked out from the load time where no line tells it. Both
@@ -64,21 +72,53 @@ type Mod struct {
 	EndedMS *float64 `json:"ended_ms,omitempty"`
 }
 
+// Made is a file or folder that a mod makes by itself, such as its settings.
+type Made struct {
+	Mod  string `json:"mod"`
+	Path string `json:"path"`
+}
+
+// Reload is a mod that was loaded anew while the server ran.
+type Reload struct {
+	At  time.Time `json:"at"`
+	Do  string    `json:"do"` // "reload", "load" or "unload"
+	Mod Mod       `json:"mod"`
+}
+
 // Evidence is what an outcome rests on.
 type Evidence struct {
-	Source string  `json:"source"` // "log", or "path" for a file or folder that has appeared
+	Source string  `json:"source"` // "log", "console" for a reply, or "path" for a file or folder that has appeared
 	Line   int     `json:"line"`   // from 1; 0 for what is no line
 	Time   string  `json:"time"`   // the time that the line itself states, "" if none
 	Text   string  `json:"text"`
 	AtMS   float64 `json:"at_ms"` // when it arrived, in ms from the start of the process
+
+	More []string `json:"more,omitempty"` // the lines that go on with it
 }
 
 // Where says where the evidence is: which line of the log, or on the disk.
 func (e *Evidence) Where() string {
-	if e.Line == 0 {
+	switch {
+	case e.Line == 0:
 		return "on the disk"
+	case e.Source == sourceConsole:
+		return fmt.Sprintf("reply on the console, log line %d", e.Line)
 	}
 	return fmt.Sprintf("log line %d", e.Line)
+}
+
+// Best is the evidence that tells most: for a mod that is confirmed the last line of
+// the log that does it, rather than what was asked besides; nil when there is none.
+func (m *Mod) Best() *Evidence {
+	for i := len(m.Evidence) - 1; i >= 0; i-- {
+		if m.Outcome != Confirmed || m.Evidence[i].Source == sourceLog {
+			return &m.Evidence[i]
+		}
+	}
+	if n := len(m.Evidence); n > 0 {
+		return &m.Evidence[n-1]
+	}
+	return nil
 }
 
 // Find returns the outcome for a mod, or nil.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"reflect"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -157,7 +158,7 @@ func TestEvidenceAndTimes(t *testing.T) {
 		t.Errorf("ready after %d", p.ReadyAfterMS)
 	}
 	want := proof.Evidence{Source: "log", Line: 3, Time: "2026-01-02T10:00:01", Text: "2026-01-02 10:00:01 info: done a", AtMS: 120}
-	if len(a.Evidence) != 2 || a.Evidence[1] != want {
+	if len(a.Evidence) != 2 || !reflect.DeepEqual(a.Evidence[1], want) {
 		t.Errorf("evidence is %+v", a.Evidence)
 	}
 	data, err := json.Marshal(p)

@@ -44,7 +44,8 @@ func TestReadFrom(t *testing.T) {
 	}
 	broken := errors.New("broken")
 	r := proof.NewReader(d, "/srv", expected, nil)
-	if _, err := r.ReadFrom(io.MultiReader(strings.NewReader("open\n"), iotest.ErrReader(broken))); !errors.Is(err, broken) || !r.Ready() {
+	_, err := r.ReadFrom(io.MultiReader(strings.NewReader("open\n"), iotest.ErrReader(broken)))
+	if _, ready := r.Ready(); !errors.Is(err, broken) || !ready {
 		t.Errorf("a log that breaks off: %v", err)
 	}
 }

@@ -2,9 +2,7 @@ package proof
 
 import (
 	"bytes"
-	"path"
-	"strconv"
-	"strings"
+	"slices"
 	"time"
 
 	"initium/internal/core/dialect"
@@ -24,26 +22,36 @@ type Reader struct {
 	dialect *dialect.Dialect
 	dir     string // where relative paths in the log start
 	rules   []*dialect.Rule
+	replies []*dialect.Rule // those of the console
 	mods    map[string]*record
 	order   []*record
 	loaded  []string // in the order of the log
 
 	partial  []byte // the line that has begun and not ended
 	overlong bool   // the rest of it is passed over
+	turned   bool   // it will be written over
 	partAt   time.Duration
 
 	lines   int
 	ready   bool
 	readyAt time.Duration
 	stopped string // why the server gave up, in its own words
-	open    *record
-	opener  *dialect.Rule // the rule whose reason the next line holds
-	unknown int           // failures that no mod could be found for
+	unknown int    // failures that no mod could be found for
 	buf     text.Captures
 	onLine  func(Line)
 	finder  *finder // of texts without which no line fits a rule; nil when every line has to be looked at
 	hits    []hit
-	loading *record // the mod that began to load last and has not ended
+
+	threads map[string]*thread
+	thread  *thread // that said the last line
+	message message // the one that may go on
+
+	asked    bool              // the console was asked, and this may be the reply
+	named    bool              // the reply that is heard names mods
+	listed   bool              // a reply that is whole has named mods
+	answered bool              // the line that ends a reply has come
+	told     map[string]string // what the server has said of itself
+	clock    clock             // of a log that nobody saw arrive
 
 	remarks  []noted
 	key      []byte
@@ -60,18 +68,24 @@ type Reader struct {
 	// before the first byte is fed.
 	Notice bool
 
+	// Stamped says that nobody saw the log arrive: when a line came is worked out
+	// from the time that it states itself.
+	Stamped bool
+
+	// Facts are what the startup files say that the server should say of itself, by
+	// the names of dialect.Facts.
+	Facts map[string]string
+
 	// Secrets are texts that are hidden in all that is handed out, should the
 	// server print them.
 	Secrets []string
 }
 
-// Line is one line of the log with what it means.
-type Line struct {
-	Number int
-	At     time.Duration
-	Text   string // as it came, at most MaxLine bytes; to be cleaned before it is shown
-	Means  dialect.Meaning
-	Mods   []string // the mods that it speaks of
+// thread is one of several processes or parts of a server that write into one log.
+type thread struct {
+	loading *record       // the mod that began to load last and has not ended
+	open    *record       // whose reason the next line holds
+	opener  *dialect.Rule // that says so
 }
 
 // record is what the log has said about one mod.
@@ -89,14 +103,20 @@ type record struct {
 	loadMS   float64
 	hasMS    bool
 	evidence []Evidence
+	listed   bool // the server's own list names it, on its console
+	again    bool // it loaded after it had failed
 }
 
 // NewReader makes a reader for a start of a server. dir is where relative paths
 // in the log start. onLine may be nil; it is called for every line.
 func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(Line)) *Reader {
-	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), onLine: onLine}
+	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, told: map[string]string{}}
+	r.thread = r.threadOf("")
 	for i := range d.Log.Rules {
 		r.rules = append(r.rules, &d.Log.Rules[i])
+	}
+	for i := range d.Console.Rules {
+		r.replies = append(r.replies, &d.Console.Rules[i])
 	}
 	if onLine == nil {
 		r.finder = finderFor(r.rules)
@@ -118,7 +138,7 @@ func (r *Reader) Appeared(mod, path string, at time.Duration) {
 		return
 	}
 	rec.loaded, rec.ended = true, at
-	rec.evidence = append(rec.evidence, Evidence{Source: "path", Text: text.Clean(path) + " has appeared", AtMS: ms(at)})
+	rec.evidence = append(rec.evidence, Evidence{Source: sourcePath, Text: text.Clean(path) + " has appeared", AtMS: ms(at)})
 }
 
 // Lines is how many lines the log has so far.
@@ -137,7 +157,9 @@ func (r *Reader) anew(rec *record) {
 	}
 	r.starts++
 	r.ready, r.readyAt, r.stopped, r.loaded, r.unknown = false, 0, "", nil, 0
-	r.open, r.opener, r.loading = nil, nil, nil
+	clear(r.threads)
+	clear(r.told)
+	r.thread, r.message, r.listed = r.threadOf(""), message{}, false
 	r.remarks, r.alike = nil, nil
 	kept := r.order[:0]
 	for _, old := range r.order {
@@ -151,8 +173,44 @@ func (r *Reader) anew(rec *record) {
 	r.order = kept
 }
 
-// Ready reports whether the server has said that it is ready.
-func (r *Reader) Ready() bool { return r.ready }
+// Ready reports whether the server has said that it is ready, and when, after its
+// start.
+func (r *Reader) Ready() (at time.Duration, ok bool) { return r.readyAt, r.ready }
+
+// From says that so many lines came before the first byte that is fed.
+func (r *Reader) From(lines int) { r.lines = lines }
+
+// Ask says that what comes now may be the reply to what was typed on the console,
+// or that it is over.
+func (r *Reader) Ask(on bool) {
+	if !on && r.named && r.Whole() {
+		r.listed = true
+	}
+	r.asked, r.answered, r.named = on, false, false
+}
+
+// Answered tells whether the line that ends a reply has come since Ask.
+func (r *Reader) Answered() bool { return r.answered }
+
+// Whole tells whether the reply that is heard can be taken to be whole: its last line
+// has come, or the dialect knows none. What a part of a list does not name may yet be
+// in the rest.
+func (r *Reader) Whole() bool { return r.answered || r.dialect.Console.EndPattern() == nil }
+
+// maxThreads bounds how many parts of a server are told apart.
+const maxThreads = 1000
+
+func (r *Reader) threadOf(source string) *thread {
+	t := r.threads[source]
+	if t == nil {
+		if len(r.threads) >= maxThreads {
+			return r.thread
+		}
+		t = &thread{}
+		r.threads[source] = t
+	}
+	return t
+}
 
 // Feed reads the next bytes of the log, which arrived at the given time after
 // the start.
@@ -161,7 +219,7 @@ func (r *Reader) Feed(chunk []byte, at time.Duration) {
 	for len(chunk) > 0 {
 		if len(r.partial) == 0 && !r.overlong {
 			r.partAt = at
-			if r.finder != nil {
+			if r.finder != nil && !r.asked {
 				end := bytes.LastIndexByte(chunk, '\n') + 1
 				found := r.finder.skim(chunk[:end], r.hits)
 				r.consume(found, at)
@@ -181,7 +239,7 @@ func (r *Reader) Feed(chunk []byte, at time.Duration) {
 		} else {
 			r.keep(chunk[:end])
 			r.line(r.partial, r.partAt)
-			r.partial, r.overlong = r.partial[:0], false
+			r.partial, r.overlong, r.turned = r.partial[:0], false, false
 		}
 		chunk = chunk[end+1:]
 	}
@@ -197,8 +255,16 @@ func (r *Reader) begin() {
 	}
 }
 
-// keep holds on to a piece of a line, up to MaxLine.
+// keep holds on to a piece of a line, up to MaxLine. Of a line that is written
+// over and over, what was written over is let go.
 func (r *Reader) keep(piece []byte) {
+	if len(piece) == 0 {
+		return
+	}
+	if at := bytes.LastIndexByte(bytes.TrimRight(piece, "\r"), '\r'); at >= 0 || r.turned {
+		r.partial, r.overlong, piece = r.partial[:0], false, piece[at+1:]
+	}
+	r.turned = piece[len(piece)-1] == '\r'
 	if room := MaxLine - len(r.partial); len(piece) > room {
 		piece, r.overlong = piece[:room], true
 	}
@@ -209,7 +275,7 @@ func (r *Reader) keep(piece []byte) {
 func (r *Reader) Flush() {
 	if len(r.partial) > 0 {
 		r.line(r.partial, r.partAt)
-		r.partial, r.overlong = r.partial[:0], false
+		r.partial, r.overlong, r.turned = r.partial[:0], false, false
 	}
 }
 
@@ -222,256 +288,86 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	if bytes.IndexByte(raw, 0x1b) >= 0 {
 		raw = []byte(text.Clean(string(raw)))
 	}
-	message, stamp, level := raw, []byte(nil), []byte(nil)
-	if p := r.dialect.Log.PrefixPattern(); p != nil {
-		if caps, end, ok := p.MatchPrefix(raw, r.buf); ok {
-			r.buf, stamp, level, message = caps, p.Get("time", raw, caps), p.Get("level", raw, caps), raw[end:]
-		}
+	said, stamp, level, source, prefixed := r.split(raw)
+	if prefixed {
+		r.thread = r.threadOf(string(source))
 	}
-	message = bytes.TrimRight(message, " \t")
+	if r.Stamped {
+		at = r.clock.at(stamp, raw)
+	}
 	line := Line{Number: r.lines, At: at}
-	if r.opener != nil {
-		r.closeReason(message, &line, raw, stamp)
+	closed := r.thread.opener != nil
+	if closed {
+		r.closeReason(said, &line, raw, stamp)
 	}
-	known := false
-	for _, rule := range r.rules {
-		if rule.Level != "" && rule.Level != string(level) {
-			continue
-		}
-		caps, ok := rule.Pattern().Match(message, r.buf)
-		r.buf = caps
-		if ok {
-			line.Means, known = rule.Means, true
-			r.apply(rule, message, caps, &line, raw, stamp)
-			break
+	rule, caps := r.fits(said, level)
+	if end := r.dialect.Console.EndPattern(); r.asked && end != nil {
+		if _, ok := end.Match(said, nil); ok {
+			r.answered = true
 		}
 	}
-	if r.Notice && !known {
-		r.remark(raw, message, line.Number)
+	switch {
+	case rule != nil:
+		line.Means = rule.Means
+		r.message = message{}
+		r.apply(rule, said, caps, &line, raw, stamp)
+	case r.message.goesOn(raw, prefixed, r.dialect.Log.PrefixPattern() != nil):
+		r.goOn(raw)
+		line.Joined = true
+	case closed: // what comes next may go on with the reason
+	default:
+		r.message = message{}
+		if r.Notice {
+			line.Alarm = r.remark(raw, said, line.Number)
+		}
 	}
 	if r.onLine != nil {
+		if line.Mods == nil {
+			line.Mods = r.spokenOf(string(said), line.Alarm)
+		}
 		line.Text = text.Mask(string(raw), r.Secrets)
 		r.onLine(line)
 	}
 }
 
-// closeReason takes the reason of a failure from the line after it.
-func (r *Reader) closeReason(message []byte, line *Line, raw, stamp []byte) {
-	reason := text.Mask(text.Clean(string(message)), r.Secrets)
-	if r.open != nil {
-		r.open.reason = reason
-		r.witness(r.open, line, raw, stamp)
+// split takes a line apart into what stands before the message, and the message.
+func (r *Reader) split(raw []byte) (said, stamp, level, source []byte, prefixed bool) {
+	said = raw
+	if p := r.dialect.Log.PrefixPattern(); p != nil {
+		caps, end, ok := p.MatchPrefix(raw, r.buf)
+		if ok {
+			r.buf, prefixed = caps, true
+			stamp, level, source, said = p.Get("time", raw, caps), p.Get("level", raw, caps), p.Get("source", raw, caps), raw[end:]
+		}
 	}
-	if r.opener.Fatal && r.stopped == "" {
-		r.stopped = reason
-	}
-	r.open, r.opener = nil, nil
+	return bytes.TrimRight(said, " \t"), stamp, level, source, prefixed
 }
 
-func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, line *Line, raw, stamp []byte) {
-	p := rule.Pattern()
-	get := func(name string) string { return string(p.Get(name, message, caps)) }
-	reason := text.Mask(text.Clean(strings.TrimSpace(get("reason"))), r.Secrets)
-	switch rule.Means {
-	case dialect.MeansReady:
-		if !r.ready {
-			r.ready, r.readyAt, r.loading = true, line.At, nil
+// fits finds the rule that a message fits: of the console first, when it may be a
+// reply.
+func (r *Reader) fits(said, level []byte) (*dialect.Rule, text.Captures) {
+	if r.asked {
+		if rule, caps := r.first(r.replies, said, level); rule != nil {
+			return rule, caps
 		}
-	case dialect.MeansStopped:
-		if r.stopped == "" {
-			r.stopped = reason
-			if r.stopped == "" {
-				r.stopped = text.Clean(string(message))
-			}
-		}
-	case dialect.MeansLoading:
-		r.anew(r.record(get("mod")))
-		rec := r.record(get("mod"))
-		rec.began, rec.hasBegun = line.At, true
-		r.loading = rec
-		r.witness(rec, line, raw, stamp)
-	case dialect.MeansLoaded:
-		who := names(get("mod"), get("mods"))
-		if file := get("path"); file != "" {
-			who = append(who, r.nameByPath(file))
-		}
-		for _, name := range who {
-			r.anew(r.record(name))
-			rec := r.record(name)
-			if !rec.loaded {
-				r.loaded = append(r.loaded, rec.expected.Name)
-			}
-			rec.loaded, rec.ended = true, line.At
-			if r.loading == rec {
-				r.loading = nil
-			}
-			rec.setLoad(get("ms"), get("s"))
-			r.witness(rec, line, raw, stamp)
-		}
-	case dialect.MeansFailed, dialect.MeansNeeds, dialect.MeansMissing:
-		r.applyFailure(rule, get, reason, line, raw, stamp)
 	}
+	return r.first(r.rules, said, level)
 }
 
-func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reason string, line *Line, raw, stamp []byte) {
-	var who []*record
-	switch rule.Means {
-	case dialect.MeansNeeds:
-		who = []*record{r.record(get("mod"))}
-		if wanted := names("", get("mods")); len(wanted) > 0 {
-			reason = "it needs " + text.Clean(strings.Join(wanted, ", "))
-			who[0].wanted = append(who[0].wanted, wanted...)
-		}
-	case dialect.MeansMissing:
-		reason = "it is registered, and the server could not find it"
-		fallthrough
-	default:
-		for _, name := range names(get("mod"), get("mods")) {
-			who = append(who, r.record(name))
-		}
-	}
-	if file := get("path"); file != "" {
-		if rec := r.mods[r.nameByPath(file)]; rec != nil {
-			who = append(who, rec)
-		} else {
-			r.unknown++
-		}
-	}
-	for _, rec := range who {
-		if r.loading == rec {
-			r.loading = nil
-		}
-		if !rec.failed {
-			rec.failed, rec.ended, rec.reason, rec.own = true, line.At, reason, rule.Own
-		}
-		r.witness(rec, line, raw, stamp)
-	}
-	switch {
-	case rule.Next:
-		r.opener, r.open = rule, nil
-		if len(who) > 0 {
-			r.open = who[0]
-		}
-	case rule.Fatal && r.stopped == "":
-		r.stopped = reason
-	}
-}
-
-// record finds what is kept about a mod, by its name in the log.
-func (r *Reader) record(name string) *record {
-	name = text.Clean(name)
-	rec := r.mods[name]
-	if rec == nil {
-		rec = &record{expected: Expected{Name: name, Registered: r.Lonely}}
-		r.mods[name] = rec
-		r.order = append(r.order, rec)
-	}
-	return rec
-}
-
-// nameByPath gives the name of the mod that a log line names by its file, by a
-// path to it, or by its bare name.
-func (r *Reader) nameByPath(file string) string {
-	if r.mods[file] != nil {
-		return file
-	}
-	if rec := r.byPath(file); rec != nil {
-		return rec.expected.Name
-	}
-	base := path.Base(file)
-	for _, rec := range r.order {
-		if rec.expected.Path != "" && path.Base(rec.expected.Path) == base {
-			return rec.expected.Name
-		}
-	}
-	if name := strings.TrimSuffix(base, path.Ext(base)); r.mods[name] != nil {
-		return name
-	}
-	return file
-}
-
-// byPath finds the mod that a file belongs to: the one whose folder holds it;
-// failing that (a path may be cut short or seen from elsewhere) the one whose
-// folder's name is the last to occur in it.
-func (r *Reader) byPath(file string) *record {
-	if !path.IsAbs(file) {
-		file = path.Join(r.dir, file)
-	}
-	file = path.Clean(file)
-	var best *record
-	for _, rec := range r.order {
-		if p := rec.expected.Path; p != "" && (file == p || strings.HasPrefix(file, p+"/")) && (best == nil || len(p) > len(best.expected.Path)) {
-			best = rec
-		}
-	}
-	if best != nil {
-		return best
-	}
-	at := -1
-	for _, rec := range r.order {
-		if rec.expected.Path == "" {
+// first finds the first of some rules that a message fits.
+func (r *Reader) first(rules []*dialect.Rule, said, level []byte) (*dialect.Rule, text.Captures) {
+	for _, rule := range rules {
+		if rule.Level != "" && rule.Level != string(level) {
 			continue
 		}
-		if i := strings.LastIndex(file, "/"+path.Base(rec.expected.Path)+"/"); i > at {
-			best, at = rec, i
+		caps, ok := rule.Pattern().Match(said, r.buf)
+		r.buf = caps
+		if ok {
+			return rule, caps
 		}
 	}
-	return best
+	return nil, nil
 }
 
-// witness keeps a line as evidence about a mod.
-func (r *Reader) witness(rec *record, line *Line, raw, stamp []byte) {
-	line.Mods = append(line.Mods, rec.expected.Name)
-	e := Evidence{Source: "log", Line: line.Number, Time: r.time(stamp), Text: text.Mask(text.Clean(string(raw)), r.Secrets), AtMS: ms(line.At)}
-	if len(rec.evidence) == maxEvidence {
-		rec.evidence[maxEvidence-1] = e
-		return
-	}
-	rec.evidence = append(rec.evidence, e)
-}
-
-// time gives a line's own time in a form that sorts, when it states a date too;
-// else as it stands.
-func (r *Reader) time(stamp []byte) string {
-	s := text.Clean(string(stamp))
-	if layout := r.dialect.Log.Time; layout != "" {
-		if t, err := time.Parse(layout, s); err == nil && t.Year() > 0 {
-			return t.Format("2006-01-02T15:04:05.999")
-		}
-	}
-	return s
-}
-
-func (rec *record) setLoad(inMS, inS string) {
-	if inMS != "" {
-		rec.loadMS, rec.hasMS = number(inMS), true
-	} else if inS != "" {
-		rec.loadMS, rec.hasMS = number(inS)*1000, true
-	}
-}
-
-func number(s string) float64 {
-	v, _ := strconv.ParseFloat(s, 64) // the pattern has let only digits through
-	return v
-}
-
-func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
-
-// names reads the names in a captured text: those in quotes when there are
-// quotes, else the words.
-func names(one, many string) (list []string) {
-	if one != "" {
-		list = append(list, one)
-	}
-	if many == "" {
-		return list
-	}
-	if i := strings.IndexAny(many, "\"'"); i >= 0 {
-		q := many[i : i+1]
-		for parts := strings.Split(many, q); len(parts) > 2; parts = parts[2:] {
-			list = append(list, parts[1])
-		}
-		return list
-	}
-	return append(list, strings.FieldsFunc(many, func(c rune) bool { return strings.ContainsRune(" \t,;", c) })...)
-}
+// reply tells whether a rule is one for replies on the console.
+func (r *Reader) reply(rule *dialect.Rule) bool { return r.asked && slices.Contains(r.replies, rule) }

@@ -1,6 +1,7 @@
 package proof
 
 import (
+	"bytes"
 	"math"
 	"regexp"
 	"strings"
@@ -11,11 +12,12 @@ import (
 // Remark is a line that sounds like trouble and that no rule knows, with the mod
 // that it seems to be about. Its strings are safe to show.
 type Remark struct {
-	Line  int    `json:"line"`  // the first such line
-	Count int    `json:"count"` // how many are alike but for times, numbers and addresses
-	Text  string `json:"text"`
-	Mod   string `json:"mod,omitempty"`
-	Sure  Sure   `json:"sure,omitempty"`
+	Line  int      `json:"line"`  // the first such line
+	Count int      `json:"count"` // how many are alike but for times, numbers and addresses
+	Text  string   `json:"text"`
+	More  []string `json:"more,omitempty"` // the lines that go on with it
+	Mod   string   `json:"mod,omitempty"`
+	Sure  Sure     `json:"sure,omitempty"`
 }
 
 // Sure says what a line is taken to be about a mod for.
@@ -39,10 +41,7 @@ var troubled = [][]byte{[]byte("error"), []byte("Error"), []byte("ERROR"), []byt
 // trouble finds them in one line.
 var trouble = newFinder(troubled)
 
-var (
-	words = regexp.MustCompile(`[\pL\pN_.+-]+`)
-	paths = regexp.MustCompile(`[^\s'"(),;]*/[^\s'"(),;]+`)
-)
+var paths = regexp.MustCompile(`[^\s'"(),;]*/[^\s'"(),;]+`)
 
 // noted is a remark before it is known what mod it is about.
 type noted struct {
@@ -51,56 +50,125 @@ type noted struct {
 	loading string // the mod that was loading
 }
 
-// remark keeps a line that no rule knows, if it sounds like trouble.
-func (r *Reader) remark(raw, message []byte, number int) {
+// remark keeps a line that no rule knows, if it sounds like trouble; it tells whether
+// it does.
+func (r *Reader) remark(raw, said []byte, number int) bool {
 	if trouble.next(raw, 0) == math.MaxInt {
-		return
+		return false
 	}
-	r.key = alike(r.key[:0], message)
+	r.key = alike(r.key[:0], said)
+	r.message = message{open: true, remark: -1, prefixed: len(said) < len(bytes.TrimRight(raw, " \t")), tracing: bytes.Contains(raw, traceback)}
 	if at, ok := r.alike[string(r.key)]; ok {
 		r.remarks[at].Count++
-		return
+		return true
 	}
 	if len(r.remarks) == maxRemarks {
-		return
+		return true
 	}
+	r.message.remark = len(r.remarks)
 	if r.alike == nil {
 		r.alike = map[string]int{}
 	}
 	r.alike[string(r.key)] = len(r.remarks)
-	n := noted{Remark: Remark{Line: number, Count: 1, Text: text.Mask(text.Clean(string(raw)), r.Secrets)}, message: string(message[:min(len(message), text.MaxShown)])}
-	if r.loading != nil {
-		n.loading = r.loading.expected.Name
+	n := noted{Remark: Remark{Line: number, Count: 1, Text: text.Mask(text.Clean(string(raw)), r.Secrets)}, message: string(said[:min(len(said), text.MaxShown)])}
+	if r.thread.loading != nil {
+		n.loading = r.thread.loading.expected.Name
 	}
 	r.remarks = append(r.remarks, n)
+	return true
 }
 
-// alike takes from a line what differs from one to another of its kind: every
-// number becomes a mark.
+// spokenOf is the mod that a line which no rule knows speaks of, by a path or a name
+// in it; of one that sounds like trouble, the mod that was loading will do.
+func (r *Reader) spokenOf(said string, alarm bool) []string {
+	loading := ""
+	if alarm && r.thread.loading != nil {
+		loading = r.thread.loading.expected.Name
+	}
+	if mod, _ := r.about(said, loading); mod != "" {
+		return []string{mod}
+	}
+	return nil
+}
+
+// Alike is what lines of one kind have in common: what differs from one to another
+// (times, numbers, addresses) is taken out.
+func Alike(line string) string { return string(alike(nil, []byte(line))) }
+
+// alike takes out of a line every number, decimal or hexadecimal.
 func alike(buf, line []byte) []byte {
-	for i, c := range line {
-		if c < '0' || c > '9' {
-			buf = append(buf, c)
-		} else if i == 0 || line[i-1] < '0' || line[i-1] > '9' {
-			buf = append(buf, '#')
+	for i := 0; i < len(line); {
+		end := i
+		for end < len(line) && isWord(line[end]) {
+			end++
 		}
+		switch word := line[i:end]; {
+		case end == i:
+			buf = append(buf, line[i])
+			end++
+		case isAddress(word):
+			buf = append(buf, '#')
+		default:
+			for j, c := range word {
+				if !isDigit(c) {
+					buf = append(buf, c)
+				} else if j == 0 || !isDigit(word[j-1]) {
+					buf = append(buf, '#')
+				}
+			}
+		}
+		i = end
 	}
 	return buf
 }
 
+// longHex is how many hexadecimal digits in a row are no word.
+const longHex = 8
+
+// isAddress tells whether a word is a hexadecimal number.
+func isAddress(word []byte) bool {
+	rest, marked := bytes.CutPrefix(word, []byte("0x"))
+	digit := false
+	for _, c := range rest {
+		if !isDigit(c) && !(c >= 'a' && c <= 'f' || c >= 'A' && c <= 'F') {
+			return false
+		}
+		digit = digit || isDigit(c)
+	}
+	return marked && len(rest) > 0 || digit && len(word) >= longHex
+}
+
+func isDigit(c byte) bool { return c >= '0' && c <= '9' }
+
+func isWord(c byte) bool {
+	return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_'
+}
+
 // about finds the mod that a line seems to be about.
 func (r *Reader) about(message, loading string) (mod string, sure Sure) {
-	for _, p := range paths.FindAllString(message, -1) {
-		if rec := r.byPath(strings.TrimRight(p, ":.")); rec != nil {
-			return rec.expected.Name, SurePath
+	if strings.Contains(message, "/") {
+		for _, p := range paths.FindAllString(message, -1) {
+			if rec := r.byPath(strings.TrimRight(p, ":.")); rec != nil {
+				return rec.expected.Name, SurePath
+			}
 		}
 	}
-	for _, w := range words.FindAllString(message, -1) { // the longest name tells most
+	for at := 0; at < len(message); { // the longest name tells most
+		end := at
+		for end < len(message) && inName(message[end]) {
+			end++
+		}
+		if end == at {
+			at++
+			continue
+		}
+		w := message[at:end]
 		for _, name := range []string{w, strings.TrimRight(w, ".-"), strings.TrimSuffix(w, ".so")} {
 			if rec := r.mods[name]; rec != nil && len(name) > len(mod) {
 				mod, sure = rec.expected.Name, SureName
 			}
 		}
+		at = end
 	}
 	if mod != "" {
 		return mod, sure
@@ -111,6 +179,12 @@ func (r *Reader) about(message, loading string) (mod string, sure Sure) {
 	return "", ""
 }
 
+// inName tells whether names have such a byte in them; those of other scripts have
+// bytes above ASCII.
+func inName(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' || c == '.' || c == '+' || c == '-' || c >= 0x80
+}
+
 // Remarks are the lines that sound like trouble and that no rule knows. They are
 // kept when Notice is set before the first byte is fed.
 func (r *Reader) Remarks() []Remark {
@@ -118,7 +192,7 @@ func (r *Reader) Remarks() []Remark {
 	for i := range r.remarks {
 		n := &r.remarks[i]
 		list[i] = n.Remark
-		mod, sure := r.about(n.message, n.loading)
+		mod, sure := r.about(strings.Join(append([]string{n.message}, n.More...), "\n"), n.loading)
 		list[i].Mod, list[i].Sure = text.Clean(mod), sure
 	}
 	return list

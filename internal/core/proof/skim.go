@@ -129,10 +129,12 @@ var newline = []byte{'\n'}
 
 // consume reads the lines of a piece that may fit a rule; the others are counted.
 func (r *Reader) consume(s skimmed, at time.Duration) {
+	r.clock.begin(r, s.region)
 	before, cursor := r.lines, 0
-	// Whatever the line after a failure says is its reason.
+	// Whatever the line after a failure says is its reason, and a message may have
+	// more lines than one.
 	reasons := func() {
-		for r.opener != nil && cursor < len(s.region) {
+		for (r.thread.opener != nil || r.message.open) && cursor < len(s.region) {
 			stop := cursor + bytes.IndexByte(s.region[cursor:], '\n')
 			r.line(s.region[cursor:min(stop, cursor+MaxLine)], at)
 			cursor = stop + 1

@@ -1,0 +1,72 @@
+package dialect
+
+import "initium/internal/core/text"
+
+// Log says how the server's log is read.
+type Log struct {
+	Prefix string   `toml:"prefix"` // what stands before the message: `{time}: {level}: `
+	Time   string   `toml:"time"`   // how {time} is written, as in Go's package time
+	Files  []string `toml:"files"`  // that the server writes its log into, besides what it prints
+	Rules  []Rule   `toml:"rule"`
+
+	prefix *text.Pattern
+}
+
+// PrefixPattern is the compiled Prefix, or nil when there is none.
+func (l *Log) PrefixPattern() *text.Pattern { return l.prefix }
+
+// Rule gives one kind of log line its meaning.
+type Rule struct {
+	Means Meaning `toml:"means"`
+	Line  string  `toml:"line"`
+	Level string  `toml:"level"` // only for lines whose prefix has this {level}
+	Next  bool    `toml:"next"`  // the reason stands on the following line
+	Fatal bool    `toml:"fatal"` // the server stops because of it
+	Own   bool    `toml:"own"`   // the mod's own fault: it will be so again while its files stay the same
+
+	pattern *text.Pattern
+	facts   bool
+}
+
+// Pattern is the compiled Line.
+func (r *Rule) Pattern() *text.Pattern { return r.pattern }
+
+// TellsFacts says whether the line holds one of Facts.
+func (r *Rule) TellsFacts() bool { return r.facts }
+
+// Meaning is what a log line says.
+type Meaning string
+
+// The meanings of log lines.
+const (
+	MeansReady   Meaning = "ready"   // the server lets players in
+	MeansLoading Meaning = "loading" // {mod} begins to load
+	MeansLoaded  Meaning = "loaded"  // {mod} has loaded, perhaps in {ms} or {s}
+	MeansFailed  Meaning = "failed"  // {mod}, or the mod with the file {path}, did not load, for {reason}
+	MeansNeeds   Meaning = "needs"   // {mod} did not load, for want of {mods}
+	MeansMissing Meaning = "missing" // {mods} were registered and not found
+	MeansStopped Meaning = "stopped" // the server gives up, for {reason}
+	MeansIgnore  Meaning = "ignore"  // worth no attention
+	MeansTold    Meaning = "told"    // the server says something of itself, one of Facts
+)
+
+// Facts are what a server says of itself: placeholders that any rule may hold.
+var Facts = []string{"title", "map", "mode", "slots", "port", "version"}
+
+// Console says what can be asked of a running server by typing on its console,
+// and how its replies are read.
+type Console struct {
+	List   string   `toml:"list"`   // makes the server name the mods that it has loaded
+	Status string   `toml:"status"` // makes it say what it is: its map, title, slots and so on
+	Within Duration `toml:"within"` // how long a reply may take
+	End    string   `toml:"end"`    // the line that a reply ends with; without it, a reply ends when it is quiet
+	Reload string   `toml:"reload"` // loads one mod anew: `reload {mod}`
+	Load   string   `toml:"load"`   // loads one more
+	Unload string   `toml:"unload"` // takes one out
+	Rules  []Rule   `toml:"rule"`   // as in the log, for replies
+
+	end *text.Pattern
+}
+
+// EndPattern is the compiled End, or nil when there is none.
+func (c *Console) EndPattern() *text.Pattern { return c.end }

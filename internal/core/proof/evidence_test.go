@@ -1,0 +1,273 @@
+package proof_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/proof"
+)
+
+const talking = `name = "t"
+[[place]]
+path = "{dir}/mods"
+[start]
+command = ["x"]
+[log]
+prefix = "{time} [{source}] "
+[[log.rule]]
+means = "told"
+line = "named {title}, map {map}"
+[[log.rule]]
+means = "ready"
+line = "open on {port}"
+[[log.rule]]
+means = "loading"
+line = "begin {mod}"
+[[log.rule]]
+means = "loaded"
+line = "done {mod}"
+[[log.rule]]
+means = "failed"
+line = "broken {mod}:"
+next = true
+[console]
+list = "list"
+reload = "again {mod}"
+end = "{any} in all"
+[[console.rule]]
+means = "loaded"
+line = "* {mod}"
+[[console.rule]]
+means = "failed"
+line = "! {mod}: {reason}"
+`
+
+func talk(t testing.TB) *dialect.Dialect {
+	t.Helper()
+	d, err := dialect.Parse("t.toml", []byte(talking))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+func registered(names ...string) (list []proof.Expected) {
+	for _, n := range names {
+		list = append(list, proof.Expected{Name: n, Path: "/srv/mods/" + n, Registered: true})
+	}
+	return list
+}
+
+// The evidence of the log and of the console together, with what contradicts itself.
+func TestConsoleEvidence(t *testing.T) {
+	r := proof.NewReader(talk(t), "/srv", registered("both", "log", "reply", "none", "broken", "bad"), nil)
+	r.Facts = map[string]string{"port": "7", "title": "Old", "map": "north"}
+	feed := func(lines ...string) {
+		for _, l := range lines {
+			r.Feed([]byte("10:00:00 [main] "+l+"\n"), time.Second)
+		}
+	}
+	feed("* none", "done both", "done log", "broken broken:", "why", "named Old, map NORTH", "open on 8")
+	r.Ask(true)
+	feed("* both", "* reply", "* broken", "! bad: torn", "* stray")
+	if r.Answered() {
+		t.Error("the reply is said to be over")
+	}
+	feed("5 in all")
+	if !r.Answered() {
+		t.Error("the end of the reply is not seen")
+	}
+	r.Ask(false)
+	feed("* none")
+	p := r.Judge(proof.End{})
+	var got []string
+	for _, m := range p.Mods {
+		got = append(got, fmt.Sprintf("%s %s (%s) (%s)", m.Name, m.Outcome, m.Reason, m.Against))
+	}
+	want := []string{"both confirmed () ()", "log failed (the server's own list does not name it) (it is said to have loaded)", "reply confirmed () ()",
+		"none silent (the server is up and said nothing about it) ()", "broken failed (why) (the server's own list names it all the same)", "bad failed (torn) ()",
+		"stray unlisted (it loaded without being registered) ()"}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if e := p.Find("reply").Best(); e == nil || e.Source != "console" || e.Where() != "reply on the console, log line 9" {
+		t.Errorf("evidence %+v", e)
+	}
+	if e := p.Find("both").Best(); e == nil || e.Source != "log" {
+		t.Errorf("the best evidence is %+v", e)
+	}
+	if len(p.Differs) != 1 || !strings.Contains(p.Differs[0], "port is 8; what it was started with says 7") || p.Told["map"] != "NORTH" {
+		t.Errorf("told %v, differs %v", p.Told, p.Differs)
+	}
+}
+
+// Lines of several parts of a server, mixed, are told apart by who says them.
+func TestMixedLines(t *testing.T) {
+	r := proof.NewReader(talk(t), "/srv", registered("a", "b"), nil)
+	r.Notice = true
+	r.Feed([]byte("10:00:00 [one] begin a\n10:00:00 [two] begin b\n10:00:01 [one] broken a:\n10:00:01 [two] error of two\n10:00:01 [one] the reason of one\n10:00:02 [two] done b\n"), 0)
+	p := r.Judge(proof.End{})
+	if m := p.Find("a"); m.Reason != "the reason of one" {
+		t.Errorf("a: %+v", m)
+	}
+	if rem := r.Remarks(); len(rem) != 1 || rem[0].Mod != "b" || rem[0].Sure != proof.SureLoading {
+		t.Errorf("remarks %+v", rem)
+	}
+}
+
+// A message and what goes on with it is one, fed in pieces or skimmed.
+func TestMessagesOfManyLines(t *testing.T) {
+	log := `10:00:00 [main] begin a
+10:00:00 [main] Error in the engine
+	at one (/srv/mods/b/init.lua:3)
+	at two
+Caused by: a thing
+10:00:01 [main] broken a:
+10:00:01 [main] it sank
+  stack traceback:
+    deck.lua:12
+10:00:02 [main] Traceback (most recent call last):
+  File "/srv/mods/b/x.py", line 3
+ValueError: 12
+plain text after it
+10:00:03 [main] done b
+`
+	for _, shown := range []bool{false, true} {
+		var lines []proof.Line
+		var on func(proof.Line)
+		if shown {
+			on = func(l proof.Line) { lines = append(lines, l) }
+		}
+		r := proof.NewReader(talk(t), "/srv", registered("a", "b"), on)
+		r.Notice = true
+		if _, err := r.ReadFrom(strings.NewReader(log)); err != nil {
+			t.Fatal(err)
+		}
+		rem := r.Remarks()
+		if len(rem) != 2 || len(rem[0].More) != 3 || rem[0].Mod != "b" || rem[0].Sure != proof.SurePath || len(rem[1].More) != 2+1 || rem[1].Mod != "b" {
+			t.Errorf("shown %v: remarks %+v", shown, rem)
+		}
+		m := r.Judge(proof.End{}).Find("a")
+		if m.Reason != "it sank" || len(m.Evidence[len(m.Evidence)-1].More) != 2 {
+			t.Errorf("shown %v: %+v", shown, m)
+		}
+		if shown && (len(lines) != 14 || !lines[2].Joined || lines[9].Joined || !lines[1].Trouble() || lines[13].Trouble() || !lines[5].Fits("a", true) || lines[5].Fits("b", false)) {
+			t.Errorf("lines %+v", lines)
+		}
+	}
+}
+
+// A log that nobody saw arrive tells by its own times how long things took.
+func TestStampedLog(t *testing.T) {
+	for name, test := range map[string]struct {
+		times string // of four lines
+		ready int64
+		load  float64
+	}{
+		"plain":           {"10:00:00|10:00:01|10:00:03|10:00:05", 5000, 2000},
+		"over midnight":   {"23:59:58|23:59:59|00:00:01|00:00:03", 5000, 2000},
+		"clock set back":  {"10:00:00|10:00:01|10:00:03|09:59:00", 3000, 2000},
+		"comma":           {"2026-01-02 10:00:00,000|2026-01-02 10:00:00,500|2026-01-02 10:00:00,750|2026-01-02 10:00:01,250", 1250, 250},
+		"epoch":           {"1767348000|1767348001|1767348003|1767348005", 5000, 2000},
+		"syslog":          {"Jan  2 10:00:00|Jan  2 10:00:01|Jan  2 10:00:03|Jan  2 10:00:05", 5000, 2000},
+		"no times at all": {"a|b|c|d", 0, 0},
+	} {
+		at := strings.Split(test.times, "|")
+		log := fmt.Sprintf("%s [m] hello\n%s [m] begin a\n%s [m] done a\n%s [m] open on 1\n", at[0], at[1], at[2], at[3])
+		r := proof.NewReader(talk(t), "/srv", registered("a"), nil)
+		r.Stamped = true
+		if _, err := r.ReadFrom(strings.NewReader(log)); err != nil {
+			t.Fatal(err)
+		}
+		p := r.Judge(proof.End{})
+		if m := p.Find("a"); p.ReadyAfterMS != test.ready || m.LoadMS == nil || *m.LoadMS != test.load {
+			t.Errorf("%s: ready after %d, a took %v", name, p.ReadyAfterMS, m.LoadMS)
+		}
+	}
+}
+
+func TestMomentAndOpening(t *testing.T) {
+	for _, s := range []string{"2026-01-02T10:00:01Z", "2026-01-02T10:00:01.5+01:00", "2026-01-02 10:00:01", "2026/01/02 10:00:01", "02/Jan/2026:10:00:01 +0000", "Jan  2 10:00:01",
+		"10:00:01", "[10:00:01]", "10:00:01,250", "3:04:05 PM", "02.01.2026 10:00:01", "20260102 10:00:01", "1767348001", "1767348001250", "Fri Jan  2 10:00:01 2026"} {
+		if _, _, ok := proof.Moment(s, ""); !ok {
+			t.Errorf("%q is no moment", s)
+		}
+		if start, end, ok := proof.Opening([]byte(s + ": hello")); !ok || strings.Trim(s, "[]") != (s + ": hello")[start:end] {
+			t.Errorf("%q begins with %q", s, (s + ": hello")[start:end])
+		}
+	}
+	for _, s := range []string{"", "hello", "12", "99:99:99", "1.2.3", "2026-13-40 10:00:00"} {
+		if _, _, ok := proof.Opening([]byte(s + " x")); ok {
+			t.Errorf("%q is taken for a time", s)
+		}
+	}
+}
+
+// Of a line that is written over and over without an end, what it shows at last
+// counts, however long it gets.
+func TestLineWithoutAnEnd(t *testing.T) {
+	var shown []string
+	r := proof.NewReader(talk(t), "/srv", registered("a"), func(l proof.Line) { shown = append(shown, l.Text) })
+	for i := range 20_000 {
+		r.Feed(fmt.Appendf(nil, "%5d of 20000 chunks\r", i), 0)
+	}
+	r.Feed([]byte("10:00:00 [m] done a\n"), 0)
+	if len(shown) != 1 || shown[0] != "10:00:00 [m] done a" || r.Judge(proof.End{}).Find("a").Outcome != proof.Confirmed {
+		t.Errorf("%d lines, the last %.80q", len(shown), shown)
+	}
+}
+
+func TestAlike(t *testing.T) {
+	for _, pair := range [][2]string{{"took 12 ms at 0x7fAB", "took 9 ms at 0x1"}, {"id deadbeef01 gone", "id 00112233aa gone"}, {"a1b2 x", "a77b9 x"}, {"10:00:01.5 warning", "23:59:59.25 warning"}} {
+		if a, b := proof.Alike(pair[0]), proof.Alike(pair[1]); a != b {
+			t.Errorf("%q and %q: %q, %q", pair[0], pair[1], a, b)
+		}
+	}
+	if proof.Alike("the added decade") == proof.Alike("the faced facade") {
+		t.Error("words of the letters a to f are taken for numbers")
+	}
+}
+
+// FuzzMoment: no text that is taken for a time breaks anything.
+func FuzzMoment(f *testing.F) {
+	for _, s := range []string{"2026-01-02 10:00:01,5 x", "[10:00:01] x", "1767348001250", "Jan  2 10:00:01 x"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		start, end, ok := proof.Opening([]byte(s))
+		if ok && (start > end || end > len(s)) {
+			t.Fatalf("%q: %d to %d", s, start, end)
+		}
+		if ok {
+			if _, _, ok := proof.Moment(s[start:end], ""); !ok {
+				t.Fatalf("%q begins with what is no moment", s)
+			}
+		}
+	})
+}
+
+// A rule for replies is kept to its level too: not every line that is heard meanwhile is
+// a part of the reply.
+func TestReplyAndItsLevel(t *testing.T) {
+	d, err := dialect.Parse("l.toml", []byte(strings.NewReplacer("{time} [{source}] ", "{level}: ", "line = \"* {mod}\"", "level = \"roll\"\nline = \"{mod}\"").Replace(talking)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
+	r.Feed([]byte("x: done a\nx: done b\nx: open on 1\n"), 0)
+	r.Ask(true)
+	r.Feed([]byte("roll: a\nx: hello\nroll: b\nx: 2 in all\n"), 0)
+	r.Ask(false)
+	if p := r.Judge(proof.End{}); p.Verdict != proof.Proved || p.Find("hello") != nil {
+		t.Errorf("%+v", p)
+	}
+	r.Ask(true)
+	r.Feed([]byte("roll: a\n"), 0)
+	r.Ask(false)
+	if p := r.Judge(proof.End{}); p.Verdict != proof.Proved {
+		t.Errorf("a part of a list takes back what was confirmed: %+v", p)
+	}
+}

@@ -1,0 +1,102 @@
+package proof
+
+import (
+	"path"
+	"strings"
+
+	"initium/internal/core/text"
+)
+
+// record finds what is kept about a mod, by its name in the log.
+func (r *Reader) record(name string) *record {
+	name = text.Clean(name)
+	rec := r.mods[name]
+	if rec == nil {
+		rec = &record{expected: Expected{Name: name, Registered: r.Lonely}}
+		r.mods[name] = rec
+		r.order = append(r.order, rec)
+	}
+	return rec
+}
+
+// nameByPath gives the name of the mod that a log line names by its file, by a
+// path to it, or by its bare name.
+func (r *Reader) nameByPath(file string) string {
+	if r.mods[file] != nil {
+		return file
+	}
+	if rec := r.byPath(file); rec != nil {
+		return rec.expected.Name
+	}
+	base := path.Base(file)
+	for _, rec := range r.order {
+		if rec.expected.Path != "" && path.Base(rec.expected.Path) == base {
+			return rec.expected.Name
+		}
+	}
+	if name := strings.TrimSuffix(base, path.Ext(base)); r.mods[name] != nil {
+		return name
+	}
+	return file
+}
+
+// byPath finds the mod that a file belongs to: the one whose folder holds it;
+// failing that (a path may be cut short or seen from elsewhere) the one whose
+// folder's name is the last to occur in it.
+func (r *Reader) byPath(file string) *record {
+	if !path.IsAbs(file) {
+		file = path.Join(r.dir, file)
+	}
+	file = path.Clean(file)
+	var best *record
+	for _, rec := range r.order {
+		if p := rec.expected.Path; p != "" && (file == p || strings.HasPrefix(file, p+"/")) && (best == nil || len(p) > len(best.expected.Path)) {
+			best = rec
+		}
+	}
+	if best != nil {
+		return best
+	}
+	at := -1
+	for _, rec := range r.order {
+		if rec.expected.Path == "" {
+			continue
+		}
+		if i := strings.LastIndex(file, "/"+path.Base(rec.expected.Path)+"/"); i > at {
+			best, at = rec, i
+		}
+	}
+	return best
+}
+
+// names reads the names in a captured text: those in quotes when there are
+// quotes, else the words.
+func names(one, many string) (list []string) {
+	if one != "" {
+		list = append(list, one)
+	}
+	if many == "" {
+		return list
+	}
+	if i := strings.IndexAny(many, "\"'"); i >= 0 {
+		q := many[i : i+1]
+		for parts := strings.Split(many, q); len(parts) > 2; parts = parts[2:] {
+			list = append(list, parts[1])
+		}
+		return list
+	}
+	return append(list, strings.FieldsFunc(many, func(c rune) bool { return strings.ContainsRune(" \t,;", c) })...)
+}
+
+// NamesIn are the mods that a placeholder of a rule names: "mod", "mods", or "path",
+// of which the base is taken, without its ending.
+func NamesIn(placeholder, value string) []string {
+	switch placeholder {
+	case "mods":
+		return names("", value)
+	case "path":
+		base := path.Base(strings.ReplaceAll(value, `\`, "/"))
+		return []string{strings.TrimSuffix(base, path.Ext(base))}
+	}
+	return names(value, "")
+}
