@@ -156,6 +156,48 @@ func TestStart(t *testing.T) {
 	}
 }
 
+func TestPage(t *testing.T) {
+	g := &draw.Page{Title: "srv: not proved", About: "F, start 2", Reason: "1 of 2", Rows: []draw.PageRow{
+		{Mark: draw.MarkOf(proof.Confirmed), Name: "a", Release: "1.0", Load: "12 ms", Said: "log line 3: a is in"},
+		{Mark: draw.MarkOf(proof.Failed), Name: strings.Repeat("long_", 40), Said: strings.Repeat("why ", 100)},
+	}, Parts: []draw.PagePart{{Title: "Since the last proof", Lines: []string{"came: a"}}}}
+	words := texts(t, g.Draw())
+	for _, want := range []string{"srv: not proved", "Not proved because 1 of 2.", "confirmed", "failed", "12 ms", "log line 3: a is in", "came: a", "Since the last proof"} {
+		if !has(words, want) {
+			t.Errorf("%q is missing in %q", want, words)
+		}
+	}
+	for _, w := range words {
+		if len(w) > 200 {
+			t.Errorf("%q is not cut", w)
+		}
+	}
+	if p := (&draw.Page{}).Draw(); p.Height <= 0 {
+		t.Error("an empty page has no size")
+	}
+}
+
+func TestTimes(t *testing.T) {
+	s := &draw.Times{Title: "srv: all starts", About: "3 starts, 1 proved", Starts: []draw.TimesStart{
+		{Number: 1, When: "1 Jan", Ready: 1500, Proved: true}, {Number: 2, When: "2 Jan"}, {Number: 7, When: "3 Jan", Ready: 4000}}}
+	words := texts(t, s.Draw())
+	for _, want := range []string{"srv: all starts", "1 Jan", "3 Jan", "4 s", "not proved"} {
+		if !has(words, want) {
+			t.Errorf("%q is missing in %q", want, words)
+		}
+	}
+	many := &draw.Times{}
+	for i := range 3000 {
+		many.Starts = append(many.Starts, draw.TimesStart{Number: i + 1, Ready: float64(i), Proved: i%2 == 0})
+	}
+	if p := many.Draw(); p.Width > 20_000 || len(texts(t, p)) > 600 {
+		t.Errorf("3000 starts are %.0f wide, with %d texts", p.Width, len(texts(t, p)))
+	}
+	if p := (&draw.Times{}).Draw(); p.Width <= 0 {
+		t.Error("a chart without starts has no size")
+	}
+}
+
 func BenchmarkOrder500(b *testing.B) {
 	r := rand.New(rand.NewPCG(1, 2))
 	o := &draw.Order{Bands: []string{"One", "Two"}}

@@ -12,7 +12,8 @@ import (
 	"initium/internal/core/text"
 )
 
-func markOf(o proof.Outcome) Mark {
+// MarkOf is the mark of an outcome.
+func MarkOf(o proof.Outcome) Mark {
 	switch o {
 	case proof.Confirmed:
 		return MarkConfirmed
@@ -60,7 +61,7 @@ func OrderOf(s *survey.Survey, f *forecast.Forecast, last *proof.Proof) *Order {
 			node.Mark = MarkOff
 		} else if last != nil {
 			if p := last.Find(name); p != nil {
-				node.Mark = markOf(p.Outcome)
+				node.Mark = MarkOf(p.Outcome)
 			}
 		}
 		index[m] = len(o.Mods)
@@ -118,7 +119,7 @@ func StartOf(server string, p, proved *proof.Proof) *Start {
 		s.About += fmt.Sprintf("; beside start %d", proved.Number)
 	}
 	for _, m := range p.Mods {
-		b := Bar{Name: m.Name, Mark: markOf(m.Outcome)}
+		b := Bar{Name: m.Name, Mark: MarkOf(m.Outcome)}
 		b.From, b.To, b.Known = span(&m)
 		if proved != nil {
 			old := proved.Find(m.Name)

@@ -7,9 +7,12 @@ import (
 	"encoding/xml"
 	"fmt"
 	"html/template"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
+	"initium/internal/core/draw"
 	"initium/internal/core/proof"
 )
 
@@ -44,12 +47,12 @@ func (r *Report) when() string {
 	return r.Proof.Started.Format("2 January 2006, 15:04:05 MST")
 }
 
-// evidence is the line that an outcome rests on, the last that there is.
+// evidence is what an outcome rests on.
 func evidence(m *proof.Mod) string {
-	if len(m.Evidence) == 0 {
+	e := m.Best()
+	if e == nil {
 		return ""
 	}
-	e := m.Evidence[len(m.Evidence)-1]
 	return fmt.Sprintf("%s: %s", e.Where(), e.Text)
 }
 
@@ -83,11 +86,13 @@ func (r *Report) Markdown() []byte {
 	p("| mod | release | outcome | load time | evidence |\n|---|---|---|---|---|")
 	for i := range r.Proof.Mods {
 		m := &r.Proof.Mods[i]
-		said := evidence(m)
-		if m.Reason != "" {
-			said = m.Reason + "; " + said
+		p("| %s | %s | %s | %s | %s |", plain(m.Name), plain(m.Release), m.Outcome, load(m), plain(said(m)))
+	}
+	if itself := r.itself(); len(itself) > 0 {
+		p("\n## What the server says of itself\n")
+		for _, line := range itself {
+			p("- %s", plain(line))
 		}
-		p("| %s | %s | %s | %s | %s |", plain(m.Name), plain(m.Release), m.Outcome, load(m), plain(strings.TrimSuffix(said, "; ")))
 	}
 	p("\n## Since the last proof\n")
 	for _, line := range r.since() {
@@ -100,6 +105,48 @@ func (r *Report) Markdown() []byte {
 		}
 	}
 	return b.Bytes()
+}
+
+// Draw draws the report on one page.
+func (r *Report) Draw() *draw.Picture {
+	page := &draw.Page{Title: r.title(), About: fmt.Sprintf("%s, start %d, %s", r.Family, r.Proof.Number, r.when()), Reason: r.Proof.Reason}
+	for i := range r.Proof.Mods {
+		m := &r.Proof.Mods[i]
+		page.Rows = append(page.Rows, draw.PageRow{Mark: draw.MarkOf(m.Outcome), Name: m.Name, Release: m.Release, Load: load(m), Said: said(m)})
+	}
+	if itself := r.itself(); len(itself) > 0 {
+		page.Parts = append(page.Parts, draw.PagePart{Title: "What the server says of itself", Lines: itself})
+	}
+	page.Parts = append(page.Parts, draw.PagePart{Title: "Since the last proof", Lines: r.since()})
+	if len(r.Changes) > 0 {
+		part := draw.PagePart{Title: "What was done"}
+		for _, c := range r.Changes {
+			part.Lines = append(part.Lines, c.At.Format("2 January 15:04")+": "+c.Why)
+		}
+		page.Parts = append(page.Parts, part)
+	}
+	return page.Draw()
+}
+
+// said is what there is to say of a mod: what was wrong, what speaks against that, and
+// the evidence.
+func said(m *proof.Mod) string {
+	words := []string{}
+	for _, s := range []string{m.Reason, m.Against, evidence(m)} {
+		if s != "" {
+			words = append(words, s)
+		}
+	}
+	return strings.Join(words, "; ")
+}
+
+// itself is what the server has said of itself, and where that is other than it was
+// set.
+func (r *Report) itself() (lines []string) {
+	for _, fact := range slices.Sorted(maps.Keys(r.Proof.Told)) {
+		lines = append(lines, fact+": "+r.Proof.Told[fact])
+	}
+	return append(lines, r.Proof.Differs...)
 }
 
 // plain keeps text from being taken for Markdown.
@@ -118,7 +165,7 @@ func plain(s string) string {
 func (r *Report) HTML() ([]byte, error) {
 	var b bytes.Buffer
 	t := template.Must(template.New("page").Funcs(template.FuncMap{"evidence": evidence, "load": load}).Parse(page))
-	err := t.Execute(&b, map[string]any{"Title": r.title(), "When": r.when(), "R": r, "Since": r.since()})
+	err := t.Execute(&b, map[string]any{"Title": r.title(), "When": r.when(), "R": r, "Since": r.since(), "Itself": r.itself()})
 	return b.Bytes(), err
 }
 
@@ -143,8 +190,10 @@ const page = `<!doctype html>
 {{with .R.Proof.Reason}}<p>Not proved because {{.}}.</p>{{end}}
 <table>
 <tr><th>mod<th>release<th>outcome<th>load time<th>evidence</tr>
-{{range .R.Proof.Mods}}<tr><td>{{.Name}}<td>{{.Release}}<td class="{{.Outcome}}">{{if eq .Outcome "confirmed"}}&#9670;{{else if eq .Outcome "failed"}}&#10005;{{else if eq .Outcome "silent"}}&#9676;{{else}}&#9671;{{end}} {{.Outcome}}<td class="n">{{load .}}<td class="e">{{with .Reason}}{{.}}<br>{{end}}{{evidence .}}</tr>
+{{range .R.Proof.Mods}}<tr><td>{{.Name}}<td>{{.Release}}<td class="{{.Outcome}}">{{if eq .Outcome "confirmed"}}&#9670;{{else if eq .Outcome "failed"}}&#10005;{{else if eq .Outcome "silent"}}&#9676;{{else}}&#9671;{{end}} {{.Outcome}}<td class="n">{{load .}}<td class="e">{{with .Reason}}{{.}}<br>{{end}}{{with .Against}}{{.}}<br>{{end}}{{evidence .}}</tr>
 {{end}}</table>
+{{with .Itself}}<h2>What the server says of itself</h2>
+<ul>{{range .}}<li>{{.}}</li>{{end}}</ul>{{end}}
 <h2>Since the last proof</h2>
 <ul>{{range .Since}}<li>{{.}}</li>{{end}}</ul>
 {{with .R.Changes}}<h2>What was done</h2>

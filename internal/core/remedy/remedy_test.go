@@ -1,0 +1,109 @@
+package remedy_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/proof"
+	"initium/internal/core/remedy"
+	"initium/internal/core/survey"
+)
+
+const family = `name = "f"
+[[place]]
+path = "{dir}/mods"
+[[manifest]]
+file = "about.toml"
+format = "toml"
+name = "name"
+needs = "needs"
+[[registration]]
+name = "script"
+file = "{dir}/start"
+format = "script"
+shape = "line"
+comment = "#"
+line = "use {mod}"
+setting = "let {name} {value}"
+[[value]]
+name = "depth"
+registration = "script"
+[start]
+command = ["x"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`
+
+// on surveys a server with a startup script and mods, written "name: needs".
+func on(t *testing.T, script string, mods ...string) *survey.Survey {
+	t.Helper()
+	d, err := dialect.Parse("f.toml", []byte(family))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fsys := fstest.MapFS{"srv/start": {Data: []byte(script)}}
+	for _, m := range mods {
+		name, needs, _ := strings.Cut(m, ": ")
+		about := fmt.Sprintf("name = %q\n", name)
+		if needs != "" {
+			about += fmt.Sprintf("needs = [%q]\n", needs)
+		}
+		fsys["srv/mods/"+name+"/about.toml"] = &fstest.MapFile{Data: []byte(about)}
+	}
+	return survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys})
+}
+
+func TestFor(t *testing.T) {
+	const script = "use late\nuse early\n# use off\nuse user\nuse bad\n"
+	now := on(t, script, "late", "early", "off", "there", "user: bad", "bad")
+	proved := &proof.Proof{Number: 3, Mods: []proof.Mod{{Name: "bad", Outcome: proof.Confirmed, Release: "1"}, {Name: "late", Outcome: proof.Confirmed}}}
+	for name, test := range map[string]struct {
+		mod    proof.Mod
+		others []proof.Mod
+		proved *proof.Proof
+		files  []proof.FileChange
+		back   bool
+		want   string
+	}{
+		"a need that comes later":  {mod: proof.Mod{Name: "late", Wanted: []string{"early"}}, want: "move early before late | switch late off"},
+		"a need that is not there": {mod: proof.Mod{Name: "late", Wanted: []string{"nowhere"}}, want: "take nowhere in (i on the board, or initium take), which it needs and which is not here | switch late off"},
+		"a need that is off":       {mod: proof.Mod{Name: "late", Wanted: []string{"off"}}, want: "switch off on | switch late off"},
+		"one not registered":       {mod: proof.Mod{Name: "late", Wanted: []string{"there"}}, want: "register there before late | switch late off"},
+		"one that failed too":      {mod: proof.Mod{Name: "user", Wanted: []string{"bad"}}, others: []proof.Mod{{Name: "bad", Outcome: proof.Failed}}, want: "mend bad first | switch user off"},
+		"with those who need it":   {mod: proof.Mod{Name: "bad", Reason: "torn"}, want: "switch user off, then switch bad off"},
+		"another named":            {mod: proof.Mod{Name: "late", Reason: "cannot be beside 'early'."}, want: "switch early off | switch late off"},
+		"a setting named":          {mod: proof.Mod{Name: "late", Reason: "depth is not set"}, want: "give the setting depth a value, above the line of late | switch late off"},
+		"files by hand": {mod: proof.Mod{Name: "late", Reason: "torn"}, proved: proved, files: []proof.FileChange{{Mod: "late", Path: "a", What: "changed"}, {Mod: "early", Path: "b", What: "new"}},
+			want: "restore its files as they were at start 3, which was proved: a (changed); no entry of the ledger changed them, so that it takes your own copy, or taking the mod in again | switch late off"},
+		"files and release by the ledger": {mod: proof.Mod{Name: "bad", Release: "2", Reason: "torn"}, proved: proved, back: true, files: []proof.FileChange{{Mod: "bad", Path: "a", What: "gone"}},
+			want: "back: restore its files as they were at start 3, which was proved: a (gone) | back: go back to release 1, which start 3 proved (now it is 2) | switch user off, then switch bad off"},
+		"silent":    {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, want: "start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known"},
+		"unlisted":  {mod: proof.Mod{Name: "there", Outcome: proof.Unlisted}, want: "register there"},
+		"confirmed": {mod: proof.Mod{Name: "late", Outcome: proof.Confirmed}},
+	} {
+		if test.mod.Outcome == "" {
+			test.mod.Outcome = proof.Failed
+		}
+		f := remedy.Facts{Survey: now, Proof: &proof.Proof{Mods: append(test.others, test.mod)}, Proved: test.proved, Files: test.files, Back: test.back}
+		var words []string
+		for _, r := range remedy.For(f, &test.mod) {
+			s := r.Text
+			if r.Back {
+				s = "back: " + s
+			}
+			for _, c := range r.Changes {
+				if _, err := now.Lineup.Apply(c); err != nil && c.Mod != "user" {
+					t.Errorf("%s: %s cannot be done: %v", name, c, err)
+				}
+			}
+			words = append(words, s)
+		}
+		if got := strings.Join(words, " | "); got != test.want {
+			t.Errorf("%s:\n got %s\nwant %s", name, got, test.want)
+		}
+	}
+}

@@ -1,0 +1,181 @@
+package teach
+
+import (
+	"bytes"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"initium/internal/core/dialect"
+)
+
+// header is the line that begins a rule of the log.
+const header = "[[log.rule]]"
+
+// AddRule adds a rule to the file of a dialect. Of several rules that fit a line the
+// first counts, so it is put before those that fit the examples and mean something
+// else; else behind the last. Nothing else in the file changes.
+func AddRule(doc []byte, d *dialect.Dialect, rule dialect.Rule, examples []Example) ([]byte, error) {
+	block, err := ruleText(rule)
+	if err != nil {
+		return nil, err
+	}
+	at := rulesIn(doc)
+	for i := range d.Log.Rules {
+		old := &d.Log.Rules[i]
+		if old.Pattern() == nil || i >= len(at) {
+			continue
+		}
+		for _, e := range examples {
+			if Fits(d.Log.PrefixPattern(), old.Pattern(), old.Level, e.Line) {
+				return insert(doc, at[i], block+"\n"), nil
+			}
+		}
+	}
+	if len(at) == 0 {
+		return insert(ended(doc), len(ended(doc)), "\n"+block), nil
+	}
+	end := tableEnd(doc, at[len(at)-1])
+	return insert(ended(doc), end, "\n"+block), nil
+}
+
+func ruleText(r dialect.Rule) (string, error) {
+	var b strings.Builder
+	b.WriteString(header + "\n")
+	for _, kv := range [][2]string{{"means", string(r.Means)}, {"level", r.Level}, {"line", r.Line}} {
+		if kv[1] == "" {
+			continue
+		}
+		line, err := toml.Marshal(map[string]string{kv[0]: kv[1]})
+		if err != nil {
+			return "", fmt.Errorf("write the rule: %w", err)
+		}
+		b.Write(line)
+	}
+	return b.String(), nil
+}
+
+// rulesIn are the places where the rules of a log begin.
+func rulesIn(doc []byte) (at []int) {
+	pos := 0
+	for line := range bytes.Lines(doc) {
+		if bytes.HasPrefix(bytes.TrimSpace(line), []byte(header)) {
+			at = append(at, pos)
+		}
+		pos += len(line)
+	}
+	return at
+}
+
+// tableEnd is where the table that begins at a place ends, without the blank lines
+// and the comments before the next.
+func tableEnd(doc []byte, from int) int {
+	pos, end := from, from
+	for line := range bytes.Lines(doc[from:]) {
+		bare := bytes.TrimSpace(line)
+		if pos > from && bytes.HasPrefix(bare, []byte("[")) {
+			break
+		}
+		pos += len(line)
+		if len(bare) > 0 && bare[0] != '#' {
+			end = pos
+		}
+	}
+	return end
+}
+
+func ended(doc []byte) []byte {
+	if len(doc) > 0 && doc[len(doc)-1] != '\n' {
+		return append(bytes.Clone(doc), '\n')
+	}
+	return doc
+}
+
+func insert(doc []byte, at int, s string) []byte {
+	return slices.Insert(bytes.Clone(doc), at, []byte(s)...)
+}
+
+// AddPrefix adds what stands before messages to the file of a dialect that does not
+// say it.
+func AddPrefix(doc []byte, p Prefix) ([]byte, error) {
+	var b strings.Builder
+	for _, kv := range [][2]string{{"prefix", p.Pattern}, {"time", p.Time}} {
+		if kv[1] == "" {
+			continue
+		}
+		line, err := toml.Marshal(map[string]string{kv[0]: kv[1]})
+		if err != nil {
+			return nil, err
+		}
+		b.Write(line)
+	}
+	pos := 0
+	for line := range bytes.Lines(doc) {
+		pos += len(line)
+		if bytes.HasPrefix(bytes.TrimSpace(line), []byte("[log]")) {
+			return insert(ended(doc), pos, b.String()), nil
+		}
+	}
+	at := len(ended(doc))
+	if rules := rulesIn(doc); len(rules) > 0 {
+		at = rules[0]
+	}
+	return insert(ended(doc), at, "\n[log]\n"+b.String()+"\n"), nil
+}
+
+// Outline is what a dialect begins with, before its log is known.
+type Outline struct {
+	Name, Title  string
+	Recognise    []string // files and folders below the server's folder
+	Place        string   // the folder that mods are in, below the server's; "" when it is not known
+	File         string   // when mods are single files, what they are called: `{mod}.so`
+	Registration Registration
+	Command      []string // that starts the server; nil when it is not known
+}
+
+// Write writes the outline of a dialect as a file that is to be completed by the rules
+// of its log.
+func (o *Outline) Write() ([]byte, error) {
+	var b strings.Builder
+	var problem error
+	put := func(key string, value any) {
+		line, err := toml.Marshal(map[string]any{key: value})
+		if problem == nil {
+			problem = err
+		}
+		b.Write(line)
+	}
+	put("name", o.Name)
+	put("title", o.Title)
+	put("about", "Taught from the files and a log of "+o.Title+".")
+	order := dialect.OrderListed
+	if o.Registration.Shape == dialect.ShapeKey {
+		order = dialect.OrderServer
+	}
+	put("order", string(order))
+	b.WriteString("\n[recognise]\n")
+	put("files", o.Recognise)
+	if o.Command == nil {
+		b.WriteString("\n[[given]]\n")
+		put("name", "program")
+		put("kind", "program")
+		put("about", "the server program")
+		o.Command = []string{"{program}"}
+	}
+	b.WriteString("\n[[place]]\n")
+	place := "{dir}/mods"
+	if o.Place != "" {
+		place = "{dir}/" + o.Place
+	}
+	put("path", strings.TrimSuffix(place, "/."))
+	if o.File != "" {
+		put("file", o.File)
+	}
+	b.WriteString("\n" + o.Registration.Text)
+	b.WriteString("\n[start]\n")
+	put("directory", "{dir}")
+	put("command", o.Command)
+	return []byte(b.String()), problem
+}

@@ -1,0 +1,117 @@
+package teach_test
+
+import (
+	"strings"
+	"testing"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/teach"
+	"initium/internal/core/text"
+)
+
+func TestFindRegistration(t *testing.T) {
+	for name, test := range map[string]struct {
+		file, doc, mod string
+		shape          string
+		mods           string
+		has            string // a line of the table
+	}{
+		"words":          {"kiln.list", "# fires\nfire glaze\nfire tide\n#fire off\nheat 9\n", "glaze", "line", "glaze tide off", `line = 'fire {mod}'`},
+		"quoted words":   {"a.conf", "// x\nuse \"tide\"\nuse \"rock\"\n", "tide", "line", "tide rock", `quote = '"'`},
+		"file endings":   {"a.conf", "-plug tide.so\n-plug rock.so\n", "tide", "line", "tide rock", `suffix = '.so'`},
+		"options":        {"a.conf", "-plug tide,fast\n-plug rock\n", "tide", "line", "tide rock", `options = ','`},
+		"yes and no":     {"w.conf", "seed = 12\nload_tide = true\nload_rock = false\n", "tide", "key", "tide rock", `key = 'load_{mod}'`},
+		"a list":         {"s.properties", "port=1\nmods=tide;rock;sand\n", "rock", "list", "tide rock sand", `separator = ';'`},
+		"a list in INI":  {"s.ini", "[net]\nport = 1\n[game]\nmods = tide, rock\n", "tide", "list", "tide rock", `at = 'game/mods'`},
+		"repeated":       {"s.ini", "[game]\nmod = tide\nmod = rock\nname = x\n", "tide", "repeat", "tide rock", `at = 'game/mod'`},
+		"a section":      {"s.ini", "[mods]\ntide\nrock\n[net]\nport=1\n", "tide", "section", "tide rock", `at = 'mods'`},
+		"JSON":           {"s.json", `{"game": {"on": ["tide", "rock"]}}`, "rock", "items", "tide rock", `at = 'game.on'`},
+		"JSON objects":   {"s.json", `{"on": [{"id": "tide", "x": 1}, {"id": "rock"}]}`, "rock", "items", "tide rock", `name_key = 'id'`},
+		"JSON switches":  {"s.json", `{"on": {"tide": true, "rock": false}}`, "tide", "key", "tide rock", `at = 'on'`},
+		"YAML":           {"s.yaml", "server:\n  mods:\n    - tide\n    - rock\n", "tide", "items", "tide rock", `at = 'server.mods'`},
+		"TOML":           {"s.toml", "[a]\nmods = [\"tide\", \"rock\"]\n", "tide", "items", "tide rock", `at = 'a.mods'`},
+		"a launch line":  {"start.sh", "#!/bin/sh\nexec ./server -port 1 -mods=tide:rock\n", "tide", "list", "tide rock", `at = '-mods={list}'`},
+		"launch words":   {"start.sh", "#!/bin/sh\n./server --with tide --with rock\n", "rock", "words", "tide rock", `at = '--with {mod}'`},
+		"a batch script": {"start.bat", "@echo off\r\nserver.exe -mods=tide;rock\r\n", "tide", "list", "tide rock", `format = 'batch'`},
+	} {
+		r, err := teach.FindRegistration(test.file, []byte(test.doc), test.mod, func(s string) bool { return s == "tide" || s == "rock" })
+		if err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		if got := strings.Join(r.Mods, " "); string(r.Shape) != test.shape || got != test.mods || !strings.Contains(r.Text, test.has+"\n") {
+			t.Errorf("%s: %s finds %q, want %s that finds %q with %s\n%s", name, r.Shape, got, test.shape, test.mods, test.has, r.Text)
+		}
+	}
+	if _, err := teach.FindRegistration("a.conf", []byte("nothing here\n"), "tide", nil); err == nil || !strings.Contains(err.Error(), "tide stands in a.conf in no way") {
+		t.Errorf("without the mod: %v", err)
+	}
+}
+
+// TestDialectFromExamples makes a dialect that works out of a startup file and a log.
+func TestDialectFromExamples(t *testing.T) {
+	reg, err := teach.FindRegistration("kiln.list", []byte("fire glaze\nfire tide\n"), "glaze", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	outline := teach.Outline{Name: "kiln", Title: "Kiln", Recognise: []string{"kiln.list"}, Place: "recipes", Registration: reg}
+	doc, err := outline.Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	log := strings.Split("10:00:01 I glaze fired in 0.8 s\n10:00:02 I tide fired in 1 s\n10:00:03 E rock fired in anger\n10:00:04 I kiln is hot", "\n")
+	if doc, err = teach.AddPrefix(doc, teach.FindPrefix(log)); err != nil {
+		t.Fatal(err)
+	}
+	for _, l := range []teach.Lesson{
+		{Means: "ready", Examples: []teach.Example{{Line: log[3]}}},
+		{Means: "ignore", Examples: []teach.Example{{Line: log[2], Mod: "rock"}}},
+		{Means: "loaded", Examples: []teach.Example{{Line: log[0], Mod: "glaze"}}, Counter: log[2:3]},
+	} {
+		d, _ := dialect.Draft("kiln.toml", doc)
+		rule, err := teach.Propose(d.Log.PrefixPattern(), l)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if doc, err = teach.AddRule(doc, d, rule, l.Examples); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d, err := dialect.Parse("kiln.toml", doc)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, doc)
+	}
+	if d.Log.Prefix != "{time} {level} " || len(d.Log.Rules) != 3 || d.Log.Rules[2].Line != "{mod} fired in {s} s" {
+		t.Errorf("the dialect is\n%s", doc)
+	}
+	// A rule that would never count is put before the one that takes its lines.
+	l := teach.Lesson{Means: "failed", Examples: []teach.Example{{Line: log[2], Mod: "rock"}}}
+	rule, err := teach.Propose(d.Log.PrefixPattern(), l)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err = teach.AddRule(doc, d, rule, l.Examples)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d, err = dialect.Parse("kiln.toml", doc); err != nil || d.Log.Rules[1].Means != "failed" {
+		t.Errorf("%v\n%s", err, doc)
+	}
+}
+
+// FuzzFindRegistration: whatever the file, what is found finds the mod in it.
+func FuzzFindRegistration(f *testing.F) {
+	f.Add("a.conf", "use tide\n", "tide")
+	f.Add("a.ini", "[x]\nmods=tide,rock\n", "tide")
+	f.Add("a.json", `{"a":["tide"]}`, "tide")
+	f.Add("a.sh", "x -m=tide\n", "tide")
+	f.Fuzz(func(t *testing.T, file, doc, mod string) {
+		if strings.Contains(file, "..") || strings.HasPrefix(file, "/") || text.Clean(mod) != mod || len(doc) > 1<<12 {
+			return
+		}
+		r, err := teach.FindRegistration(file, []byte(doc), mod, nil)
+		if err == nil && (len(r.Mods) == 0 || r.Text == "") {
+			t.Fatalf("%+v", r)
+		}
+	})
+}
