@@ -2,14 +2,11 @@ package host
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"net"
 	"os"
 	"os/exec"
@@ -30,45 +27,57 @@ func shortHash(s string) string {
 // ErrRunning is returned when a server runs and the wish needs it stopped.
 var ErrRunning = errors.New("the server is running")
 
-// Launch starts a server under a keeper of its own, which outlives this
-// program. exe is the path of Initium itself. The spec's Lock and Socket are
-// filled in.
-func (h Home) Launch(exe string, spec Spec) (StartDir, int, error) {
-	if h.IsRunning(spec.Server) {
-		return "", 0, fmt.Errorf("%w: %s; stop it first (initium stop %s)", ErrRunning, spec.Server, spec.Server)
-	}
+// Prepare makes the folder of the next start of a server, for a keeper. The spec's
+// Home, Lock and Socket are filled in.
+func (h Home) Prepare(spec Spec) (StartDir, int, error) {
 	dir, number, err := h.NewStart(spec.Server)
 	if err != nil {
 		return "", 0, err
 	}
-	spec.Lock = h.lockFile(spec.Server)
-	if spec.Socket, err = SocketFor(dir); err != nil {
+	spec.Home, spec.Lock = h.Dir, h.lockFile(spec.Server)
+	if spec.Socket, err = h.SocketFor(spec.Server); err != nil {
 		return "", 0, err
 	}
-	if err := writeJSON(dir.spec(), spec); err != nil {
-		return "", 0, err
-	}
-	cmd := exec.Command(exe, "keeper", string(dir))
+	return dir, number, writeJSON(dir.spec(), spec)
+}
+
+// Launch starts a server in a start folder that was prepared, under a keeper of
+// its own, which outlives this program. exe is the path of Initium itself.
+func (d StartDir) Launch(exe string) error {
+	cmd := exec.Command(exe, "keeper", string(d))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	cmd.Dir = "/" // it holds on to no folder
 	if err := cmd.Start(); err != nil {
-		return "", 0, fmt.Errorf("start the keeper: %w", err)
+		return fmt.Errorf("start the keeper: %w", err)
 	}
-	go cmd.Wait() // a keeper that ends before this program must not stay a zombie
-	return dir, number, dir.begun(10 * time.Second)
+	ended := make(chan struct{})
+	go func() { // a keeper that ends before this program must not stay a zombie
+		cmd.Wait()
+		close(ended)
+	}()
+	return d.begun(10*time.Second, ended)
 }
 
 // begun waits until the keeper has started the server.
-func (d StartDir) begun(limit time.Duration) error {
-	for end := time.Now().Add(limit); time.Now().Before(end); time.Sleep(tick) {
+func (d StartDir) begun(limit time.Duration, ended <-chan struct{}) error {
+	for end := time.Now().Add(limit); time.Now().Before(end); {
+		gone := within(ended, 0)
 		if exit, ok := d.Exit(); ok && exit.How == EndedNever {
 			return errors.New(exit.Error)
 		}
 		if _, err := os.Stat(d.run()); err == nil {
 			return nil
 		}
+		if gone {
+			return fmt.Errorf("the keeper ended before it had started the server; look into %s", d)
+		}
+		time.Sleep(beginTick)
 	}
 	return fmt.Errorf("the keeper did not start the server within %s; look into %s", limit, d)
 }
+
+// beginTick is how often a client looks whether a server has been started.
+const beginTick = 2 * time.Millisecond
 
 func (h Home) lockFile(server string) string {
 	return filepath.Join(h.serverDir(server), "running.lock")
@@ -88,19 +97,6 @@ func tryLock(name string) (*os.File, error) {
 	return f, nil
 }
 
-// IsRunning reports whether a keeper holds the server.
-func (h Home) IsRunning(server string) bool {
-	if _, err := os.Stat(h.lockFile(server)); err != nil {
-		return false
-	}
-	lock, err := tryLock(h.lockFile(server))
-	if err != nil {
-		return errors.Is(err, syscall.EWOULDBLOCK)
-	}
-	lock.Close()
-	return false
-}
-
 // Exit tells how the server of a start ended; ok is false while it runs.
 func (d StartDir) Exit() (e Exit, ok bool) { return e, readJSON(d.exit(), &e) == nil }
 
@@ -114,6 +110,9 @@ func (d StartDir) order(line string) error {
 		return err
 	}
 	conn, err := net.DialTimeout("unix", spec.Socket, 2*time.Second)
+	if errors.Is(err, syscall.ECONNREFUSED) {
+		err = errLost
+	}
 	if err != nil {
 		return fmt.Errorf("reach the keeper of %s: %w", spec.Server, err)
 	}
@@ -134,6 +133,10 @@ func (d StartDir) Say(line string) error {
 	return d.order("say " + strings.NewReplacer("\n", " ", "\r", " ").Replace(line))
 }
 
+// Guard has the keeper start the server again after a crash, at most so many times
+// in a row; 0 for never.
+func (d StartDir) Guard(times int) error { return d.order(fmt.Sprint("guard ", times)) }
+
 // Stop stops the server as its dialect says and waits until it has ended.
 func (d StartDir) Stop(ctx context.Context) (Exit, error) {
 	if err := d.order("stop"); err != nil {
@@ -143,86 +146,16 @@ func (d StartDir) Stop(ctx context.Context) (Exit, error) {
 		return Exit{}, err
 	}
 	for {
-		if exit, ok := d.Exit(); ok {
+		switch exit, ok := d.Exit(); {
+		case ok && exit.Again == nil:
 			return exit, nil
+		case ok && exit.Next > 0: // it was started again at that very moment
+			d = StartDir(filepath.Join(filepath.Dir(string(d)), startName(exit.Next)))
 		}
 		select {
 		case <-ctx.Done():
 			return Exit{}, ctx.Err()
 		case <-time.After(tick):
-		}
-	}
-}
-
-// Follower reads the log of a start as it grows.
-type Follower struct {
-	dir    StartDir
-	log    *os.File
-	times  *os.File
-	read   int64 // bytes of the log that were handed out
-	latest time.Duration
-	rest   []byte // of times: a line that has begun
-}
-
-// Follow begins at the start of the log.
-func (d StartDir) Follow() *Follower { return &Follower{dir: d} }
-
-// Next hands every new piece of the log to feed, with the time of its arrival
-// after the start. A log without times is handed out whole, with the time of
-// the last piece.
-func (f *Follower) Next(feed func(chunk []byte, at time.Duration)) error {
-	if f.log == nil {
-		var err error
-		if f.log, err = os.Open(f.dir.Log()); err != nil {
-			if errors.Is(err, fs.ErrNotExist) {
-				return nil
-			}
-			return err
-		}
-		if f.times, err = os.Open(f.dir.times()); err != nil {
-			f.Close()
-			f.log = nil
-			return err
-		}
-	}
-	fresh, err := io.ReadAll(f.times)
-	if err != nil {
-		return err
-	}
-	f.rest = append(f.rest, fresh...)
-	for {
-		end := bytes.IndexByte(f.rest, '\n')
-		if end < 0 {
-			return nil
-		}
-		var offset, millis int64
-		if _, err := fmt.Sscanf(string(f.rest[:end]), "%d %d", &offset, &millis); err != nil {
-			return fmt.Errorf("read %s: %w", f.dir.times(), err)
-		}
-		f.rest = f.rest[end+1:]
-		f.latest = time.Duration(millis) * time.Millisecond
-		if err := f.piece(offset, feed); err != nil {
-			return err
-		}
-	}
-}
-
-func (f *Follower) piece(end int64, feed func([]byte, time.Duration)) error {
-	chunk := make([]byte, end-f.read)
-	n, err := io.ReadFull(f.log, chunk)
-	f.read += int64(n)
-	feed(chunk[:n], f.latest)
-	if err == io.ErrUnexpectedEOF || err == io.EOF {
-		return fmt.Errorf("the log %s is shorter than was written to it", f.dir.Log())
-	}
-	return err
-}
-
-// Close closes the log.
-func (f *Follower) Close() {
-	for _, file := range []*os.File{f.log, f.times} {
-		if file != nil {
-			file.Close()
 		}
 	}
 }

@@ -3,6 +3,7 @@
 package host
 
 import (
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"time"
 
 	"github.com/google/renameio/v2"
+	"github.com/klauspost/compress/zstd"
 	"github.com/pelletier/go-toml/v2"
 
 	"initium/internal/core/proof"
@@ -49,6 +51,7 @@ type Record struct {
 	Dialect string            `toml:"dialect"`
 	Set     map[string]string `toml:"set"` // given values that the operator supplied
 	Adopted time.Time         `toml:"adopted"`
+	Guard   int               `toml:"guard"` // how many crashes in a row it is started again after
 }
 
 var serverName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
@@ -151,7 +154,8 @@ func readJSON(name string, v any) error {
 // StartDir is the folder of one start of a server.
 type StartDir string
 
-// NewStart makes the folder for the next start of a server.
+// NewStart makes the folder for the next start of a server; of two who make one at the
+// same time each gets its own.
 func (h Home) NewStart(server string) (StartDir, int, error) {
 	numbers, err := h.Starts(server)
 	if err != nil {
@@ -161,14 +165,23 @@ func (h Home) NewStart(server string) (StartDir, int, error) {
 	if n := len(numbers); n > 0 {
 		next = numbers[n-1] + 1
 	}
-	dir := h.Start(server, next)
-	return dir, next, os.MkdirAll(string(dir), 0o700)
+	if err := os.MkdirAll(filepath.Dir(string(h.Start(server, next))), 0o700); err != nil {
+		return "", 0, err
+	}
+	for ; ; next++ {
+		dir := h.Start(server, next)
+		if err := os.Mkdir(string(dir), 0o700); !errors.Is(err, fs.ErrExist) {
+			return dir, next, err
+		}
+	}
 }
 
 // Start is the folder of a start by its number.
 func (h Home) Start(server string, number int) StartDir {
-	return StartDir(filepath.Join(h.serverDir(server), "starts", fmt.Sprintf("%05d", number)))
+	return StartDir(filepath.Join(h.serverDir(server), "starts", startName(number)))
 }
+
+func startName(number int) string { return fmt.Sprintf("%05d", number) }
 
 // Starts lists the numbers of all kept starts, oldest first.
 func (h Home) Starts(server string) ([]int, error) {
@@ -186,17 +199,100 @@ func (h Home) Starts(server string) ([]int, error) {
 	return numbers, nil
 }
 
-// Log is the path of the kept log: the bytes as the server wrote them.
-func (d StartDir) Log() string { return filepath.Join(string(d), "log") }
+func (d StartDir) spec() string      { return filepath.Join(string(d), "start.json") }
+func (d StartDir) run() string       { return filepath.Join(string(d), "run.json") }
+func (d StartDir) exit() string      { return filepath.Join(string(d), "exit.json") }
+func (d StartDir) proof() string     { return filepath.Join(string(d), "proof.json") }
+func (d StartDir) inventory() string { return filepath.Join(string(d), "inventory.zst") }
+func (d StartDir) expect() string    { return filepath.Join(string(d), "expect.json") }
 
-func (d StartDir) times() string { return filepath.Join(string(d), "log.times") }
-func (d StartDir) spec() string  { return filepath.Join(string(d), "start.json") }
-func (d StartDir) run() string   { return filepath.Join(string(d), "run.json") }
-func (d StartDir) exit() string  { return filepath.Join(string(d), "exit.json") }
-func (d StartDir) proof() string { return filepath.Join(string(d), "proof.json") }
+// PutExpected keeps what the start is to be judged by.
+func (d StartDir) PutExpected(e Expected) error { return writeJSON(d.expect(), e) }
+
+// Expected reads what the start is to be judged by.
+func (d StartDir) Expected() (e Expected, err error) { return e, readJSON(d.expect(), &e) }
+
+// expectAs lets a start be judged by what another one is judged by.
+func (d StartDir) expectAs(other StartDir) error {
+	e, err := other.Expected()
+	if err != nil {
+		return err
+	}
+	return d.PutExpected(e)
+}
+
+// PutInventory keeps what a server is started with.
+func (d StartDir) PutInventory(v *proof.Inventory) error {
+	data, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	w, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return err
+	}
+	return WritePrivate(d.inventory(), w.EncodeAll(data, nil))
+}
+
+// Inventory reads what a server was started with; fs.ErrNotExist when that was not
+// kept.
+func (d StartDir) Inventory() (*proof.Inventory, error) {
+	packed, err := os.ReadFile(d.inventory())
+	if err != nil {
+		return nil, err
+	}
+	r, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	v := new(proof.Inventory)
+	data, err := r.DecodeAll(packed, nil)
+	if err == nil {
+		err = json.Unmarshal(data, v)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", d.inventory(), err)
+	}
+	return v, nil
+}
+
+// Key is a secret of this home, by which secrets can be sealed: the same one has the
+// same seal, and it cannot be guessed from that.
+func (h Home) Key() ([]byte, error) {
+	name := filepath.Join(h.Dir, "key")
+	key, err := os.ReadFile(name)
+	if err == nil && len(key) == 32 {
+		return key, nil
+	}
+	key = make([]byte, 32)
+	rand.Read(key)
+	return key, WritePrivate(name, key)
+}
+
+// Expected is what a start is judged by, whoever comes to judge it.
+type Expected struct {
+	Mods     []proof.Expected `json:"mods"`
+	Foretold []string         `json:"foretold"` // what check says of each, in the same order; "" for nothing
+	Within   time.Duration    `json:"within"`   // for becoming ready, ns
+	Settle   time.Duration    `json:"settle"`   // for staying up then, ns
+	Absent   []Absent         `json:"absent"`
+}
+
+// Absent is something that a mod makes by itself, and that was not there before.
+type Absent struct {
+	Mod  string `json:"mod"`
+	Path string `json:"path"`
+}
 
 // PutProof keeps the proof of a start.
 func (d StartDir) PutProof(p *proof.Proof) error { return writeJSON(d.proof(), p) }
+
+// Judged tells whether there is a proof of a start.
+func (d StartDir) Judged() bool {
+	_, err := os.Stat(d.proof())
+	return err == nil
+}
 
 // Proof reads the proof of a start. The error is fs.ErrNotExist when it was
 // never judged.

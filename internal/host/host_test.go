@@ -175,8 +175,8 @@ func TestPortHeld(t *testing.T) {
 func TestSocketFor(t *testing.T) {
 	base := t.TempDir()
 	t.Setenv("XDG_RUNTIME_DIR", base)
-	deep := host.StartDir("/" + strings.Repeat("very-deep/", 40))
-	path, err := host.SocketFor(deep)
+	deep := host.Home{Dir: "/" + strings.Repeat("very-deep/", 40)}
+	path, err := deep.SocketFor("s")
 	if err != nil || len(filepath.Base(path)) > 40 {
 		t.Fatalf("the socket of a deep folder is %s, %v", path, err)
 	}
@@ -186,7 +186,7 @@ func TestSocketFor(t *testing.T) {
 	if err := os.Chmod(filepath.Dir(path), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := host.SocketFor(deep); err == nil {
+	if _, err := deep.SocketFor("s"); err == nil {
 		t.Error("a folder that others may read is used")
 	}
 }

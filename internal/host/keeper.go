@@ -4,24 +4,29 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // Spec says how a server is started and stopped, with nothing left to fill in.
 type Spec struct {
 	Server   string        `json:"server"`
+	Home     string        `json:"home"` // Initium's, where further starts are kept
 	Command  []string      `json:"command"`
 	Dir      string        `json:"dir"`
 	Env      []string      `json:"env"` // added to the environment
+	Terminal bool          `json:"terminal,omitempty"`
+	Files    []string      `json:"files,omitempty"` // that the server writes its log into, besides what it prints
 	Console  string        `json:"console,omitempty"`
 	Signal   string        `json:"signal,omitempty"`
 	Patience time.Duration `json:"patience"` // ns
@@ -33,15 +38,20 @@ type Spec struct {
 type Running struct {
 	Keeper  int       `json:"keeper"` // process ids
 	Server  int       `json:"server"`
+	Born    uint64    `json:"born"` // when the server's process began, in ticks of the kernel
 	Started time.Time `json:"started"`
 }
 
 // Exit says how a server ended.
 type Exit struct {
-	Status int       `json:"status"` // -1 when a signal ended it
-	At     time.Time `json:"at"`
-	How    string    `json:"how"` // "by itself", "stopped", "killed" or "not started"
-	Error  string    `json:"error,omitempty"`
+	Status int           `json:"status"` // -1 when a signal ended it, or nobody saw it
+	At     time.Time     `json:"at"`
+	Lasted time.Duration `json:"lasted"` // how long it ran, ns
+	How    string        `json:"how"`    // one of those below
+	Error  string        `json:"error,omitempty"`
+	Left   int           `json:"left,omitempty"`  // processes that it left behind and that had to be ended
+	Again  *time.Time    `json:"again,omitempty"` // when the keeper starts it again
+	Next   int           `json:"next,omitempty"`  // the number of that start, once it has begun
 }
 
 // How a server ended.
@@ -50,118 +60,230 @@ const (
 	EndedStop   = "stopped"
 	EndedKill   = "killed"
 	EndedNever  = "not started"
+	EndedUnseen = "unseen" // its keeper was gone by then
 )
+
+// After a crash the server is started again after a pause that doubles each time;
+// once it has stayed up for a while the counting begins anew.
+const (
+	firstPause = time.Second
+	longPause  = time.Minute
+	steadyTime = 10 * time.Minute
+)
+
+// insistence is how long a server has between the two signals that end it by force.
+const insistence = 2 * time.Second
 
 // keeper owns one running server: its process, its console and its log.
 type keeper struct {
-	dir     StartDir
-	spec    Spec
-	cmd     *exec.Cmd
-	console io.WriteCloser
-	done    chan struct{} // closed when the server has ended
+	dir  StartDir
+	spec Spec
+	lock *os.File
 
-	mu  sync.Mutex
-	how string
+	mu      sync.Mutex
+	how     string
+	main    int      // the server's process, 0 when none runs
+	console *os.File // nil when none runs
+	done    chan struct{}
+	guards  int           // crashes in a row after which it is started again
+	crashes int           // in a row
+	enough  chan struct{} // closed when the server is not to be started again
 }
 
 // Keep runs a server until it ends; it is what a keeper process does. The start
-// folder has to hold what NewKeeper put there. Its own failures end up in the
+// folder has to hold what Prepare put there. Its own failures end up in the
 // start folder too, where the client looks for them.
 func Keep(dir StartDir) error {
-	k := &keeper{dir: dir, done: make(chan struct{}), how: EndedItself}
+	k := &keeper{dir: dir, how: EndedItself, enough: make(chan struct{})}
 	if err := readJSON(dir.spec(), &k.spec); err != nil {
 		return err
 	}
 	never := func(err error) error {
-		return errors.Join(err, writeJSON(dir.exit(), Exit{Status: -1, At: time.Now(), How: EndedNever, Error: err.Error()}))
+		return errors.Join(err, writeJSON(k.dir.exit(), Exit{Status: -1, At: time.Now(), How: EndedNever, Error: err.Error()}))
 	}
 	lock, err := tryLock(k.spec.Lock)
 	if err != nil {
 		return never(fmt.Errorf("%s is running already", k.spec.Server))
 	}
 	defer lock.Close()
-	status, err := k.run()
-	if err != nil {
-		return never(err)
-	}
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	return writeJSON(dir.exit(), Exit{Status: status, At: time.Now(), How: k.how})
-}
-
-// run starts the server, writes its log and waits for its end. The error says
-// why it could not be started.
-func (k *keeper) run() (status int, err error) {
-	logFile, err := os.OpenFile(k.dir.Log(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
-		return 0, err
-	}
-	defer logFile.Close()
-	times, err := os.OpenFile(k.dir.times(), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
-	if err != nil {
-		return 0, err
-	}
-	defer times.Close()
-	out, outWriter, err := os.Pipe()
-	if err != nil {
-		return 0, err
-	}
-	defer out.Close()
-	k.cmd = exec.Command(k.spec.Command[0], k.spec.Command[1:]...)
-	k.cmd.Dir = k.spec.Dir
-	k.cmd.Env = append(os.Environ(), k.spec.Env...)
-	k.cmd.Stdout, k.cmd.Stderr = outWriter, outWriter
-	k.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	if k.console, err = k.cmd.StdinPipe(); err != nil {
-		return 0, err
+	k.lock = lock
+	// What the server leaves behind becomes a child of the keeper, and so is seen.
+	if err := unix.Prctl(unix.PR_SET_CHILD_SUBREAPER, 1, 0, 0, 0); err != nil {
+		return never(fmt.Errorf("watch over what the server starts: %w", err))
 	}
 	listener, err := listenPrivate(k.spec.Socket)
 	if err != nil {
-		return 0, err
+		return never(err)
 	}
 	defer listener.Close()
-	started := time.Now()
-	if err := k.cmd.Start(); err != nil {
-		return 0, fmt.Errorf("start the server: %w", err)
-	}
-	outWriter.Close()
-	if err := writeJSON(k.dir.run(), Running{os.Getpid(), k.cmd.Process.Pid, started}); err != nil {
-		return 0, err
-	}
 	go k.serve(listener)
+	asked := make(chan os.Signal, 4) // of the keeper itself, when the machine goes down
+	signal.Notify(asked, syscall.SIGTERM, syscall.SIGINT)
+	signal.Ignore(syscall.SIGHUP)
+	go func() {
+		for range asked {
+			k.stop()
+		}
+	}()
+	for {
+		began := time.Now()
+		exit, err := k.run()
+		if err != nil {
+			return never(err)
+		}
+		pause, again := k.pause(exit, time.Since(began))
+		if again {
+			at := time.Now().Add(pause)
+			exit.Again = &at
+		}
+		if err := writeJSON(k.dir.exit(), exit); err != nil || !again {
+			return err
+		}
+		if again, err = k.next(exit, pause); err != nil || !again {
+			return err
+		}
+	}
+}
+
+// pause tells whether a server that has ended is to be started again, and after
+// how long.
+func (k *keeper) pause(exit Exit, lasted time.Duration) (time.Duration, bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.how != EndedItself || exit.Status == 0 {
+		return 0, false
+	}
+	if lasted > steadyTime {
+		k.crashes = 0
+	}
+	if k.crashes >= k.guards {
+		return 0, false
+	}
+	k.crashes++
+	return min(firstPause<<(k.crashes-1), longPause), true
+}
+
+// next waits and makes ready for another start; again is false when the server is
+// to stay down after all.
+func (k *keeper) next(exit Exit, pause time.Duration) (again bool, err error) {
+	select {
+	case <-time.After(pause):
+	case <-k.enough:
+		exit.Again = nil
+		return false, writeJSON(k.dir.exit(), exit)
+	}
+	dir, number, err := Home{k.spec.Home}.Prepare(k.spec)
+	if err != nil {
+		return false, err
+	}
+	if err := dir.expectAs(k.dir); err != nil {
+		return false, err
+	}
+	exit.Next = number
+	if err := writeJSON(k.dir.exit(), exit); err != nil {
+		return false, err
+	}
+	k.dir = dir
+	return true, nil
+}
+
+// run starts the server, writes its log and waits for its end, and for that of
+// all that it has started. The error says why it could not be started.
+func (k *keeper) run() (exit Exit, err error) {
+	began := time.Now()
+	book, err := newLogbook(k.dir, began)
+	if err != nil {
+		return exit, err
+	}
+	defer book.close()
+	pipes, err := openPipes(k.spec.Terminal)
+	if err != nil {
+		return exit, err
+	}
+	defer pipes.close()
+	tail, err := newTail(k.spec.Files)
+	if err != nil {
+		return exit, fmt.Errorf("follow the log of the server: %w", err)
+	}
+	cmd := exec.Command(k.spec.Command[0], k.spec.Command[1:]...)
+	cmd.Dir = k.spec.Dir
+	cmd.Env = append(os.Environ(), k.spec.Env...)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = pipes.serverIn, pipes.serverOut, pipes.serverOut
+	cmd.ExtraFiles = []*os.File{k.lock} // a server that outlives its keeper still holds it
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: k.spec.Terminal}
+	if err := cmd.Start(); err != nil {
+		return exit, fmt.Errorf("start the server: %w", err)
+	}
+	pipes.hand()
+	main := cmd.Process.Pid
+	if err := writeJSON(k.dir.run(), Running{os.Getpid(), main, born(main), began}); err != nil {
+		syscall.Kill(-main, syscall.SIGKILL)
+		return exit, err
+	}
+	k.mu.Lock()
+	k.main, k.console, k.done = main, pipes.console, make(chan struct{})
+	asked := k.how != EndedItself // to stop, at the very moment of the start
+	k.mu.Unlock()
+	if asked {
+		go k.halt()
+	}
+	printed := book.source(len(k.spec.Files) > 0)
 	copied := make(chan struct{})
 	go func() {
 		defer close(copied)
-		copyTimed(logFile, times, out, started)
+		printed.copyFrom(pipes.out)
 	}()
-	waitErr := k.cmd.Wait()
-	close(k.done)
-	select { // what the server left behind may hold the pipe open
+	tail.begin(book)
+	exit.Status, exit.Left = k.wait(main)
+	select { // a process that is nobody's child any more may hold the pipe open
 	case <-copied:
 	case <-time.After(2 * time.Second):
 	}
-	var exit *exec.ExitError
-	if errors.As(waitErr, &exit) {
-		return exit.ExitCode(), nil
-	}
-	return 0, nil
+	tail.end()
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	close(k.done)
+	k.main, k.console = 0, nil
+	exit.How, exit.At, exit.Lasted = k.how, time.Now(), time.Since(began)
+	return exit, nil
 }
 
-// copyTimed writes the log and, for each piece of it, the offset of its end and
-// the milliseconds since the start.
-func copyTimed(logFile, times io.Writer, from io.Reader, started time.Time) {
-	buf := make([]byte, 64<<10)
-	offset := int64(0)
+// wait waits for the server and for all that it has started. A server that ends
+// well and leaves something behind has gone into the background, and goes on; what
+// one leaves behind that failed or was stopped is ended, for it may hold on to the
+// same data.
+func (k *keeper) wait(main int) (status, left int) {
 	for {
-		n, err := from.Read(buf)
-		if n > 0 {
-			logFile.Write(buf[:n]) // a full disk must not stop the server
-			offset += int64(n)
-			fmt.Fprintf(times, "%d %d\n", offset, time.Since(started).Milliseconds())
+		var ws syscall.WaitStatus
+		pid, err := syscall.Wait4(-1, &ws, 0, nil)
+		switch {
+		case err == syscall.EINTR:
+		case err != nil: // there are no children any more
+			return status, left
+		case pid == main:
+			if status = ws.ExitStatus(); ws.Signaled() {
+				status = -1
+			}
+			k.mu.Lock()
+			k.main = 0
+			stopping := k.how != EndedItself
+			k.mu.Unlock()
+			if rest := descendants(os.Getpid()); len(rest) > 0 && (status != 0 || stopping) {
+				left = len(rest)
+				go k.insist()
+			}
 		}
-		if err != nil {
-			return
-		}
+	}
+}
+
+// insist ends all that runs by force.
+func (k *keeper) insist() {
+	k.mu.Lock()
+	done := k.done
+	k.mu.Unlock()
+	signalAll(descendants(os.Getpid()), syscall.SIGTERM)
+	for wait := insistence; !within(done, wait); wait = 200 * time.Millisecond {
+		signalAll(descendants(os.Getpid()), syscall.SIGKILL)
 	}
 }
 
@@ -187,59 +309,107 @@ func (k *keeper) serve(l net.Listener) {
 	}
 }
 
+// sayLimit is how long a server may take to read what is typed.
+const sayLimit = 3 * time.Second
+
 func (k *keeper) order(word, rest string) error {
 	switch word {
 	case "say":
-		_, err := fmt.Fprintf(k.console, "%s\n", rest)
-		return err
+		return k.say(rest)
 	case "stop":
 		go k.stop()
+		return nil
+	case "guard":
+		n, err := strconv.Atoi(rest)
+		if err != nil || n < 0 {
+			return fmt.Errorf("%q is no number of starts", rest)
+		}
+		k.mu.Lock()
+		k.guards, k.crashes = n, 0
+		k.mu.Unlock()
 		return nil
 	}
 	return fmt.Errorf("unknown order %q", word)
 }
 
+func (k *keeper) say(line string) error {
+	k.mu.Lock()
+	console := k.console
+	k.mu.Unlock()
+	if console == nil {
+		return errors.New("the server is down; it will be started again in a moment")
+	}
+	console.SetWriteDeadline(time.Now().Add(sayLimit))
+	if _, err := fmt.Fprintf(console, "%s\n", line); errors.Is(err, os.ErrDeadlineExceeded) {
+		return errors.New("the server does not read its console")
+	} else if err != nil {
+		return fmt.Errorf("type on the console: %w", err)
+	}
+	return nil
+}
+
 var signals = map[string]syscall.Signal{"INT": syscall.SIGINT, "TERM": syscall.SIGTERM, "HUP": syscall.SIGHUP, "QUIT": syscall.SIGQUIT}
 
-// stop asks politely, waits, and only then insists.
+// stop has the server stop for good. One that waits to be started again stays down.
 func (k *keeper) stop() {
 	k.mu.Lock()
-	if k.how != EndedItself {
-		k.mu.Unlock()
-		return // somebody has asked already
+	asked := k.how != EndedItself
+	if !asked {
+		k.how = EndedStop
+		close(k.enough)
 	}
-	k.how = EndedStop
 	k.mu.Unlock()
-	group := -k.cmd.Process.Pid
-	if k.spec.Console != "" {
-		fmt.Fprintf(k.console, "%s\n", k.spec.Console)
-	} else {
-		k.cmd.Process.Signal(signals[k.spec.Signal])
+	if !asked {
+		k.halt()
 	}
-	if k.ends(k.spec.Patience) {
+}
+
+// halt asks the server that runs politely, waits, and only then insists.
+func (k *keeper) halt() {
+	k.mu.Lock()
+	main, done := k.main, k.done
+	k.mu.Unlock()
+	if done == nil || within(done, 0) {
+		return
+	}
+	if k.spec.Console == "" || k.say(k.spec.Console) != nil {
+		signal := signals[k.spec.Signal]
+		if signal == 0 {
+			signal = syscall.SIGTERM
+		}
+		if main != 0 {
+			syscall.Kill(main, signal)
+		} else {
+			signalAll(descendants(os.Getpid()), signal)
+		}
+	}
+	if within(done, k.spec.Patience) {
 		return
 	}
 	k.mu.Lock()
 	k.how = EndedKill
 	k.mu.Unlock()
-	syscall.Kill(group, syscall.SIGTERM)
-	if !k.ends(2 * time.Second) {
-		syscall.Kill(group, syscall.SIGKILL)
-	}
+	k.insist()
 }
 
-func (k *keeper) ends(within time.Duration) bool {
+// within waits for the end of something, for a while.
+func within(done <-chan struct{}, limit time.Duration) bool {
 	select {
-	case <-k.done:
+	case <-done:
 		return true
-	case <-time.After(within):
+	default:
+	}
+	select {
+	case <-done:
+		return true
+	case <-time.After(limit):
 		return false
 	}
 }
 
-// SocketFor is where the keeper of a start folder listens: a short path, as
-// Unix sockets need, in a folder of the operator's own.
-func SocketFor(dir StartDir) (string, error) {
+// SocketFor is where the keeper of a server listens: a short path, as Unix
+// sockets need, in a folder of the operator's own.
+func (h Home) SocketFor(server string) (string, error) {
 	base := os.Getenv("XDG_RUNTIME_DIR")
 	if base == "" {
 		base = filepath.Join(os.TempDir(), "initium-"+strconv.Itoa(os.Getuid()))
@@ -256,14 +426,13 @@ func SocketFor(dir StartDir) (string, error) {
 	if stat, ok := info.Sys().(*syscall.Stat_t); !ok || !info.IsDir() || info.Mode().Perm()&0o077 != 0 || int(stat.Uid) != os.Getuid() {
 		return "", fmt.Errorf("%s has to be a folder that only you may use; remove it and try again", base)
 	}
-	return filepath.Join(base, shortHash(string(dir))+".sock"), nil
+	return filepath.Join(base, shortHash(h.serverDir(server))+".sock"), nil
 }
 
 func listenPrivate(path string) (net.Listener, error) {
 	os.Remove(path)
+	old := syscall.Umask(0o177)
 	l, err := net.Listen("unix", path)
-	if err != nil {
-		return nil, err
-	}
-	return l, os.Chmod(path, 0o600)
+	syscall.Umask(old)
+	return l, err
 }

@@ -2,11 +2,16 @@ package host_test
 
 import (
 	"bufio"
+	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -22,14 +27,45 @@ func TestMain(m *testing.M) {
 		os.Exit(0)
 	}
 	if len(os.Args) > 1 && os.Args[1] == "server" {
-		serve()
+		serve(os.Args[2:])
 	}
 	os.Exit(m.Run())
 }
 
-// serve says what it hears until it is told to go.
-func serve() {
+// serve is a server that says what it hears until it is told to go, and behaves as
+// badly as it is told to.
+func serve(how []string) {
+	if slices.Contains(how, "deaf") { // to signals
+		signal.Ignore(syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+	}
 	fmt.Println("up in", os.Getenv("PLACE"))
+	for _, word := range how {
+		switch word {
+		case "silent":
+			os.Stdout.Close()
+			os.Stderr.Close()
+		case "dies":
+			os.Exit(9)
+		case "background", "leaves":
+			child := exec.Command(os.Args[0], "server", "child")
+			child.Stdout, child.SysProcAttr = os.Stdout, &syscall.SysProcAttr{Setsid: true}
+			if err := child.Start(); err != nil {
+				os.Exit(8)
+			}
+			if word == "background" {
+				os.Exit(0)
+			}
+		case "child", "unreading":
+			time.Sleep(time.Hour)
+		case "flood":
+			line := append(bytes.Repeat([]byte("a line of a flood "), 6), '\n')
+			all := bytes.Repeat(line, 600)
+			for range 1000 {
+				os.Stdout.Write(all)
+			}
+			fmt.Println("the flood is over")
+		}
+	}
 	scan := bufio.NewScanner(os.Stdin)
 	for scan.Scan() {
 		switch line := scan.Text(); line {
@@ -44,117 +80,458 @@ func serve() {
 	os.Exit(1)
 }
 
-// launch starts the server under a keeper; its log is read with log.
-func launch(t *testing.T, change func(*host.Spec)) (dir host.StartDir, home host.Home, log func(want string) string) {
+// kept is a server under a keeper.
+type kept struct {
+	*testing.T
+	home host.Home
+	dir  host.StartDir
+	f    *host.Follower
+	got  strings.Builder
+}
+
+// begin starts a server under a keeper.
+func begin(t *testing.T, change func(*host.Spec)) *kept {
+	t.Helper()
+	k := prepare(t, change)
+	exe, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.dir.Launch(exe); err != nil {
+		t.Fatal(err)
+	}
+	return k
+}
+
+func prepare(t *testing.T, change func(*host.Spec)) *kept {
 	t.Helper()
 	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
 	exe, err := os.Executable()
 	if err != nil {
 		t.Fatal(err)
 	}
-	home = host.Home{Dir: t.TempDir()}
+	k := &kept{T: t, home: host.Home{Dir: t.TempDir()}}
 	spec := host.Spec{Server: "s", Command: []string{exe, "server"}, Dir: t.TempDir(), Env: []string{"PLACE=harbour"}, Console: "go", Patience: 5 * time.Second}
 	if change != nil {
 		change(&spec)
 	}
-	dir, _, err = home.Launch(exe, spec)
-	if err != nil {
+	if k.dir, _, err = k.home.Prepare(spec); err != nil {
 		t.Fatal(err)
 	}
+	if err := k.dir.PutExpected(host.Expected{}); err != nil {
+		t.Fatal(err)
+	}
+	k.follow(k.dir)
 	t.Cleanup(func() {
-		if home.IsRunning("s") {
-			dir.Stop(context.Background())
+		if k.home.IsRunning("s") {
+			k.home.StopServer(context.Background(), "s")
 		}
 	})
-	f := dir.Follow()
-	t.Cleanup(f.Close)
-	var got strings.Builder
-	return dir, home, func(want string) string {
-		t.Helper()
-		for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
-			if err := f.Next(func(chunk []byte, at time.Duration) {
+	return k
+}
+
+func (k *kept) follow(dir host.StartDir) {
+	k.dir, k.f = dir, dir.Follow()
+	k.got.Reset()
+	k.Cleanup(k.f.Close)
+}
+
+// log waits until the log has a text.
+func (k *kept) log(want string) string {
+	k.Helper()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); k.f.Wait(context.Background(), 50*time.Millisecond) {
+		for more := true; more; {
+			var err error
+			if more, err = k.f.Next(func(chunk []byte, at time.Duration) {
 				if at < 0 || at > time.Minute {
-					t.Errorf("a piece arrived after %s", at)
+					k.Errorf("a piece arrived after %s", at)
 				}
-				got.Write(chunk)
+				k.got.Write(chunk)
 			}); err != nil {
-				t.Fatal(err)
-			}
-			if strings.Contains(got.String(), want) {
-				return got.String()
+				k.Fatal(err)
 			}
 		}
-		t.Fatalf("the log never says %q: %q", want, got.String())
-		return ""
+		if strings.Contains(k.got.String(), want) {
+			return k.got.String()
+		}
 	}
+	got := k.got.String()
+	k.Fatalf("the log never says %q: %.300q", want, got[max(len(got)-300, 0):])
+	return ""
+}
+
+// exit waits for the end of the server.
+func (k *kept) exit() host.Exit {
+	k.Helper()
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		if running := k.home.IsRunning("s"); running {
+			continue
+		}
+		if exit, ok := k.dir.Exit(); ok && exit.Again == nil {
+			return exit
+		}
+	}
+	k.Fatal("the end is not noticed")
+	return host.Exit{}
+}
+
+func (k *kept) say(line string) {
+	k.Helper()
+	if err := k.dir.Say(line); err != nil {
+		k.Fatal(err)
+	}
+}
+
+func with(words ...string) func(*host.Spec) {
+	return func(s *host.Spec) { s.Command = append(s.Command, words...) }
 }
 
 func TestKeeper(t *testing.T) {
-	dir, home, log := launch(t, nil)
-	log("up in harbour\n")
-	if !home.IsRunning("s") {
-		t.Error("the server is not seen to run")
-	}
-	exe, _ := os.Executable()
-	if _, _, err := home.Launch(exe, host.Spec{Server: "s", Command: []string{exe, "server"}}); !errors.Is(err, host.ErrRunning) {
-		t.Errorf("a second start gives %v", err)
-	}
-	if err := dir.Say("one\ntwo"); err != nil {
-		t.Fatal(err)
-	}
-	log("heard one two\n")
-	exit, err := dir.Stop(context.Background())
-	if err != nil || exit.How != host.EndedStop || exit.Status != 0 {
-		t.Errorf("stopping gives %+v, %v", exit, err)
-	}
-	if home.IsRunning("s") {
-		t.Error("the server is still seen to run")
-	}
-	if again, err := dir.Stop(context.Background()); err != nil || again != exit {
-		t.Errorf("stopping again gives %+v, %v", again, err)
+	for _, terminal := range []bool{false, true} {
+		k := begin(t, func(s *host.Spec) { s.Terminal = terminal })
+		k.log("up in harbour\n")
+		if !k.home.IsRunning("s") {
+			t.Error("the server is not seen to run")
+		}
+		exe, _ := os.Executable()
+		second, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := second.Launch(exe); err == nil || !strings.Contains(err.Error(), "running already") {
+			t.Errorf("a second start gives %v", err)
+		}
+		second.Remove()
+		k.say("one\ntwo")
+		if got := k.log("heard one two\n"); got != "up in harbour\nheard one two\n" {
+			t.Errorf("on a terminal %v: %q", terminal, got)
+		}
+		exit, err := k.dir.Stop(context.Background())
+		if err != nil || exit.How != host.EndedStop || exit.Status != 0 || exit.Lasted <= 0 {
+			t.Errorf("stopping gives %+v, %v", exit, err)
+		}
+		k.exit()
+		if again, err := k.home.StopServer(context.Background(), "s"); err != nil || again.Status != exit.Status || again.How != exit.How {
+			t.Errorf("stopping again gives %+v, %v", again, err)
+		}
 	}
 }
 
-func TestKeeperSeesACrash(t *testing.T) {
-	dir, _, log := launch(t, nil)
-	log("up")
-	if err := dir.Say("crash"); err != nil {
-		t.Fatal(err)
+func TestKeeperAndBadServers(t *testing.T) {
+	quick := func(words ...string) func(*host.Spec) {
+		return func(s *host.Spec) { s.Command, s.Patience = append(s.Command, words...), 100*time.Millisecond }
 	}
-	for end := time.Now().Add(10 * time.Second); ; time.Sleep(5 * time.Millisecond) {
-		if exit, ok := dir.Exit(); ok {
-			if exit.Status != 7 || exit.How != host.EndedItself {
-				t.Errorf("exit is %+v", exit)
+	stop := func(k *kept) {
+		if _, err := k.home.StopServer(context.Background(), "s"); err != nil {
+			k.Error(err)
+		}
+	}
+	for name, test := range map[string]struct {
+		spec func(*host.Spec)
+		do   func(*kept)
+		want host.Exit
+	}{
+		"crashes":                  {nil, func(k *kept) { k.say("crash") }, host.Exit{Status: 7, How: host.EndedItself}},
+		"does not listen":          {func(s *host.Spec) { s.Console, s.Patience = "please", 100*time.Millisecond }, stop, host.Exit{Status: -1, How: host.EndedKill}},
+		"is deaf to signals":       {func(s *host.Spec) { quick("deaf")(s); s.Console, s.Signal = "", "INT" }, stop, host.Exit{Status: -1, How: host.EndedKill}},
+		"closes its output":        {with("silent"), stop, host.Exit{How: host.EndedStop}},
+		"dies at once":             {with("dies"), func(*kept) {}, host.Exit{Status: 9, How: host.EndedItself}},
+		"leaves a child":           {with("leaves"), func(k *kept) { k.say("crash") }, host.Exit{Status: 7, How: host.EndedItself, Left: 1}},
+		"leaves a child, stopped":  {with("leaves"), stop, host.Exit{How: host.EndedStop, Left: 1}},
+		"does not read, by signal": {func(s *host.Spec) { s.Command, s.Console = append(s.Command, "unreading"), "" }, stop, host.Exit{Status: -1, How: host.EndedStop}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			k := begin(t, test.spec)
+			k.log("up")
+			test.do(k)
+			got := k.exit()
+			if got.Status != test.want.Status || got.How != test.want.How || got.Left != test.want.Left {
+				t.Errorf("it ended %+v, want %+v", got, test.want)
 			}
-			return
-		}
-		if time.Now().After(end) {
-			t.Fatal("the crash is not noticed")
-		}
+		})
 	}
 }
 
-func TestKeeperInsists(t *testing.T) {
-	dir, _, log := launch(t, func(s *host.Spec) { s.Console, s.Patience = "please", 100*time.Millisecond })
-	log("up")
-	exit, err := dir.Stop(context.Background())
-	if err != nil || exit.How != host.EndedKill || exit.Status != -1 {
-		t.Errorf("stopping gives %+v, %v", exit, err)
+// A server that goes into the background is still the server.
+func TestKeeperOfABackgroundServer(t *testing.T) {
+	k := begin(t, func(s *host.Spec) { s.Command, s.Console = append(s.Command, "background"), "" })
+	k.log("up in harbour\nup in harbour\n")
+	time.Sleep(100 * time.Millisecond)
+	if !k.home.IsRunning("s") {
+		t.Fatal("it is not seen to run")
+	}
+	if _, ended := k.dir.Exit(); ended {
+		t.Error("it is said to have ended")
+	}
+	if _, err := k.home.StopServer(context.Background(), "s"); err != nil {
+		t.Fatal(err)
+	}
+	if exit := k.exit(); exit.How != host.EndedStop {
+		t.Errorf("it ended %+v", exit)
 	}
 }
 
 func TestKeeperCannotStart(t *testing.T) {
-	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
-	exe, err := os.Executable()
-	if err != nil {
-		t.Fatal(err)
-	}
-	home := host.Home{Dir: t.TempDir()}
-	_, _, err = home.Launch(exe, host.Spec{Server: "s", Command: []string{"/nowhere/at/all"}, Dir: t.TempDir()})
-	if err == nil || !strings.Contains(err.Error(), "no such file") {
+	k := prepare(t, func(s *host.Spec) { s.Command = []string{"/nowhere/at/all"} })
+	exe, _ := os.Executable()
+	if err := k.dir.Launch(exe); err == nil || !strings.Contains(err.Error(), "no such file") {
 		t.Errorf("error is %v", err)
 	}
-	if home.IsRunning("s") {
-		t.Error("what could not be started is seen to run")
+	k.exit()
+}
+
+// After a crash a server is started again, in a start of its own, as often as was
+// said and no more.
+func TestKeeperStartsAgain(t *testing.T) {
+	k := begin(t, nil)
+	if err := k.dir.Guard(2); err != nil {
+		t.Fatal(err)
+	}
+	k.log("up")
+	first := k.dir
+	for n := range 2 {
+		k.say("crash")
+		next := 0
+		for end := time.Now().Add(10 * time.Second); next == 0 && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+			exit, _ := k.dir.Exit()
+			next = exit.Next
+			if state, err := k.home.State("s"); err != nil || !state.Up {
+				t.Fatalf("after crash %d it is %+v, %v", n+1, state, err)
+			}
+		}
+		k.follow(k.home.Start("s", next))
+		k.log("up")
+	}
+	k.say("crash")
+	if exit := k.exit(); exit.Status != 7 || exit.Next != 0 {
+		t.Errorf("the last crash: %+v", exit)
+	}
+	if numbers, err := k.home.Starts("s"); err != nil || len(numbers) != 3 {
+		t.Errorf("starts %v, %v", numbers, err)
+	}
+	if exit, _ := first.Exit(); exit.Next != 2 {
+		t.Errorf("the first start was followed by %d", exit.Next)
+	}
+}
+
+// A server that waits to be started again stays down when it is stopped.
+func TestStopWhileWaiting(t *testing.T) {
+	k := begin(t, nil)
+	if err := k.dir.Guard(1); err != nil {
+		t.Fatal(err)
+	}
+	k.log("up")
+	k.say("crash")
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(time.Millisecond) {
+		if state, err := k.home.State("s"); err == nil && state.Waiting {
+			break
+		} else if time.Now().After(end) {
+			t.Fatalf("it is not seen to wait: %+v, %v", state, err)
+		}
+	}
+	if err := k.dir.Say("hello"); err == nil || !strings.Contains(err.Error(), "down") {
+		t.Errorf("speaking to it gives %v", err)
+	}
+	if exit, err := k.home.StopServer(context.Background(), "s"); err != nil || exit.Status != 7 {
+		t.Errorf("stopping gives %+v, %v", exit, err)
+	}
+	k.exit()
+	if numbers, _ := k.home.Starts("s"); len(numbers) != 1 {
+		t.Errorf("starts %v", numbers)
+	}
+}
+
+// When its keeper is killed, a server is found again as long as it lives, no second
+// one is started, and it can be stopped.
+func TestKeeperIsKilled(t *testing.T) {
+	for name, words := range map[string][]string{"lives on": {"deaf", "unreading"}, "dies with it": nil} {
+		t.Run(name, func(t *testing.T) {
+			k := begin(t, func(s *host.Spec) { s.Command, s.Patience = append(s.Command, words...), 100*time.Millisecond })
+			k.log("up")
+			running, err := k.dir.Running()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := syscall.Kill(running.Keeper, syscall.SIGKILL); err != nil {
+				t.Fatal(err)
+			}
+			if words == nil {
+				if exit := k.exit(); exit.How != host.EndedUnseen || exit.Error == "" {
+					t.Errorf("it ended %+v", exit)
+				}
+				return
+			}
+			var state host.State
+			for end := time.Now().Add(5 * time.Second); state.Lost == nil && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+				if state, err = k.home.State("s"); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if !state.Up || len(state.Lost) != 1 || state.Lost[0] != running.Server {
+				t.Fatalf("the server is %+v, its process %d", state, running.Server)
+			}
+			if err := k.dir.Say("hello"); err == nil || !strings.Contains(err.Error(), "keeper was ended") {
+				t.Errorf("speaking to it gives %v", err)
+			}
+			exit, err := k.home.StopServer(context.Background(), "s")
+			if err != nil || exit.How != host.EndedKill {
+				t.Errorf("stopping gives %+v, %v", exit, err)
+			}
+			if k.home.IsRunning("s") {
+				t.Error("it still runs")
+			}
+		})
+	}
+}
+
+// Many look at a flood at once: each reads every line once, also when pieces are
+// packed while they read, and whoever comes later.
+func TestFlood(t *testing.T) {
+	k := begin(t, with("flood"))
+	const lines = 600_000
+	check := func(who, got string) {
+		t.Helper()
+		if n := strings.Count(got, "\n"); n != lines+2 || strings.Count(got, "\na line of a flood") != lines {
+			t.Errorf("%s reads %d lines", who, n)
+		}
+	}
+	other := &kept{T: t, home: k.home}
+	other.follow(k.dir)
+	done := make(chan string)
+	go func() { done <- other.log("the flood is over\n") }()
+	check("the first", k.log("the flood is over\n"))
+	check("the second", <-done)
+	late := &kept{T: t, home: k.home}
+	late.follow(k.dir)
+	check("one that comes later", late.log("the flood is over\n"))
+	if _, err := k.dir.Stop(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	k.exit()
+	packed, _ := filepath.Glob(filepath.Join(string(k.dir), "log.*.zst"))
+	plain, _ := filepath.Glob(filepath.Join(string(k.dir), "log.0????"))
+	if len(packed) != 2 || len(plain) != 1 {
+		t.Errorf("packed %v, plain %v", packed, plain)
+	}
+	whole := host.OpenLog(k.dir.Log())
+	defer whole.Close()
+	var all bytes.Buffer
+	if _, err := all.ReadFrom(whole); err != nil {
+		t.Fatal(err)
+	}
+	check("one who reads the whole", all.String())
+	// A piece that is not kept any more leaves its lines without text.
+	os.Remove(packed[0])
+	gap := host.OpenLog(k.dir.Log())
+	defer gap.Close()
+	all.Reset()
+	if _, err := all.ReadFrom(gap); err != nil {
+		t.Fatal(err)
+	}
+	if n := bytes.Count(all.Bytes(), []byte("\n")); n != lines+2 || !bytes.Contains(all.Bytes(), []byte("lines from here on are not kept any more\n\n")) {
+		t.Errorf("with a piece gone there are %d lines", n)
+	}
+	late.follow(k.dir)
+	if n := strings.Count(late.log("the flood is over\n"), "\n"); n != lines+2 {
+		t.Errorf("with a piece gone a follower reads %d lines", n)
+	}
+}
+
+// What a server writes into files of its own is part of its log, whatever becomes of
+// the files.
+func TestLogFiles(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "server.log")
+	write := func(flags int, data string) {
+		t.Helper()
+		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|flags, 0o600)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer f.Close()
+		if _, err := f.WriteString(data); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(0, "of an earlier start\n")
+	k := begin(t, func(s *host.Spec) { s.Files = []string{file, filepath.Join(dir, "later", "other.log")} })
+	k.log("up in harbour\n")
+	write(os.O_APPEND, "added\nhalf a ")
+	k.log("added\n")
+	k.say("between")
+	k.log("heard between\n")
+	write(os.O_APPEND, "line\n")
+	k.log("half a line\n")
+	write(os.O_TRUNC, "anew\n")
+	k.log("anew\n")
+	if err := os.Rename(file, file+".1"); err != nil {
+		t.Fatal(err)
+	}
+	write(0, "turned\n")
+	k.log("turned\n")
+	if err := os.Mkdir(filepath.Join(dir, "later"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	file = filepath.Join(dir, "later", "other.log")
+	write(0, "of a folder that came later\nwithout an end")
+	k.log("of a folder that came later\n")
+	if _, err := k.dir.Stop(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	if got, want := k.log("without an end\n"), "up in harbour\nadded\nheard between\nhalf a line\nanew\nturned\nof a folder that came later\nwithout an end\n"; got != want {
+		t.Errorf("the log is %q, want %q", got, want)
+	}
+}
+
+// A disk that is full does not stop a server, and its log says what is missing.
+func TestLogOnAFullDisk(t *testing.T) {
+	small := t.TempDir()
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=1m"); err != nil {
+		t.Skipf("no small disk can be made here: %v", err)
+	}
+	t.Cleanup(func() { syscall.Unmount(small, 0) })
+	k := prepare(t, nil)
+	spec := host.Spec{Server: "s", Command: []string{os.Args[0], "server"}, Dir: small, Console: "go", Patience: 5 * time.Second}
+	k.home = host.Home{Dir: small}
+	var err error
+	if k.dir, _, err = k.home.Prepare(spec); err != nil {
+		t.Fatal(err)
+	}
+	k.follow(k.dir)
+	if err := k.dir.Launch(os.Args[0]); err != nil {
+		t.Fatal(err)
+	}
+	k.log("up")
+	ballast := filepath.Join(small, "ballast")
+	if err := os.WriteFile(ballast, make([]byte, 1<<20), 0o600); err == nil {
+		t.Error("the disk is not full")
+	}
+	long := strings.Repeat("x", 6000)
+	k.say(long)
+	time.Sleep(200 * time.Millisecond)
+	if err := os.Remove(ballast); err != nil {
+		t.Fatal(err)
+	}
+	k.say("after")
+	got := k.log("heard after\n")
+	if !strings.Contains(got, "could not be kept here: no space left on device\nheard after\n") {
+		t.Errorf("the log is %.200q", got)
+	}
+}
+
+// A server that does not read its console does not hold anybody up.
+func TestSayToAServerThatDoesNotRead(t *testing.T) {
+	k := begin(t, func(s *host.Spec) { s.Command, s.Patience = append(s.Command, "unreading"), 200*time.Millisecond })
+	k.log("up")
+	var err error
+	for line := strings.Repeat("x", 8000); err == nil; {
+		err = k.dir.Say(line)
+	}
+	if !strings.Contains(err.Error(), "does not read its console") {
+		t.Errorf("error is %v", err)
+	}
+	exit, err := k.home.StopServer(context.Background(), "s")
+	if err != nil || exit.How != host.EndedKill {
+		t.Errorf("stopping gives %+v, %v", exit, err)
 	}
 }

@@ -1,0 +1,138 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"syscall"
+	"time"
+)
+
+// State is how a server stands.
+type State struct {
+	Up      bool      // a keeper holds it, or its processes live without one
+	Lost    []int     // processes that live without a keeper; nil when there is one
+	Start   StartDir  // the newest start, "" when there is none
+	Number  int       // of that start
+	Since   time.Time // when it began
+	Exit    *Exit     // how it ended; nil while it runs
+	Waiting bool      // it crashed, and will be started again at Exit.Again
+}
+
+// State looks at how a server stands. A server whose keeper was ended from outside
+// is found by its processes; if they are gone too, that is written down.
+func (h Home) State(server string) (s State, err error) {
+	numbers, err := h.Starts(server)
+	if err != nil {
+		return s, err
+	}
+	held := h.held(server)
+	if len(numbers) == 0 {
+		s.Up = held
+		return s, nil
+	}
+	s.Number = numbers[len(numbers)-1]
+	s.Start = h.Start(server, s.Number)
+	running, runErr := s.Start.Running()
+	s.Since = running.Started
+	exit, ended := s.Start.Exit()
+	if ended {
+		s.Exit = &exit
+	}
+	switch {
+	case held && runErr == nil && !alive(running.Keeper):
+		s.Up, s.Lost = true, holders(h.lockFile(server))
+	case held:
+		s.Up, s.Waiting = true, ended && exit.Again != nil
+	case ended && exit.Again != nil: // its keeper was ended while it waited
+		exit.Again = nil
+		return s, writeJSON(s.Start.exit(), exit)
+	case ended || runErr != nil:
+	case running.Born != 0 && born(running.Server) == running.Born && alive(running.Server):
+		s.Up, s.Lost = true, []int{running.Server}
+	default:
+		s.Exit = &Exit{Status: -1, At: time.Now(), How: EndedUnseen, Error: "its keeper was ended from outside; how the server itself ended was seen by nobody"}
+		return s, writeJSON(s.Start.exit(), s.Exit)
+	}
+	return s, nil
+}
+
+// held tells whether a keeper, or a server that outlived one, holds the lock.
+func (h Home) held(server string) bool {
+	if _, err := os.Stat(h.lockFile(server)); err != nil {
+		return false
+	}
+	lock, err := tryLock(h.lockFile(server))
+	if err != nil {
+		return errors.Is(err, syscall.EWOULDBLOCK)
+	}
+	lock.Close()
+	return false
+}
+
+// IsRunning reports whether a server runs, or is about to be started again.
+func (h Home) IsRunning(server string) bool {
+	s, err := h.State(server)
+	return s.Up || err != nil
+}
+
+// errLost says why a server cannot be spoken to.
+var errLost = errors.New("its keeper was ended from outside, so that it can neither be heard nor spoken to; stop it and start it anew")
+
+// StopServer stops a running server: through its keeper, or, when that is lost, by
+// signals: politely, then patiently, then by force.
+func (h Home) StopServer(ctx context.Context, server string) (Exit, error) {
+	s, err := h.State(server)
+	switch {
+	case err != nil:
+		return Exit{}, err
+	case s.Start == "":
+		return Exit{}, fmt.Errorf("%s was never started here", server)
+	case !s.Up && s.Exit == nil:
+		return Exit{}, fmt.Errorf("%s does not run", server)
+	case !s.Up:
+		return *s.Exit, nil
+	case s.Lost == nil:
+		return s.Start.Stop(ctx)
+	}
+	var spec Spec
+	if err := readJSON(s.Start.spec(), &spec); err != nil {
+		return Exit{}, err
+	}
+	exit := Exit{Status: -1, How: EndedStop, Left: len(s.Lost), Error: "its keeper was ended from outside, so the server was ended by signals"}
+	polite := signals[spec.Signal]
+	if polite == 0 {
+		polite = syscall.SIGTERM
+	}
+	for _, step := range []struct {
+		signal syscall.Signal
+		wait   time.Duration
+		how    string
+	}{{polite, spec.Patience, EndedStop}, {syscall.SIGTERM, insistence, EndedKill}, {syscall.SIGKILL, 5 * insistence, EndedKill}} {
+		exit.How = step.how
+		signalAll(s.Lost, step.signal)
+		for end := time.Now().Add(step.wait); time.Now().Before(end); time.Sleep(tick) {
+			if ctx.Err() != nil {
+				return Exit{}, ctx.Err()
+			}
+			if !slices.ContainsFunc(s.Lost, alive) && !h.held(server) {
+				exit.At = time.Now()
+				return exit, writeJSON(s.Start.exit(), exit)
+			}
+		}
+	}
+	return exit, fmt.Errorf("%s: processes %v cannot be ended, not even by force", server, s.Lost)
+}
+
+// Judge takes the right to judge a start, of which there is one: several windows
+// may look at it. ok is false when another has it.
+func (d StartDir) Judge() (release func(), ok bool) {
+	lock, err := tryLock(filepath.Join(string(d), "judge.lock"))
+	if err != nil {
+		return nil, false
+	}
+	return func() { lock.Close() }, true
+}
