@@ -190,6 +190,9 @@ func (a *App) Ledger(name string) ([]host.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := a.CatchUp(context.Background(), name); err != nil {
+		return nil, err
+	}
 	return l.Entries(name)
 }
 

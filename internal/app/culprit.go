@@ -120,16 +120,9 @@ func (s *symptom) shows(p *proof.Proof) bool {
 // until the smallest set is found that still fails. A search that is stopped goes
 // on where it was when it is begun again on the same line-up.
 func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions) (*Culprits, error) {
-	original, err := a.Server(name)
+	original, err := a.idle(name, "copy")
 	if err != nil {
 		return nil, err
-	}
-	l, err := a.ledger()
-	if err != nil {
-		return nil, err
-	}
-	if err := l.Idle(name); err != nil {
-		return nil, fmt.Errorf("copy %s: %w", name, err)
 	}
 	t, err := a.newTrial(ctx, original)
 	if t != nil {

@@ -1,7 +1,10 @@
 package app
 
 import (
+	"fmt"
+
 	"initium/internal/core/draw"
+	"initium/internal/core/proof"
 )
 
 // DrawOrder draws the load order of a server with its needs, and the outcomes of
@@ -36,4 +39,36 @@ func (a *App) DrawStart(name string) (*draw.Picture, error) {
 		return nil, err
 	}
 	return draw.StartOf(name, last, proved).Draw(), nil
+}
+
+// DrawTimes draws how long all starts of a server took.
+func (a *App) DrawTimes(name string) (*draw.Picture, error) {
+	if _, err := a.Home.Record(name); err != nil {
+		return nil, err
+	}
+	numbers, err := a.Home.Starts(name)
+	if err != nil {
+		return nil, err
+	}
+	t := &draw.Times{Title: name + ": all starts"}
+	proved := 0
+	for _, n := range numbers {
+		p, err := a.Home.Start(name, n).Proof()
+		if err != nil {
+			continue // it was never judged
+		}
+		one := draw.TimesStart{Number: n, Ready: float64(p.ReadyAfterMS), Proved: p.Verdict == proof.Proved}
+		if p.Started != nil {
+			one.When = p.Started.Local().Format("2 Jan 2006 15:04")
+		}
+		if one.Proved {
+			proved++
+		}
+		t.Starts = append(t.Starts, one)
+	}
+	if len(t.Starts) == 0 {
+		return nil, usage("no start of %s was judged yet, so there is nothing to draw", name)
+	}
+	t.About = fmt.Sprintf("%d starts, %d proved", len(t.Starts), proved)
+	return t.Draw(), nil
 }

@@ -1,16 +1,20 @@
 package app
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
+	"time"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
+	"initium/internal/host"
 	"initium/internal/host/archive"
 )
 
@@ -19,6 +23,8 @@ type ReadOptions struct {
 	Server  string // whose log it is, "" when it is none of the operator's
 	Dialect string // by name; "" for the server's, or for the one that knows most of the lines
 	In      io.Reader
+	OnLine  func(proof.Line) // of a log that is followed; may be nil
+	Follow  bool             // go on as the last log grows, until ctx ends
 }
 
 // Reading is what a log says.
@@ -69,11 +75,22 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 		}
 	}
 	r.Dialect = d.Name
-	reader := proof.NewReader(d, dir, expected, nil)
-	reader.Secrets, reader.Notice, reader.Lonely = secrets, true, opt.Server == ""
-	for _, name := range files {
+	reader := proof.NewReader(d, dir, expected, opt.OnLine)
+	reader.Secrets, reader.Notice, reader.Lonely, reader.Stamped = secrets, true, opt.Server == "", true
+	files = oldestFirst(files)
+	r.Files = files
+	whole := files
+	if opt.Follow {
+		whole = files[:len(files)-1]
+	}
+	for _, name := range whole {
 		if err := r.feed(ctx, reader, name, opt.In); err != nil {
 			return nil, fmt.Errorf("read %s: %w", text.Clean(name), err)
+		}
+	}
+	if opt.Follow {
+		if err := r.follow(ctx, reader, files[len(files)-1]); err != nil {
+			return nil, err
 		}
 	}
 	reader.Flush()
@@ -91,6 +108,65 @@ func (r *Reading) feed(ctx context.Context, reader *proof.Reader, name string, i
 	n, err := reader.ReadFrom(stopping{ctx, stream})
 	r.Bytes += n
 	return err
+}
+
+// follow reads a log that still grows.
+func (r *Reading) follow(ctx context.Context, reader *proof.Reader, name string) error {
+	if name == "-" {
+		return usage("the standard input is read to its end anyway; leave --follow out")
+	}
+	return host.FollowFile(ctx, name, func(chunk []byte) {
+		r.Bytes += int64(len(chunk))
+		reader.Feed(chunk, 0)
+	}, reader.Flush)
+}
+
+// oldestFirst puts logs that were turned into the order in which they were written, by
+// the first day that each of them states; if one states none they stay as they are
+// named.
+func oldestFirst(files []string) []string {
+	type dated struct {
+		name string
+		at   time.Time
+	}
+	list := make([]dated, len(files))
+	for i, name := range files {
+		at, ok := firstMoment(name)
+		if !ok {
+			return files
+		}
+		list[i] = dated{name, at}
+	}
+	slices.SortStableFunc(list, func(a, b dated) int { return a.at.Compare(b.at) })
+	sorted := make([]string, len(list))
+	for i := range list {
+		sorted[i] = list[i].name
+	}
+	return sorted
+}
+
+// firstMoment is the first time in a log that states a day.
+func firstMoment(name string) (at time.Time, ok bool) {
+	if name == "-" {
+		return at, false
+	}
+	stream, err := archive.OpenStream(name, nil)
+	if err != nil {
+		return at, false
+	}
+	defer stream.Close()
+	head := make([]byte, 64<<10)
+	n, _ := io.ReadFull(stream, head) // what there is will do
+	for line := range bytes.Lines(head[:n]) {
+		start, end, found := proof.Opening(line)
+		if !found {
+			continue
+		}
+		if at, _, ok = proof.Moment(string(line[start:end]), ""); ok && at.Year() > 0 {
+			return at, true
+		}
+	}
+	return at, false
 }
 
 // stopping is a reader that ends with an error when the operator has enough.

@@ -1,14 +1,11 @@
 package app
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
-	"slices"
-	"strings"
-	"time"
 
 	"initium/internal/core/proof"
 	"initium/internal/core/report"
@@ -59,17 +56,24 @@ func (a *App) startOf(name string, number int, usual func() (*proof.Proof, error
 
 func (a *App) compareStarts(ctx context.Context, s *Server, earlier, later *proof.Proof) (*proof.Comparison, error) {
 	now := survey.Take(s.input())
-	var remarks [2][]proof.Remark
+	var known [2]proof.Known
 	for i, p := range []*proof.Proof{earlier, later} {
 		r := proof.NewReader(s.Dialect, s.Record.Dir, Expect(now), nil)
 		r.Secrets, r.Notice = now.Lineup.Secrets(), true
-		reading := &Reading{}
-		if err := reading.feed(ctx, r, p.Log, nil); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		log := host.OpenLog(p.Log)
+		_, err := r.ReadFrom(io.LimitReader(stopping{ctx, log}, host.FirstPiece)) // which holds the start
+		log.Close()
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("read the log of start %d: %w", p.Number, err)
 		}
-		remarks[i] = r.Remarks()
+		r.Flush()
+		known[i].Remarks = r.Remarks()
+		known[i].Inventory, err = a.Home.Start(s.Record.Name, p.Number).Inventory()
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
 	}
-	return proof.Compare(earlier, later, remarks[0], remarks[1]), nil
+	return proof.Compare(earlier, later, known[0], known[1]), nil
 }
 
 // Report is what can be told to others of a start: the newest, when number is 0.
@@ -100,63 +104,6 @@ func (a *App) Report(ctx context.Context, name string, number int) (*report.Repo
 		}
 	}
 	return r, nil
-}
-
-// How long a reply on the console is waited for: until it has been quiet for a
-// while, and no longer than a limit.
-const (
-	replyQuiet = 400 * time.Millisecond
-	replyLimit = 5 * time.Second
-)
-
-// Say types a line on a running server's console and returns what the server said
-// right after it, cleaned.
-func (a *App) Say(ctx context.Context, name, line string) ([]string, error) {
-	s, err := a.Server(name)
-	if err != nil {
-		return nil, err
-	}
-	if strings.TrimSpace(line) == "" {
-		return nil, usage("say what is to be typed on the console of %s", name)
-	}
-	if !a.Home.IsRunning(name) {
-		return nil, usage("%s is not running; initium prove %s --keep-running starts it", name, name)
-	}
-	numbers, err := a.Home.Starts(name)
-	if err != nil || len(numbers) == 0 {
-		return nil, fmt.Errorf("find the start that runs: %w", err)
-	}
-	dir := a.Home.Start(name, slices.Max(numbers))
-	follower := dir.Follow()
-	defer follower.Close()
-	if err := follower.Next(func([]byte, time.Duration) {}); err != nil { // what was said before
-		return nil, fmt.Errorf("follow the log: %w", err)
-	}
-	if err := dir.Say(line); err != nil {
-		return nil, err
-	}
-	secrets := survey.Take(s.input()).Lineup.Secrets()
-	var said bytes.Buffer
-	last := time.Now()
-	for end := time.Now().Add(replyLimit); time.Now().Before(end) && ctx.Err() == nil; time.Sleep(pollEvery) {
-		before := said.Len()
-		if err := follower.Next(func(chunk []byte, _ time.Duration) { said.Write(chunk) }); err != nil {
-			return nil, fmt.Errorf("follow the log: %w", err)
-		}
-		if said.Len() > before {
-			last = time.Now()
-		} else if time.Since(last) > replyQuiet && (said.Len() > 0 || time.Since(last) > 3*replyQuiet) {
-			break
-		}
-		if _, ended := dir.Exit(); ended {
-			break
-		}
-	}
-	var lines []string
-	for l := range strings.Lines(said.String()) {
-		lines = append(lines, text.Mask(text.Clean(strings.TrimRight(l, "\r\n")), secrets))
-	}
-	return lines, nil
 }
 
 // WriteReport writes a page for others, whole or not at all.

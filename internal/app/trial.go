@@ -41,7 +41,7 @@ type trial struct {
 func (a *App) newTrial(ctx context.Context, original *Server) (t *trial, err error) {
 	t = &trial{a: a, folder: a.Home.TrialDir(original.Record.Name), name: original.Record.Name + host.TrialSuffix}
 	if a.Home.IsRunning(t.name) { // left over from a search that was ended by force
-		if _, err := a.stopRunning(ctx, t.name); err != nil {
+		if _, err := a.Home.StopServer(ctx, t.name); err != nil {
 			return nil, fmt.Errorf("stop an earlier copy: %w", err)
 		}
 	}
@@ -234,14 +234,18 @@ func (t *trial) start(ctx context.Context, on []string, opt ProveOptions) (*proo
 	if err := t.only(on); err != nil {
 		return nil, "", err
 	}
-	st, p, end, err := t.a.start(ctx, t.server, survey.Take(t.server.input()), opt)
+	f, end, err := t.a.start(ctx, &Look{Server: t.server, Survey: survey.Take(t.server.input())}, opt)
+	if f != nil {
+		defer f.close()
+	}
 	if err != nil {
 		return nil, "", err
 	}
+	p := f.judge(end)
 	if end.Exit == nil {
-		if _, err := st.dir.Stop(context.WithoutCancel(ctx)); err != nil {
-			return nil, st.dir, fmt.Errorf("stop the copy: %w", err)
+		if _, err = f.dir.Stop(context.WithoutCancel(ctx)); err != nil {
+			err = fmt.Errorf("stop the copy: %w", err)
 		}
 	}
-	return p, st.dir, nil
+	return p, f.dir, err
 }

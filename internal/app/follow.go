@@ -1,0 +1,435 @@
+package app
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"time"
+
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// Step is where a start stands.
+type Step struct {
+	Number   int // of the start
+	Elapsed  time.Duration
+	Limit    time.Duration // for becoming ready
+	Quiet    time.Duration // since the last line
+	Ready    bool
+	Settling bool // ready, and watched a little longer
+	Asking   bool // the server is asked on its console
+	Stopping bool // judged, and being stopped
+	Status   proof.Status
+	New      []proof.Line // since the last step
+	SoFar    *proof.Proof // as it would be judged now; nil when nothing is new
+	Judged   *proof.Proof // the proof, in the step after it was made
+	Exit     *host.Exit   // how the server ended; nil while it runs
+}
+
+// stepEvery is how often somebody who watches is told of the time, when nothing
+// else is new.
+const stepEvery = 200 * time.Millisecond
+
+// following reads the log of one start from its first line on.
+type following struct {
+	a        *App
+	server   *Server
+	dir      host.StartDir
+	number   int
+	began    time.Time
+	expected host.Expected
+	reader   *proof.Reader
+	follower *host.Follower
+	fresh    []proof.Line
+	heard    time.Time // when the last line came
+	onStep   func(Step)
+	unheard  string // why the server could not be asked on its console
+	release  func() // gives the right to judge it back; may be nil
+}
+
+// follow begins to read the log of a start. onStep may be nil.
+func (a *App) follow(s *Server, dir host.StartDir, number int, onStep func(Step)) (*following, error) {
+	f := &following{a: a, server: s, dir: dir, number: number, began: time.Now(), heard: time.Now(), onStep: onStep}
+	var err error
+	if f.expected, err = dir.Expected(); err != nil {
+		return nil, fmt.Errorf("read what start %d is judged by: %w", number, err)
+	}
+	if age, ok := dir.Age(); ok && age > time.Second {
+		f.began = f.began.Add(-age)
+	}
+	now := survey.Take(s.input())
+	f.reader = proof.NewReader(s.Dialect, s.Vars["dir"], f.expected.Mods, func(l proof.Line) { f.fresh = append(f.fresh, l) })
+	f.reader.Secrets, f.reader.Facts = now.Lineup.Secrets(), s.facts(now)
+	f.reader.Notice = true
+	f.follower = dir.Follow()
+	return f, nil
+}
+
+// facts are what the startup files say that the server should say of itself.
+func (s *Server) facts(now *survey.Survey) map[string]string {
+	facts := map[string]string{}
+	if s.Dialect.Given("port") != nil {
+		facts["port"] = s.Vars["port"]
+	}
+	for i := range s.Dialect.Values {
+		v := &s.Dialect.Values[i]
+		if v.Told == "" {
+			continue
+		}
+		if set, ok := now.Lineup.Setting(v.Registration, v.Name); ok {
+			facts[v.Told] = set.Value
+		}
+	}
+	return facts
+}
+
+func (f *following) close() {
+	f.follower.Close()
+	if f.release != nil {
+		f.release()
+	}
+}
+
+// next reads what is new in the log; more tells that there is more of it.
+func (f *following) next() (more bool, err error) {
+	more, err = f.follower.Next(f.reader.Feed)
+	if err != nil {
+		return false, fmt.Errorf("follow the log: %w", err)
+	}
+	if len(f.fresh) > 0 {
+		f.heard = time.Now()
+	}
+	return more, nil
+}
+
+// rest reads all that is in the log by now.
+func (f *following) rest(ctx context.Context) error {
+	for more := true; more && ctx.Err() == nil; {
+		var err error
+		if more, err = f.next(); err != nil {
+			return err
+		}
+		f.step(Step{})
+	}
+	return nil
+}
+
+// step tells the caller where the start stands.
+func (f *following) step(s Step) {
+	defer func() { f.fresh = f.fresh[:0] }()
+	if f.onStep == nil {
+		return
+	}
+	s.Number, s.Elapsed, s.Limit, s.Quiet = f.number, time.Since(f.began), f.expected.Within, time.Since(f.heard)
+	_, s.Ready = f.reader.Ready()
+	s.Status, s.New = f.reader.Status(), slices.Clone(f.fresh)
+	if len(s.New) > 0 && s.Judged == nil {
+		s.SoFar = f.reader.Judge(proof.End{})
+	}
+	f.onStep(s)
+}
+
+// untilJudged follows a start until it can be judged.
+func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
+	for {
+		// Whether the server has ended is asked first: all that it said is in the
+		// log by then.
+		exit, ended := f.dir.Exit()
+		more, err := f.next()
+		if err != nil {
+			return proof.End{}, err
+		}
+		readyAt, ready := f.reader.Ready()
+		up := time.Since(f.began) - readyAt
+		if ended {
+			up = exit.Lasted - readyAt
+		}
+		f.step(Step{Settling: ready})
+		left := f.expected.Within - time.Since(f.began)
+		if ready {
+			left = f.expected.Settle - up
+		}
+		switch {
+		case more && ctx.Err() == nil:
+			continue
+		case ended && ready && left <= 0: // it was up for long enough, though nobody looked
+			return proof.End{}, nil
+		case ended:
+			f.reader.Flush()
+			if exit.How == host.EndedStop || exit.How == host.EndedKill {
+				return proof.End{Stopped: true}, nil
+			}
+			return proof.End{Exit: &exit.Status}, nil
+		case ctx.Err() != nil:
+			return proof.End{Stopped: true}, nil
+		case ready && left <= 0:
+			return proof.End{}, f.ask(ctx)
+		case left <= 0:
+			return proof.End{Limit: f.expected.Within}, nil
+		}
+		f.follower.Wait(ctx, min(left, stepEvery))
+	}
+}
+
+// ask types what makes the server list its mods and say what it is, and reads the
+// reply.
+func (f *following) ask(ctx context.Context) error {
+	k := &f.server.Dialect.Console
+	for _, words := range []string{k.List, k.Status} {
+		if words == "" {
+			continue
+		}
+		f.reader.Ask(true)
+		err := f.dir.Say(words)
+		if err == nil {
+			err = f.reply(ctx, time.Duration(k.Within))
+		}
+		if err == nil && !f.reader.Whole() {
+			err = fmt.Errorf("its reply to %q did not come to an end within %s", words, time.Duration(k.Within))
+		}
+		f.reader.Ask(false)
+		if err != nil && ctx.Err() == nil {
+			f.unheard = text.Clean(err.Error())
+		}
+	}
+	return nil
+}
+
+// How long a reply on the console is waited for: until it has been quiet for a
+// while, and no longer than the dialect says.
+const replyQuiet = 400 * time.Millisecond
+
+// reply reads a reply on the console.
+func (f *following) reply(ctx context.Context, limit time.Duration) error {
+	before := f.reader.Lines()
+	for asked := time.Now(); time.Since(asked) < limit && ctx.Err() == nil; f.follower.Wait(ctx, replyQuiet/4) {
+		_, ended := f.dir.Exit()
+		if _, err := f.next(); err != nil {
+			return err
+		}
+		quiet := time.Since(f.heard)
+		f.step(Step{Asking: true})
+		if ended || f.reader.Answered() || f.reader.Lines() > before && quiet > replyQuiet {
+			break
+		}
+	}
+	return nil
+}
+
+// judge gives the proof of what was followed.
+func (f *following) judge(end proof.End) *proof.Proof {
+	var made, owed []proof.Made
+	for _, absent := range f.expected.Absent {
+		m := proof.Made{Mod: text.Clean(absent.Mod), Path: text.Clean(absent.Path)}
+		if info, err := os.Stat(absent.Path); err == nil {
+			f.reader.Appeared(absent.Mod, absent.Path, max(info.ModTime().Sub(f.began), 0))
+			made = append(made, m)
+		} else {
+			owed = append(owed, m)
+		}
+	}
+	p := f.reader.Judge(end)
+	p.Made, p.Unheard = made, f.unheard
+	for _, m := range owed { // not every mod makes something; of one that says nothing it is worth telling
+		if judged := p.Find(m.Mod); judged != nil && judged.Outcome == proof.Silent {
+			p.Unmade = append(p.Unmade, m)
+		}
+	}
+	began := f.began
+	if running, err := f.dir.Running(); err == nil {
+		began = running.Started
+	}
+	p.Server, p.Number, p.Log, p.Started = f.server.Record.Name, f.number, f.dir.Log(), &began
+	for i, m := range f.expected.Mods {
+		if judged := p.Find(m.Name); judged != nil && i < len(f.expected.Foretold) {
+			judged.Foretold = f.expected.Foretold[i]
+		}
+	}
+	return p
+}
+
+// judgePatience is how long the judgement of another is waited for once the server has
+// ended.
+const judgePatience = 5 * time.Second
+
+// FollowOptions say how a server is watched.
+type FollowOptions struct {
+	Look   *Look      // the server as it was when it was started, where that is known
+	OnStep func(Step) // called from the caller's goroutine whenever something is new
+}
+
+// Follow watches the newest start of a server from its first line, however many
+// others do, until the server has ended for good or ctx ends; that stops nothing.
+// A start that nobody has judged yet is judged as soon as it can be. When the
+// keeper starts the server again, that start is followed next.
+func (a *App) Follow(ctx context.Context, name string, opt FollowOptions) error {
+	s, err := a.Server(name)
+	if err != nil {
+		return err
+	}
+	state, err := a.Home.State(name)
+	if err != nil {
+		return err
+	}
+	if state.Start == "" {
+		return usage("%s was never started here; initium prove %s starts it", name, name)
+	}
+	for dir, number := state.Start, state.Number; ; {
+		next, err := a.followOne(ctx, s, dir, number, opt)
+		opt.Look = nil
+		if err != nil || next == 0 || ctx.Err() != nil {
+			return err
+		}
+		dir, number = a.Home.Start(name, next), next
+	}
+}
+
+// followOne watches one start; next is the number of the one that comes after it.
+func (a *App) followOne(ctx context.Context, s *Server, dir host.StartDir, number int, opt FollowOptions) (next int, err error) {
+	f, err := a.follow(s, dir, number, opt.OnStep)
+	if err != nil {
+		return 0, err
+	}
+	defer f.close()
+	judged := false
+	tell := func() {
+		if p, err := dir.Proof(); err == nil && !judged {
+			judged = true
+			f.step(Step{Judged: p})
+		}
+	}
+	if err := f.rest(ctx); err != nil {
+		return 0, err
+	}
+	tell()
+	for patience := judgePatience; !judged; tell() {
+		release, mine := dir.Judge()
+		if !mine {
+			if _, ended := dir.Exit(); ended {
+				patience -= stepEvery
+			}
+			if ctx.Err() != nil || patience < 0 {
+				break
+			}
+			f.follower.Wait(ctx, stepEvery)
+			if err := f.rest(ctx); err != nil {
+				return 0, err
+			}
+			continue
+		}
+		if _, err := dir.Proof(); err == nil { // somebody else was quicker
+			release()
+			continue
+		}
+		end, err := f.untilJudged(ctx)
+		left := ctx.Err() != nil // whoever looks next will judge it
+		if err == nil && !left {
+			err = a.judgeLate(opt.Look, f, end)
+		}
+		release()
+		if err != nil || left {
+			return 0, err
+		}
+	}
+	for {
+		exit, ended := dir.Exit()
+		if err := f.rest(ctx); err != nil {
+			return 0, err
+		}
+		if ended {
+			f.step(Step{Exit: &exit})
+			if exit.Again == nil || exit.Next > 0 {
+				return exit.Next, nil
+			}
+		}
+		if ctx.Err() != nil {
+			return 0, nil
+		}
+		f.follower.Wait(ctx, stepEvery)
+	}
+}
+
+// judgeLate keeps the proof of a start that was not judged by whoever made it.
+func (a *App) judgeLate(look *Look, f *following, end proof.End) error {
+	p := f.judge(end)
+	if err := a.keep(look, p, f.dir); err != nil {
+		return err
+	}
+	if end.Exit == nil && p.Verdict == proof.Proved && f.server.Record.Guard > 0 {
+		if _, ended := f.dir.Exit(); !ended {
+			return f.dir.Guard(f.server.Record.Guard)
+		}
+	}
+	return nil
+}
+
+// A start that nobody judges is judged by whoever looks later; if it is still not
+// due then, that takes no longer than a moment.
+const (
+	lateAfter = 10 * time.Second
+	lateLimit = 1500 * time.Millisecond
+
+	lateStarts = 20 // the newest of a server that are looked at
+)
+
+// CatchUp judges the starts of a server that nobody has looked at: those that its
+// keeper made after a crash, or that were made by others.
+func (a *App) CatchUp(ctx context.Context, name string) error {
+	numbers, err := a.Home.Starts(name)
+	if err != nil {
+		return err
+	}
+	for _, n := range numbers[max(len(numbers)-lateStarts, 0):] {
+		dir := a.Home.Start(name, n)
+		if dir.Judged() {
+			continue
+		}
+		if exit, ended := dir.Exit(); ended && exit.How == host.EndedNever {
+			continue
+		} else if age, known := dir.Age(); !ended && (!known || age < lateAfter) {
+			continue
+		}
+		if _, err := dir.Expected(); err != nil {
+			continue
+		}
+		release, mine := dir.Judge()
+		if !mine {
+			return nil
+		}
+		limited, cancel := context.WithTimeout(ctx, lateLimit)
+		err = a.catchUp(limited, name, dir, n)
+		cancel()
+		release()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *App) catchUp(ctx context.Context, name string, dir host.StartDir, number int) error {
+	s, err := a.Server(name)
+	if err != nil {
+		return err
+	}
+	f, err := a.follow(s, dir, number, nil)
+	if err != nil {
+		return err
+	}
+	defer f.close()
+	end, err := f.untilJudged(ctx)
+	if err != nil || ctx.Err() != nil {
+		return err
+	}
+	return a.judgeLate(nil, f, end)
+}
+
+// catchUpNow judges what was left, for those who only look; initium ledger says why
+// that cannot be done.
+func (a *App) catchUpNow(name string) {
+	_ = a.CatchUp(context.Background(), name)
+}

@@ -1,0 +1,254 @@
+package app_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"initium/internal/app"
+	"initium/internal/core/proof"
+	"initium/internal/host"
+)
+
+// oven is a dialect whose server is a script in its folder.
+const oven = `name = "oven"
+[recognise]
+files = ["oven.list"]
+[[place]]
+path = "{dir}/mods"
+[[registration]]
+name = "list"
+file = "{dir}/oven.list"
+shape = "line"
+comment = "#"
+line = "bake {mod}"
+[start]
+command = ["{dir}/run.sh"]
+settle = "100ms"
+[stop]
+console = "cool"
+patience = "5s"
+[console]
+unload = "out {mod}"
+LIST
+[[console.rule]]
+means = "loaded"
+line = "* {mod}"
+[[log.rule]]
+means = "loaded"
+line = "in {mod}"
+[[log.rule]]
+means = "ready"
+line = "hot"
+`
+
+// running is a server that can be started: a script says what it does.
+func running(t *testing.T, script string) (*app.App, string) { return asking(t, script, "") }
+
+// asking is one whose console has more keys.
+func asking(t *testing.T, script, list string) (*app.App, string) {
+	t.Helper()
+	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
+	a, dir := world(t, map[string]string{"oven.list": "bake a\nbake b\n", "mods/a/x": "", "mods/b/x": ""})
+	for name, data := range map[string]string{filepath.Join(a.Home.DialectDir(), "oven.toml"): strings.Replace(oven, "LIST", list, 1), filepath.Join(dir, "run.sh"): "#!/bin/sh\n" + script} {
+		if err := os.WriteFile(name, []byte(data), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	a.Exe = exe
+	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { a.StopAll(func(name string) { a.Stop(context.Background(), name) }) })
+	return a, dir
+}
+
+// steps gathers what a watch is told, until something is so.
+func steps(t *testing.T, a *app.App, until func(app.Step) bool) (lines []string, judged []*proof.Proof) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	err := a.Follow(ctx, "k", app.FollowOptions{OnStep: func(s app.Step) {
+		for _, l := range s.New {
+			lines = append(lines, l.Text)
+		}
+		if s.Judged != nil {
+			judged = append(judged, s.Judged)
+		}
+		if until(s) {
+			cancel()
+		}
+	}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if ctx.Err() == context.DeadlineExceeded {
+		t.Fatalf("it never came: %q", lines)
+	}
+	return lines, judged
+}
+
+const polite = "while read -r line; do [ \"$line\" = cool ] && exit 0; echo \"heard $line\"; done\n"
+
+// A start is watched by many and judged once; one who comes later sees all of it.
+func TestFollow(t *testing.T) {
+	a, _ := running(t, "echo 'in a'; sleep 0.3; echo 'in b'; echo hot\n"+polite)
+	if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Begin("k", app.ProveOptions{}); err == nil || !strings.Contains(err.Error(), "running") {
+		t.Errorf("a second start: %v", err)
+	}
+	type seen struct {
+		lines  []string
+		judged []*proof.Proof
+	}
+	all := make(chan seen, 3)
+	for range 3 {
+		go func() {
+			lines, judged := steps(t, a, func(s app.Step) bool { return s.Judged != nil })
+			all <- seen{lines, judged}
+		}()
+	}
+	for range 3 {
+		s := <-all
+		if got := strings.Join(s.lines, ", "); got != "in a, in b, hot" || len(s.judged) != 1 || s.judged[0].Verdict != proof.Proved {
+			t.Errorf("a watcher sees %s, %d proofs", got, len(s.judged))
+		}
+	}
+	if err := a.Type("k", "hello"); err != nil {
+		t.Fatal(err)
+	}
+	lines, _ := steps(t, a, func(s app.Step) bool {
+		for _, l := range s.New {
+			if l.Text == "heard hello" {
+				return true
+			}
+		}
+		return false
+	})
+	if got := strings.Join(lines, ", "); got != "in a, in b, hot, heard hello" {
+		t.Errorf("one who comes later sees %s", got)
+	}
+	entries, err := a.Ledger("k")
+	if err != nil || len(entries[0].Starts) != 1 {
+		t.Errorf("the ledger has %+v, %v", entries, err)
+	}
+	done := make(chan *host.Exit, 1)
+	go func() {
+		var exit *host.Exit
+		steps(t, a, func(s app.Step) bool { exit = s.Exit; return s.Exit != nil })
+		done <- exit
+	}()
+	if _, err := a.Stop(context.Background(), "k"); err != nil {
+		t.Fatal(err)
+	}
+	if exit := <-done; exit.How != host.EndedStop {
+		t.Errorf("the end is seen as %+v", exit)
+	}
+}
+
+// A server that is never ready is judged when its time is up, and runs on.
+func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
+	a, _ := running(t, "echo 'in a'\n"+polite)
+	if _, err := a.Begin("k", app.ProveOptions{Within: 300 * time.Millisecond}); err != nil {
+		t.Fatal(err)
+	}
+	_, judged := steps(t, a, func(s app.Step) bool { return s.Judged != nil })
+	if p := judged[0]; p.Verdict == proof.Proved || !strings.Contains(p.Reason, "within 300ms") {
+		t.Errorf("judged %+v", p)
+	}
+	if !a.Home.IsRunning("k") {
+		t.Error("it was stopped")
+	}
+}
+
+// A start that was watched by nobody to its end is judged by whoever looks next, as it
+// would have been then.
+func TestCatchUp(t *testing.T) {
+	for name, test := range map[string]struct{ script, reason string }{
+		"up for long enough": {"echo 'in a'; echo 'in b'; echo hot; sleep 0.4; exit 3\n", ""},
+		"at once":            {"echo 'in a'; exit 3\n", "the server stopped before it was ready, with exit status 3"},
+	} {
+		a, _ := running(t, test.script)
+		if _, err := a.Begin("k", app.ProveOptions{Stay: 100 * time.Millisecond}); err != nil {
+			t.Fatal(err)
+		}
+		for end := time.Now().Add(10 * time.Second); a.Home.IsRunning("k") && time.Now().Before(end); {
+			time.Sleep(20 * time.Millisecond)
+		}
+		entries, err := a.Ledger("k")
+		if err != nil || len(entries[0].Starts) != 1 {
+			t.Fatalf("%s: %+v, %v", name, entries, err)
+		}
+		p, err := a.Home.Start("k", 1).Proof()
+		if err != nil || p.Reason != test.reason {
+			t.Errorf("%s: %+v, %v", name, p, err)
+		}
+	}
+}
+
+// When what a server says of itself is compared with what was set, and what it was
+// started with is noted, secrets are sealed.
+func TestInventoryOfAStart(t *testing.T) {
+	a, dir := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
+	prove := func() *proof.Proof {
+		p, err := a.Prove(context.Background(), "k", app.ProveOptions{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	prove()
+	if err := os.WriteFile(filepath.Join(dir, "mods/a/new"), []byte("x"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	second := prove()
+	c, err := a.Compare(context.Background(), "k", 0, 0)
+	if err != nil || second.Number != 2 || fmt.Sprint(c.Files) != "[{a new new}]" || c.Same() {
+		t.Errorf("start %d, %+v, %v", second.Number, c, err)
+	}
+	v, err := a.Home.Start("k", 2).Inventory()
+	if err != nil || len(v.Files) != 3 || v.Cut {
+		t.Errorf("%+v, %v", v, err)
+	}
+	one, err := a.Home.Key()
+	two, again := a.Home.Key()
+	if err != nil || again != nil || len(one) != 32 || string(one) != string(two) {
+		t.Errorf("the key of the home is not kept: %v, %v", err, again)
+	}
+}
+
+// A mod is taken out when the server's own list names it no more; a list that breaks off
+// proves nothing.
+func TestUnloadAndBrokenLists(t *testing.T) {
+	const list = "list = \"list\"\nend = \"{any} in all\"\nwithin = \"500ms\""
+	say := func(reply string) string {
+		return "echo 'in a'; echo 'in b'; echo hot; b='* b'\nwhile read -r line; do case $line in cool) exit 0;; 'out b') b=;; list) " + reply + ";; esac; done\n"
+	}
+	a, _ := asking(t, say("echo '* a'; echo \"$b\"; echo '2 in all'"), list)
+	p, err := a.Prove(context.Background(), "k", app.ProveOptions{Keep: app.KeepAlways})
+	if err != nil || p.Verdict != proof.Proved {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	for mod, want := range map[string]proof.Outcome{"a": proof.Failed, "b": proof.Confirmed} { // it does not know how to let go of a
+		if m, err := a.SwitchMod(context.Background(), "k", mod, app.SwitchUnload); err != nil || m.Outcome != want || m.Reason == "" {
+			t.Errorf("%s: %+v, %v", mod, m, err)
+		}
+	}
+	if p, err := a.Home.Start("k", 1).Proof(); err != nil || len(p.Reloads) != 2 {
+		t.Errorf("kept with the proof: %+v, %v", p, err)
+	}
+	a, _ = asking(t, say("echo '* a'"), list)
+	if p, err = a.Prove(context.Background(), "k", app.ProveOptions{}); err != nil || p.Verdict != proof.Proved || !strings.Contains(p.Unheard, "did not come to an end") {
+		t.Errorf("with a list that breaks off: %+v, %v", p, err)
+	}
+}

@@ -1,0 +1,79 @@
+package app
+
+import (
+	"errors"
+	"io/fs"
+
+	"initium/internal/core/proof"
+	"initium/internal/core/remedy"
+	"initium/internal/host"
+)
+
+// Remedies lists, by mod, what would mend what the last start did not confirm;
+// nothing when the line-up is another one by now.
+func (a *App) Remedies(look *Look, last, proved *proof.Proof) (map[string][]remedy.Remedy, error) {
+	if last == nil || last.Verdict == proof.Proved || ChangedSince(look.Survey, last) {
+		return nil, nil
+	}
+	f := remedy.Facts{Survey: look.Survey, Proof: last, Proved: proved}
+	name := look.Server.Record.Name
+	if proved != nil {
+		var known [2]proof.Known
+		for i, p := range []*proof.Proof{proved, last} {
+			var err error
+			if known[i].Inventory, err = a.Home.Start(name, p.Number).Inventory(); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return nil, err
+			}
+		}
+		f.Files = proof.Compare(proved, last, known[0], known[1]).Files
+		var err error
+		if f.Back, err = a.changedSinceProved(name); err != nil {
+			return nil, err
+		}
+	}
+	list := map[string][]remedy.Remedy{}
+	for i := range last.Mods {
+		if found := remedy.For(f, &last.Mods[i]); len(found) > 0 {
+			list[last.Mods[i].Name] = found
+		}
+	}
+	return list, nil
+}
+
+// changedSinceProved tells whether the ledger has entries after the last proved
+// start.
+func (a *App) changedSinceProved(name string) (bool, error) {
+	l, err := a.ledger()
+	if err != nil {
+		return false, err
+	}
+	entry, ok, err := l.LastProved(name)
+	if err != nil || !ok {
+		return false, err
+	}
+	entries, err := l.Entries(name)
+	var last host.Entry
+	for _, e := range entries {
+		if e.Number > last.Number {
+			last = e
+		}
+	}
+	return last.Number > entry, err
+}
+
+// RemediesOf lists what would mend what the last start of a server did not confirm.
+func (a *App) RemediesOf(name string) (map[string][]remedy.Remedy, *proof.Proof, error) {
+	look, err := a.Look(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	last, proved, err := a.LastStart(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	if last == nil {
+		return nil, nil, usage("%s was never started here; initium prove %s starts it", name, name)
+	}
+	list, err := a.Remedies(look, last, proved)
+	return list, last, err
+}

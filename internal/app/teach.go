@@ -1,0 +1,379 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+	"initium/internal/core/teach"
+	"initium/internal/core/text"
+	"initium/internal/host"
+	"initium/internal/host/archive"
+)
+
+// Bounds of what is looked at when a dialect is taught.
+const (
+	maxTaughtLog  = 64 << 20 // bytes of a log
+	maxTaughtFile = 4 << 20  // bytes of a startup file
+	maxTaughtDirs = 5000     // folders of a server that are looked into
+)
+
+// Outline is the beginning of a dialect, made from a server's folder.
+type Outline struct {
+	File     string   // the dialect's
+	Mods     []string // that its registration finds
+	Place    string   // the folder that mods are in, below the server's; "" when it was not found
+	Shape    dialect.Shape
+	Problems []string // what is still missing
+
+	data []byte
+}
+
+// Write writes the beginning of the dialect among the operator's own.
+func (o *Outline) Write() error { return host.WritePrivate(o.File, o.data) }
+
+// TeachServer begins a dialect for a server that nobody here knows: from its folder,
+// and the name of one mod in one of its startup files. command starts the server, ""
+// when that is to be said later. Nothing is written yet.
+func (a *App) TeachServer(name, dir, startup, mod, command string) (*Outline, error) {
+	if err := host.CheckName(name); err != nil {
+		return nil, UsageError{err}
+	}
+	file := a.ownDialect(name)
+	if _, err := os.Stat(file); err == nil {
+		return nil, usage("there is a dialect %s already, in %s; choose another name, or remove it first", name, file)
+	}
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	below, err := filepath.Rel(dir, absolute(startup))
+	if err != nil || below == ".." || strings.HasPrefix(below, "../") {
+		if below = filepath.Clean(startup); filepath.IsAbs(below) || strings.HasPrefix(below, "../") {
+			return nil, usage("%s is not below %s", startup, dir)
+		}
+	}
+	doc, err := survey.Open(host.NewDisk(), filepath.Join(dir, below), maxTaughtFile)
+	if err != nil {
+		return nil, fmt.Errorf("read the startup file: %w", err)
+	}
+	near := lookNear(dir)
+	r, err := teach.FindRegistration(filepath.ToSlash(below), doc, mod, func(n string) bool { return len(near[n]) > 0 })
+	if err != nil {
+		return nil, UsageError{err}
+	}
+	o := teach.Outline{Name: name, Title: name, Recognise: []string{filepath.ToSlash(below)}, Registration: r}
+	o.Place, o.File = placeOf(near, r.Mods)
+	if o.Place != "" && o.Place != "." {
+		o.Recognise = append(o.Recognise, o.Place)
+	}
+	switch {
+	case command != "":
+		o.Command = strings.Fields(command)
+	case strings.HasSuffix(below, ".sh"):
+		o.Command = []string{"{dir}/" + filepath.ToSlash(below)}
+	}
+	data, err := o.Write()
+	if err != nil {
+		return nil, err
+	}
+	_, problems := dialect.Draft(file, data)
+	return &Outline{File: file, Mods: cleaned(r.Mods), Place: text.Clean(o.Place), Shape: r.Shape, Problems: problemsLeft(problems), data: data}, nil
+}
+
+func cleaned(list []string) []string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = text.Clean(s)
+	}
+	return out
+}
+
+func problemsLeft(problems dialect.Problems) (list []string) {
+	for _, p := range problems {
+		list = append(list, p.Message)
+	}
+	return list
+}
+
+// ownDialect is the file of a dialect of the operator's own.
+func (a *App) ownDialect(name string) string {
+	return filepath.Join(a.Home.DialectDir(), name+".toml")
+}
+
+// spot is a folder that holds something by a name, perhaps with an ending.
+type spot struct{ dir, ending string }
+
+// lookNear finds what lies in the folders of a server, by name.
+func lookNear(root string) map[string][]spot {
+	found := map[string][]spot{}
+	dirs := 0
+	filepath.WalkDir(root, func(full string, e fs.DirEntry, err error) error {
+		if err != nil || full == root {
+			return nil
+		}
+		if e.IsDir() {
+			if dirs++; dirs > maxTaughtDirs {
+				return fs.SkipAll
+			}
+		}
+		below, err := filepath.Rel(root, full)
+		if err != nil {
+			return nil
+		}
+		name, ending := e.Name(), ""
+		if !e.IsDir() {
+			ending = path.Ext(name)
+			name = strings.TrimSuffix(name, ending)
+		}
+		found[name] = append(found[name], spot{filepath.ToSlash(filepath.Dir(below)), ending})
+		if e.IsDir() && strings.Count(below, string(filepath.Separator)) >= 3 {
+			return fs.SkipDir
+		}
+		return nil
+	})
+	return found
+}
+
+// placeOf is the folder that most of the mods are in, and what they are called there
+// when they are files.
+func placeOf(near map[string][]spot, mods []string) (dir, file string) {
+	counts := map[spot]int{}
+	var best spot
+	for _, mod := range mods {
+		for _, s := range near[mod] {
+			if counts[s]++; counts[s] > counts[best] {
+				best = s
+			}
+		}
+	}
+	if counts[best] == 0 {
+		return "", ""
+	}
+	if best.ending != "" {
+		file = "{mod}" + best.ending
+	}
+	return best.dir, file
+}
+
+// Lessons is a log from which a dialect is taught.
+type Lessons struct {
+	Dialect string
+	Lines   []string // of the log, as they came
+	Cut     bool     // there is more of it
+	Known   []string // mods that are on the server, where there is one
+
+	secrets []string // of the server, which are not shown
+
+	doc  []byte
+	d    *dialect.Dialect
+	file string // where it is written
+}
+
+// Taught is a rule that was made from examples, with what it comes to.
+type Taught struct {
+	Rule    dialect.Rule
+	Matches []teach.Match // all lines that it fits
+	Mods    []string      // that these speak of
+	Owed    []string      // mods of the server that no line speaks of yet, whatever the rule
+}
+
+// Teach opens a log to teach a dialect from: one of the operator's own, perhaps not
+// complete yet; or one that ships with Initium, of which a copy of his own is then
+// written. server is whose mods are known, "" for none.
+func (a *App) Teach(name, log, server string, in io.Reader) (*Lessons, error) {
+	l := &Lessons{Dialect: name, file: a.ownDialect(name)}
+	var err error
+	if l.doc, err = os.ReadFile(l.file); errors.Is(err, fs.ErrNotExist) {
+		entry, err := a.Dialect(name)
+		if err != nil {
+			return nil, err
+		}
+		l.doc = entry.Data
+		if entry.Own {
+			l.file = entry.File
+		}
+	} else if err != nil {
+		return nil, err
+	}
+	stream, err := archive.OpenStream(log, in)
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", text.Clean(log), err)
+	}
+	defer stream.Close()
+	data, err := io.ReadAll(io.LimitReader(stream, maxTaughtLog+1))
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", text.Clean(log), err)
+	}
+	if l.Cut = len(data) > maxTaughtLog; l.Cut {
+		data = data[:maxTaughtLog]
+	}
+	for line := range bytes.Lines(data) {
+		line = bytes.TrimRight(line, "\r\n")
+		l.Lines = append(l.Lines, string(line[:min(len(line), proof.MaxLine)]))
+	}
+	if server != "" {
+		s, err := a.Server(server)
+		if err != nil {
+			return nil, err
+		}
+		now := survey.Take(s.input())
+		l.secrets = now.Lineup.Secrets()
+		for i := range now.Mods {
+			if m := &now.Mods[i]; m.Listed {
+				l.Known = append(l.Known, m.Name)
+			}
+		}
+	}
+	return l, l.begin()
+}
+
+// begin reads the dialect, and finds what stands before the messages of the log if it
+// does not say.
+func (l *Lessons) begin() (err error) {
+	l.d, _ = dialect.Draft(l.file, l.doc)
+	if l.d.Log.Prefix != "" || len(l.d.Log.Rules) > 0 {
+		return nil
+	}
+	if p := teach.FindPrefix(l.Lines); p.Pattern != "" {
+		if l.doc, err = teach.AddPrefix(l.doc, p); err != nil {
+			return err
+		}
+		l.d, _ = dialect.Draft(l.file, l.doc)
+	}
+	return nil
+}
+
+// Prefix is what stands before every message, "" for nothing.
+func (l *Lessons) Prefix() string { return l.d.Log.Prefix }
+
+// Line is a line of the log by its number, from 1.
+func (l *Lessons) Line(number int) (string, error) {
+	if number < 1 || number > len(l.Lines) {
+		return "", usage("the log has no line %d; it has %d", number, len(l.Lines))
+	}
+	return l.Lines[number-1], nil
+}
+
+// Shown is a line of the log as it may be shown, by its number, from 1.
+func (l *Lessons) Shown(number int) string {
+	return text.Mask(text.Clean(l.Lines[number-1]), l.secrets)
+}
+
+// Words are what may be the name of a mod in a line, the likeliest first.
+func (l *Lessons) Words(number int) []string {
+	line, err := l.Line(number)
+	if err != nil {
+		return nil
+	}
+	return teach.Words(l.d.Log.PrefixPattern(), line, func(s string) bool { return slices.Contains(l.Known, s) })
+}
+
+// Propose makes a rule from what was said of some lines, and tells what else in the
+// log it fits.
+func (l *Lessons) Propose(lesson teach.Lesson) (*Taught, error) {
+	rule, err := teach.Propose(l.d.Log.PrefixPattern(), lesson)
+	if err != nil {
+		return nil, usage("%s", text.Mask(err.Error(), l.secrets)) // it may quote the line
+	}
+	if text.Mask(rule.Line, l.secrets) != rule.Line {
+		return nil, usage("the line holds a secret of the server, which a dialect must not; point at another line of its kind too, so that it falls out")
+	}
+	t := &Taught{Rule: rule}
+	if t.Matches, err = teach.Try(l.d.Log.PrefixPattern(), rule, l.Lines); err != nil {
+		return nil, err
+	}
+	seen := map[string]bool{}
+	for _, m := range t.Matches {
+		for _, mod := range m.Mods {
+			if !seen[mod] {
+				seen[mod] = true
+				t.Mods = append(t.Mods, text.Clean(mod))
+			}
+		}
+	}
+	spoken := l.spokenFor()
+	for _, mod := range l.Known {
+		if !seen[mod] && !spoken[mod] {
+			t.Owed = append(t.Owed, text.Clean(mod))
+		}
+	}
+	return t, nil
+}
+
+// spokenFor are the mods that the rules so far account for.
+func (l *Lessons) spokenFor() map[string]bool {
+	spoken := map[string]bool{}
+	for _, rule := range l.d.Log.Rules {
+		if rule.Means == dialect.MeansIgnore || rule.Pattern() == nil {
+			continue
+		}
+		matches, err := teach.Try(l.d.Log.PrefixPattern(), rule, l.Lines)
+		if err != nil {
+			continue
+		}
+		for _, m := range matches {
+			for _, mod := range m.Mods {
+				spoken[mod] = true
+			}
+		}
+	}
+	return spoken
+}
+
+// Meaning is what the rules so far say of a line, "" when none fits it.
+func (l *Lessons) Meaning(line string) dialect.Meaning {
+	for i := range l.d.Log.Rules {
+		r := &l.d.Log.Rules[i]
+		if r.Pattern() != nil && teach.Fits(l.d.Log.PrefixPattern(), r.Pattern(), r.Level, line) {
+			return r.Means
+		}
+	}
+	return ""
+}
+
+// Write writes a rule into the dialect. It returns the file, and what the dialect
+// still lacks.
+func (l *Lessons) Write(t *Taught, lesson teach.Lesson) (file string, missing []string, err error) {
+	doc, err := teach.AddRule(l.doc, l.d, t.Rule, lesson.Examples)
+	if err != nil {
+		return "", nil, err
+	}
+	before, old := dialect.Draft(l.file, l.doc)
+	d, problems := dialect.Draft(l.file, doc)
+	if len(d.Log.Rules) != len(before.Log.Rules)+1 || len(problems) > len(old) {
+		return "", nil, usage("the rule cannot be written: %w", problems)
+	}
+	if err := host.WritePrivate(l.file, doc); err != nil {
+		return "", nil, err
+	}
+	l.doc, l.d = doc, d
+	return l.file, problemsLeft(problems), nil
+}
+
+// TeachLog opens the newest log of a server to teach its dialect from.
+func (a *App) TeachLog(_ context.Context, server string) (*Lessons, error) {
+	s, err := a.Server(server)
+	if err != nil {
+		return nil, err
+	}
+	state, err := a.Home.State(server)
+	if err != nil {
+		return nil, err
+	}
+	if state.Start == "" {
+		return nil, usage("there is no log yet: %s was never started here", server)
+	}
+	return a.Teach(s.Dialect.Name, state.Start.Log(), server, nil)
+}
