@@ -9,6 +9,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/proof"
+	"initium/internal/core/text"
 	"initium/internal/host"
 )
 
@@ -72,8 +73,12 @@ func (e *env) progress() func(app.Step) {
 }
 
 func (e *env) printProof(p *proof.Proof) {
-	fmt.Fprintf(e.out, "\n%s: %s", p.Server, p.Verdict)
-	if p.Ready {
+	fmt.Fprintln(e.out)
+	if p.Server != "" {
+		fmt.Fprintf(e.out, "%s: ", p.Server)
+	}
+	fmt.Fprint(e.out, p.Verdict)
+	if p.Ready && p.ReadyAfterMS > 0 {
 		fmt.Fprintf(e.out, ", ready after %.2f s", float64(p.ReadyAfterMS)/1000)
 	}
 	fmt.Fprintln(e.out)
@@ -94,6 +99,23 @@ func (e *env) printProof(p *proof.Proof) {
 			ev := m.Evidence[len(m.Evidence)-1]
 			fmt.Fprintf(e.out, "  %s, log line %d: %s\n", m.Name, ev.Line, ev.Text)
 		}
+	}
+	for _, m := range p.Mods {
+		if m.Against != "" {
+			fmt.Fprintf(e.out, "  %s: %s, but %s\n", m.Name, m.Outcome, m.Against)
+		}
+	}
+	for _, d := range p.Differs {
+		fmt.Fprintln(e.out, d)
+	}
+	if p.Unheard != "" {
+		fmt.Fprintf(e.out, "the server could not be asked on its console: %s\n", p.Unheard)
+	}
+	for _, m := range p.Made {
+		fmt.Fprintf(e.out, "%s has made %s\n", m.Mod, m.Path)
+	}
+	for _, m := range p.Unmade {
+		fmt.Fprintf(e.out, "%s has not made %s yet; start again\n", m.Mod, m.Path)
 	}
 	fmt.Fprintf(e.out, "log: %s\n", p.Log)
 }
@@ -129,4 +151,100 @@ func (e *env) keeper() *cobra.Command {
 		Args:   args(cobra.ExactArgs(1)),
 		RunE:   func(_ *cobra.Command, args []string) error { return host.Keep(host.StartDir(args[0])) },
 	}
+}
+
+// keep owns a server in the foreground.
+func (e *env) keep() *cobra.Command {
+	return &cobra.Command{
+		Use:   "keep SERVER",
+		Short: "Start a server and own it until it ends, in the foreground: what a service of the machine runs; exit status 1 if it crashed",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			ok, err := e.app.Keep(args[0])
+			if err == nil && !ok {
+				err = errNo
+			}
+			return err
+		},
+	}
+}
+
+func (e *env) guard() *cobra.Command {
+	var times int
+	var off bool
+	cmd := &cobra.Command{
+		Use:   "guard SERVER",
+		Short: "Start a server again after a crash, with growing pauses and a limit; at once, when it runs",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			if off {
+				times = 0
+			} else if times < 1 {
+				return fmt.Errorf("%w: --times has to be 1 or more; --off ends it", errArgs)
+			}
+			if err := e.app.Guard(args[0], times); err != nil {
+				return err
+			}
+			if times == 0 {
+				fmt.Fprintf(e.out, "%s stays down after a crash\n", args[0])
+			} else {
+				fmt.Fprintf(e.out, "%s is started again after a crash once it was proved, at most %d times in a row\n", args[0], times)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().IntVar(&times, "times", 5, "how many crashes in a row; ten minutes without one begin the counting anew")
+	cmd.Flags().BoolVar(&off, "off", false, "let it stay down after a crash")
+	return cmd
+}
+
+func (e *env) log() *cobra.Command {
+	var opt app.LogOptions
+	cmd := &cobra.Command{
+		Use:   "log SERVER",
+		Short: "Print the log of a start, each line with the number that it keeps",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.app.Log(cmd.Context(), args[0], opt, func(l proof.Line) { fmt.Fprintf(e.out, "%7d  %s\n", l.Number, text.Clean(l.Text)) })
+		},
+	}
+	cmd.Flags().IntVar(&opt.Start, "start", 0, "the number of the start; the newest when left out")
+	cmd.Flags().BoolVar(&opt.Follow, "follow", false, "go on with what is yet to come, until the server ends")
+	cmd.Flags().StringVar(&opt.Mod, "mod", "", "only lines about this mod")
+	cmd.Flags().BoolVar(&opt.Trouble, "trouble", false, "only lines that tell of trouble, or sound like it")
+	return cmd
+}
+
+// switchMod loads one mod of a running server anew, loads it, or takes it out.
+func (e *env) switchMod(do app.Switch, short string) *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   string(do) + " SERVER MOD",
+		Short: short,
+		Args:  args(cobra.ExactArgs(2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.app.SwitchMod(cmd.Context(), args[0], args[1], do)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				err = e.json(m)
+			} else {
+				fmt.Fprintf(e.out, "%s: %s", m.Name, m.Outcome)
+				if m.Reason != "" {
+					fmt.Fprintf(e.out, ", %s", m.Reason)
+				}
+				fmt.Fprintln(e.out)
+				for _, ev := range m.Evidence {
+					fmt.Fprintf(e.out, "  %s: %s\n", ev.Where(), ev.Text)
+				}
+			}
+			if err == nil && m.Outcome != proof.Confirmed {
+				err = errNo
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
 }

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"initium/internal/app"
+	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
 	"initium/internal/core/text"
 )
@@ -19,6 +20,9 @@ func (e *env) read() *cobra.Command {
 		Args:  args(cobra.MinimumNArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			opt.In = e.in
+			if opt.Follow && !asJSON {
+				opt.OnLine = e.spoken()
+			}
 			r, err := e.app.Read(cmd.Context(), args, opt)
 			if err != nil {
 				return err
@@ -36,8 +40,18 @@ func (e *env) read() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&opt.Server, "server", "", "whose log it is, so that its mods are known")
 	cmd.Flags().StringVar(&opt.Dialect, "dialect", "", "the family that wrote it; found out when left out")
+	cmd.Flags().BoolVar(&opt.Follow, "follow", false, "go on as the last log grows, until Ctrl+C")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// spoken prints each line that says something of a mod as it comes.
+func (e *env) spoken() func(proof.Line) {
+	return func(l proof.Line) {
+		if l.Trouble() || l.Means == dialect.MeansLoaded || l.Means == dialect.MeansReady {
+			fmt.Fprintf(e.out, "%7d  %s\n", l.Number, text.Clean(l.Text))
+		}
+	}
 }
 
 func (e *env) printReading(r *app.Reading) {

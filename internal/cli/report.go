@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"strconv"
@@ -9,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"initium/internal/app"
+	"initium/internal/core/draw"
 	"initium/internal/core/proof"
 )
 
@@ -79,24 +81,31 @@ func (e *env) printComparison(c *proof.Comparison) {
 
 // exportProof writes the proof of a start for others.
 func (e *env) exportProof() *cobra.Command {
-	var page, markdown, junit string
+	var page, markdown, junit, svg, pdf string
 	var number int
 	cmd := &cobra.Command{
-		Use:   "proof SERVER --html FILE | --md FILE | --junit FILE",
+		Use:   "proof SERVER --html FILE | --md FILE | --svg FILE | --pdf FILE | --junit FILE",
 		Short: "Write the proof of the last start down for others: what was loaded, by which evidence, what changed since the last proof",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if page+markdown+junit == "" {
-				return fmt.Errorf("%w: say where to, with --html FILE, --md FILE or --junit FILE", errArgs)
+			if page+markdown+junit+svg+pdf == "" {
+				return fmt.Errorf("%w: say where to, with --html FILE, --md FILE, --svg FILE, --pdf FILE or --junit FILE", errArgs)
 			}
 			r, err := e.app.Report(cmd.Context(), args[0], number)
 			if err != nil {
 				return err
 			}
+			drawn := func(write func(*draw.Picture, io.Writer) error) func() ([]byte, error) {
+				return func() ([]byte, error) {
+					var b bytes.Buffer
+					err := write(r.Draw(), &b)
+					return b.Bytes(), err
+				}
+			}
 			for _, out := range []struct {
 				file  string
 				write func() ([]byte, error)
-			}{{page, r.HTML}, {markdown, func() ([]byte, error) { return r.Markdown(), nil }}, {junit, r.JUnit}} {
+			}{{page, r.HTML}, {markdown, func() ([]byte, error) { return r.Markdown(), nil }}, {svg, drawn((*draw.Picture).SVG)}, {pdf, drawn((*draw.Picture).PDF)}, {junit, r.JUnit}} {
 				if err := writeOut(e.out, out.file, out.write); err != nil {
 					return err
 				}
@@ -106,6 +115,8 @@ func (e *env) exportProof() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&page, "html", "", "write one page of HTML to this file")
 	cmd.Flags().StringVar(&markdown, "md", "", "write Markdown to this file")
+	cmd.Flags().StringVar(&svg, "svg", "", "write one page as Scalable Vector Graphics to this file")
+	cmd.Flags().StringVar(&pdf, "pdf", "", "write one page of PDF to this file")
 	cmd.Flags().StringVar(&junit, "junit", "", "write results for a build server to this file")
 	cmd.Flags().IntVar(&number, "start", 0, "the number of the start; the newest when left out")
 	return cmd
@@ -123,4 +134,27 @@ func writeOut(out io.Writer, file string, write func() ([]byte, error)) error {
 		fmt.Fprintf(out, "written to %s\n", file)
 	}
 	return err
+}
+
+// exportUnit writes a service of the machine that runs a server.
+func (e *env) exportUnit() *cobra.Command {
+	var file string
+	cmd := &cobra.Command{
+		Use:   "unit SERVER",
+		Short: "Write a systemd service that runs a server under a keeper, to standard output or a file",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			data, err := e.app.Unit(args[0])
+			if err != nil {
+				return err
+			}
+			if file != "" {
+				return writeOut(e.out, file, func() ([]byte, error) { return data, nil })
+			}
+			_, err = e.out.Write(data)
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&file, "file", "", "where to write it, such as /etc/systemd/system/NAME.service")
+	return cmd
 }

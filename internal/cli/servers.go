@@ -77,9 +77,9 @@ func (e *env) servers() *cobra.Command {
 			return e.table(func(w io.Writer) {
 				fmt.Fprintln(w, "SERVER\tKIND\tSTATE\tPORT\tMODS\tLAST START\tFOLDER")
 				for _, s := range list {
-					state := "stopped"
-					if s.Running {
-						state = "running since " + s.Since.Format("Jan 2 15:04")
+					state, fine := s.StateWords()
+					if fine && s.State.Up {
+						state += " since " + s.State.Since.Format("Jan 2 15:04")
 					}
 					if s.Problem != "" {
 						state = s.Problem

@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+	"initium/internal/core/dialect"
+	"initium/internal/core/teach"
+	"initium/internal/tui"
+)
+
+func (e *env) teach() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "teach",
+		Short: "Make a dialect for a server that is not known, from its startup file and a log",
+	}
+	cmd.AddCommand(e.teachServer(), e.teachLog())
+	return cmd
+}
+
+func (e *env) teachServer() *cobra.Command {
+	var command string
+	cmd := &cobra.Command{
+		Use:   "server NAME DIR FILE [MOD]",
+		Short: "Begin the dialect NAME: the server in DIR names MOD in its startup file FILE. Without MOD, on the screen",
+		Args:  args(cobra.RangeArgs(3, 4)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 3 {
+				return tui.TeachServer(cmd.Context(), e.app, args[0], args[1], args[2], command)
+			}
+			o, err := e.app.TeachServer(args[0], args[1], args[2], args[3], command)
+			if err == nil {
+				err = o.Write()
+			}
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(e.out, "written to %s\n", o.File)
+			fmt.Fprintf(e.out, "  mods stand as %q: %s\n", o.Shape, strings.Join(o.Mods, ", "))
+			if o.Place != "" {
+				fmt.Fprintf(e.out, "  they are in %s\n", o.Place)
+			} else {
+				fmt.Fprintln(e.out, "  where they are was not found: say it in the file, at [[place]]")
+			}
+			e.stillMissing(args[0], o.Problems)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&command, "start", "", "the words that start the server, such as '{dir}/server --port 9000'")
+	return cmd
+}
+
+func (e *env) stillMissing(name string, problems []string) {
+	if len(problems) == 0 {
+		fmt.Fprintf(e.out, "the dialect is complete; initium adopt DIR --dialect %s\n", name)
+	}
+	for _, p := range problems {
+		fmt.Fprintf(e.out, "still missing: %s\n", p)
+	}
+}
+
+func (e *env) teachLog() *cobra.Command {
+	var also, not []string
+	var write bool
+	var server string
+	cmd := &cobra.Command{
+		Use:   "log NAME LOG [LINE MEANING [MOD]]",
+		Short: "Make a rule of the dialect NAME from a line of a log: LINE means that MOD is loading, loaded, failed, missing; or that the server is ready, stopped; or ignore. Without a line, on the screen",
+		Args:  args(cobra.RangeArgs(2, 5)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			l, err := e.app.Teach(args[0], args[1], server, e.in)
+			if err != nil {
+				return err
+			}
+			if len(args) == 2 {
+				return tui.Teach(cmd.Context(), e.app, l)
+			}
+			if len(args) == 3 {
+				return fmt.Errorf("%w: say what line %s means", errArgs, args[2])
+			}
+			lesson := teach.Lesson{Means: dialect.Meaning(args[3])}
+			mod := ""
+			if len(args) == 5 {
+				mod = args[4]
+			}
+			if err := e.addExample(l, &lesson, args[2]+"="+mod); err != nil {
+				return err
+			}
+			for _, s := range also {
+				if err := e.addExample(l, &lesson, s); err != nil {
+					return err
+				}
+			}
+			for _, s := range not {
+				line, err := lineOf(l, s)
+				if err != nil {
+					return err
+				}
+				lesson.Counter = append(lesson.Counter, line)
+			}
+			return e.teachRule(l, lesson, write)
+		},
+	}
+	cmd.Flags().StringArrayVar(&also, "also", nil, "another line that means it too, as LINE=MOD")
+	cmd.Flags().StringArrayVar(&not, "not", nil, "a line that does not mean it")
+	cmd.Flags().BoolVar(&write, "write", false, "write the rule into the dialect")
+	cmd.Flags().StringVar(&server, "server", "", "whose mods are known")
+	return cmd
+}
+
+func lineOf(l *app.Lessons, s string) (string, error) {
+	n, err := strconv.Atoi(s)
+	if err != nil {
+		return "", fmt.Errorf("%w: %q is no number of a line", errArgs, s)
+	}
+	return l.Line(n)
+}
+
+func (e *env) addExample(l *app.Lessons, lesson *teach.Lesson, s string) error {
+	number, mod, _ := strings.Cut(s, "=")
+	line, err := lineOf(l, number)
+	if err == nil {
+		lesson.Examples = append(lesson.Examples, teach.Example{Line: line, Mod: mod})
+	}
+	return err
+}
+
+func (e *env) teachRule(l *app.Lessons, lesson teach.Lesson, write bool) error {
+	t, err := l.Propose(lesson)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "means %q  line %q", t.Rule.Means, t.Rule.Line)
+	if t.Rule.Level != "" {
+		fmt.Fprintf(e.out, "  level %q", t.Rule.Level)
+	}
+	fmt.Fprintf(e.out, "\nfits %d lines", len(t.Matches))
+	if len(t.Mods) > 0 {
+		fmt.Fprintf(e.out, ", which speak of %s", strings.Join(t.Mods, ", "))
+	}
+	fmt.Fprintln(e.out)
+	printMatches(e.out, l, t.Matches)
+	if len(t.Owed) > 0 {
+		fmt.Fprintf(e.out, "no rule speaks of %s yet\n", strings.Join(t.Owed, ", "))
+	}
+	if !write {
+		fmt.Fprintln(e.out, "not written; --write does that")
+		return nil
+	}
+	file, missing, err := l.Write(t, lesson)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "written to %s\n", file)
+	e.stillMissing(l.Dialect, missing)
+	return nil
+}
+
+func printMatches(out io.Writer, l *app.Lessons, matches []teach.Match) {
+	const most = 8
+	for i, m := range matches {
+		if i == most {
+			fmt.Fprintf(out, "  and %d more\n", len(matches)-most)
+			break
+		}
+		fmt.Fprintf(out, "%7d  %s\n", m.Number, l.Shown(m.Number))
+	}
+}
