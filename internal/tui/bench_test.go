@@ -80,7 +80,7 @@ func BenchmarkFirstPaint10k(b *testing.B) {
 	in := manyMods(b, 10_000)
 	for b.Loop() {
 		m := &model{palette: newPalette(groundDark), w: 140, h: 43, view: viewBoard, server: "h"}
-		m.board.set(lookAt(in), nil, nil)
+		m.board.set(lookAt(in), nil, nil, nil)
 		m.View()
 	}
 }
@@ -96,7 +96,7 @@ func BenchmarkPaintAgain10k(b *testing.B) {
 	}
 	for b.Loop() {
 		m := &model{palette: newPalette(groundDark), w: 140, h: 43, view: viewBoard, server: "h"}
-		m.board.set(lookAt(in), nil, nil)
+		m.board.set(lookAt(in), nil, nil, nil)
 		m.View()
 	}
 }
@@ -119,7 +119,7 @@ func BenchmarkCheck10k(b *testing.B) {
 // A key press on a board of ten thousand, and the picture after it.
 func BenchmarkKeyToPaint10k(b *testing.B) {
 	m := &model{palette: newPalette(groundDark), w: 140, h: 43, view: viewBoard, server: "h"}
-	m.board.set(lookAt(manyMods(b, 10_000)), nil, nil)
+	m.board.set(lookAt(manyMods(b, 10_000)), nil, nil, nil)
 	m.View()
 	down := tea.KeyPressMsg(tea.Key{Code: tea.KeyDown})
 	for b.Loop() {

@@ -11,6 +11,7 @@ import (
 	"initium/internal/core/forecast"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
+	found "initium/internal/core/remedy"
 	"initium/internal/core/survey"
 )
 
@@ -19,8 +20,9 @@ import (
 type board struct {
 	look         *app.Look
 	last, proved *proof.Proof
-	all          []boardRow // every mod, under its section
-	rows         []boardRow // those that are shown
+	mends        map[string][]found.Remedy // by mod: what the last start suggests
+	all          []boardRow                // every mod, under its section
+	rows         []boardRow                // those that are shown
 	needs        []need
 	rails        *rails
 	longest      int // name, in bytes
@@ -35,7 +37,7 @@ type board struct {
 }
 
 // set takes over what is known of a server. The selection stays on its mod.
-func (b *board) set(look *app.Look, last, proved *proof.Proof) {
+func (b *board) set(look *app.Look, last, proved *proof.Proof, mends map[string][]found.Remedy) {
 	was, title := "", ""
 	if m := b.mod(); m != nil {
 		was = m.Name
@@ -44,7 +46,7 @@ func (b *board) set(look *app.Look, last, proved *proof.Proof) {
 	} else if len(b.row().findings) > 0 {
 		title = b.row().title
 	}
-	b.look, b.last, b.proved = look, last, proved
+	b.look, b.last, b.proved, b.mends = look, last, proved, mends
 	b.all = b.gather()
 	b.arrange()
 	b.outdated = last != nil && app.ChangedSince(look.Survey, last)
@@ -141,7 +143,11 @@ type remedy struct {
 	text    string
 	changes []lineup.Change // empty when it takes the operator's own hands
 	root    string          // the mod that is mended, when it is another one
+	back    bool            // it takes a return to the last proved state
 }
+
+// canDo tells whether Initium can carry it out.
+func (r *remedy) canDo() bool { return len(r.changes) > 0 || r.back }
 
 // remedies lists what can be done about a row: what its own findings say, else
 // what those of the mods it waits for say.
@@ -155,7 +161,8 @@ func (b *board) remediesOf(row boardRow, depth int) (list []remedy) {
 			list = append(list, remedy{text: f.Remedy, changes: f.Changes})
 		}
 	}
-	fixable := slices.ContainsFunc(list, func(r remedy) bool { return len(r.changes) > 0 })
+	list = b.afterStart(row, list)
+	fixable := slices.ContainsFunc(list, func(r remedy) bool { return r.canDo() })
 	if fixable || row.mod == nil || depth > 8 || !troubled(row) {
 		return list
 	}
@@ -169,10 +176,33 @@ func (b *board) remediesOf(row boardRow, depth int) (list []remedy) {
 			if r.root == "" {
 				r.root = clean(name)
 			}
-			if len(r.changes) > 0 {
+			if r.canDo() {
 				list = append(list, r)
 			}
 		}
+	}
+	return list
+}
+
+// afterStart adds what the last start suggests, where that is something else.
+func (b *board) afterStart(row boardRow, list []remedy) []remedy {
+	if row.mod == nil || row.outcome == nil {
+		return list
+	}
+	for _, r := range b.mends[row.outcome.Name] {
+		known := slices.ContainsFunc(list, func(old remedy) bool {
+			return old.text == r.Text || len(r.Changes) > 0 && slices.Equal(eachInWords(old.changes), eachInWords(r.Changes))
+		})
+		if !known {
+			list = append(list, remedy{text: r.Text, changes: r.Changes, back: r.Back})
+		}
+	}
+	return list
+}
+
+func eachInWords(changes []lineup.Change) (list []string) {
+	for _, c := range changes {
+		list = append(list, c.String())
 	}
 	return list
 }
@@ -371,11 +401,16 @@ func (b *board) drawOutcome(c *canvas, y int, r boardRow, axis, x, right int) {
 	detail := r.outcome.Reason
 	if r.outcome.Outcome == proof.Confirmed && r.outcome.LoadMS != nil {
 		detail = load(*r.outcome.LoadMS)
-		if n := len(r.outcome.Evidence); n > 0 && width > 34 {
-			detail = fmt.Sprintf("%-8s %s", detail, r.outcome.Evidence[n-1].Where())
+		if e := r.outcome.Best(); e != nil && width > 34 {
+			detail = fmt.Sprintf("%-8s %s", detail, e.Where())
 		}
-	} else if n := len(r.outcome.Evidence); r.outcome.Outcome == proof.Confirmed && n > 0 && r.outcome.Evidence[n-1].Line == 0 {
+	} else if e := r.outcome.Best(); r.outcome.Outcome == proof.Confirmed && e != nil && e.Line == 0 {
 		detail = "by what it has made"
+	} else if r.outcome.Outcome == proof.Confirmed && e != nil {
+		detail = e.Where()
+	}
+	if r.outcome.Against != "" {
+		detail = "≠ " + r.outcome.Against + "; " + detail
 	}
 	at = max(at+2, x+13)
 	c.putWithin(at, y, right-at, detail, inkDim)
@@ -401,7 +436,7 @@ func (b *board) keys() []keyHelp {
 		keys = append(keys, keyHelp{"m", "mend"})
 	}
 	if b.look != nil && b.look.Running {
-		keys = append(keys, keyHelp{"s", "stop"})
+		keys = append(keys, keyHelp{"s", "stop"}, keyHelp{"S", "start anew"}, keyHelp{"l", "watch"})
 	} else {
 		keys = append(keys, keyHelp{"s", "start and prove"})
 	}
@@ -419,13 +454,13 @@ func (b *board) keys() []keyHelp {
 	if b.look != nil && b.look.Survey.Dialect.Order == dialect.OrderListed {
 		keys = append(keys, keyHelp{"⇧↑ ⇧↓", "move"})
 	}
-	return append(keys, keyHelp{"x", "unregister"}, keyHelp{"d", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
+	return append(keys, keyHelp{"x", "unregister"}, keyHelp{"d", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"=", "compare"}, keyHelp{"C", "culprit"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
 }
 
 // fixes are the remedies of the selected row that Initium can carry out.
 func (b *board) fixes() (list []remedy) {
 	for _, r := range b.remedies(b.row()) {
-		if len(r.changes) > 0 {
+		if r.canDo() {
 			list = append(list, r)
 		}
 	}

@@ -88,7 +88,7 @@ const script = "# ~~ One ~~\nberth a\nberth b\n# ~~ Two ~~\nberth c\n# berth d\n
 
 func TestBoardRows(t *testing.T) {
 	b := &board{}
-	b.set(look(t, script, "a", "b: c", "c", "d", "e"), proved("a confirmed", "b failed", "c silent", "ghost unlisted", "e unlisted"), nil)
+	b.set(look(t, script, "a", "b: c", "c", "d", "e"), proved("a confirmed", "b failed", "c silent", "ghost unlisted", "e unlisted"), nil, nil)
 	want := "[One] a=confirmed b=failed [Two] c=silent d [There, and not registered] e=unlisted [In the log, and not registered] ghost=unlisted"
 	if got := rowsOf(b); got != want {
 		t.Errorf("rows are\n%s, want\n%s", got, want)
@@ -96,7 +96,7 @@ func TestBoardRows(t *testing.T) {
 	if b.mod().Name != "b" {
 		t.Errorf("the row in trouble is not chosen, but %s", b.mod().Name)
 	}
-	b.set(look(t, script, "a", "b: c", "c", "d", "e"), nil, nil)
+	b.set(look(t, script, "a", "b: c", "c", "d", "e"), nil, nil, nil)
 	if b.mod().Name != "b" {
 		t.Errorf("the choice went to %s", b.mod().Name)
 	}
@@ -104,7 +104,7 @@ func TestBoardRows(t *testing.T) {
 
 func TestBoardMoves(t *testing.T) {
 	b := &board{}
-	b.set(look(t, script+"berth +g\n", "a", "b", "c", "d", "+g/x", "+g/y"), nil, nil)
+	b.set(look(t, script+"berth +g\n", "a", "b", "c", "d", "+g/x", "+g/y"), nil, nil, nil)
 	names := func() string { return b.mod().Name }
 	b.step(-100)
 	if names() != "a" {
@@ -140,7 +140,7 @@ func TestBoardMoves(t *testing.T) {
 
 func TestBoardRemedies(t *testing.T) {
 	b := &board{}
-	b.set(look(t, "berth a\nberth b\nberth c\nberth gone\n", "a: b", "b: x", "c", "x"), proved("a failed", "b failed", "c confirmed", "gone failed"), nil)
+	b.set(look(t, "berth a\nberth b\nberth c\nberth gone\n", "a: b", "b: x", "c", "x"), proved("a failed", "b failed", "c confirmed", "gone failed"), nil, nil)
 	for _, test := range []struct{ mod, want string }{
 		{"a", "move b before a"},
 		{"b", "register x before b"},
@@ -165,8 +165,8 @@ func TestBoardRemedies(t *testing.T) {
 		}
 	}
 	// A mod that failed for want of another offers what mends that one.
-	b.set(look(t, "berth top\nberth mid\nberth low\n", "mid: low", "low", "top"), proved("top confirmed", "mid failed"), nil)
-	b.set(look(t, "berth mid\nberth low\nberth top\n", "mid: low", "low", "top: mid"), proved("mid failed", "low confirmed", "top failed"), nil)
+	b.set(look(t, "berth top\nberth mid\nberth low\n", "mid: low", "low", "top"), proved("top confirmed", "mid failed"), nil, nil)
+	b.set(look(t, "berth mid\nberth low\nberth top\n", "mid: low", "low", "top: mid"), proved("mid failed", "low confirmed", "top failed"), nil, nil)
 	for i, r := range b.rows {
 		if r.mod != nil && r.mod.Name == "top" {
 			b.selected = i
@@ -181,7 +181,7 @@ func TestStagedWords(t *testing.T) {
 	l := look(t, script, "a", "b", "c", "d")
 	l.Staged = []lineup.Change{{Op: lineup.OpOff, Mod: "a"}, {Op: lineup.OpMove, Mod: "b", Where: lineup.Where{Before: "a"}}}
 	b := &board{}
-	b.set(l, nil, nil)
+	b.set(l, nil, nil, nil)
 	if got := b.staged(l.Survey.Find("b")); got != "move before a" {
 		t.Errorf("b is staged as %q", got)
 	}
@@ -295,7 +295,7 @@ func TestWatchView(t *testing.T) {
 		w.draw(c, 0, 20)
 		return plain(c)
 	}
-	for _, want := range []string{"loading c", "1.5 s of 60 s at most", "(start 3 took 0.90 s)", "2 of 3 mods spoken for, 1 failed", "✕ b", "◦ c", "1   hello"} {
+	for _, want := range []string{"loading c", "1.5 s of 60 s at most", "(start 3 took 0.90 s; it is 1 s late by that)", "2 of 3 mods spoken for, 1 failed", "✕ b", "◦ c", "1   hello"} {
 		if got := shows(); !strings.Contains(got, want) {
 			t.Errorf("no %q in\n%s", want, got)
 		}
@@ -315,7 +315,7 @@ func TestServerRow(t *testing.T) {
 	l.Findings = append(l.Findings, check.Finding{Code: "port-busy", Severity: check.Error, Message: "port 1 is taken", Remedy: "stop what holds it"},
 		check.Finding{Code: "setting-risky", Severity: check.Warning, Message: "cheats are on"})
 	b := &board{}
-	b.set(l, nil, nil)
+	b.set(l, nil, nil, nil)
 	if r := b.row(); r.mod != nil || len(r.findings) != 2 || !troubled(r) {
 		t.Fatalf("the first row is %+v", r)
 	}
@@ -339,7 +339,7 @@ func TestServerRow(t *testing.T) {
 
 func TestFilters(t *testing.T) {
 	b := &board{}
-	b.set(look(t, "# ~~ One ~~\nberth a\nberth b\n# ~~ Two ~~\nberth c\n# berth d\n", "a: b", "b", "c", "d"), proved("a failed", "b confirmed", "c silent"), nil)
+	b.set(look(t, "# ~~ One ~~\nberth a\nberth b\n# ~~ Two ~~\nberth c\n# berth d\n", "a: b", "b", "c", "d"), proved("a failed", "b confirmed", "c silent"), nil, nil)
 	titles := func() (list []string) {
 		for _, r := range b.rows {
 			if r.mod != nil {

@@ -95,11 +95,13 @@ func (c *canvas) paragraph(x, y, width, lines int, s string, k ink) int {
 	if width <= 0 {
 		return y
 	}
-	for i, line := range strings.Split(ansi.Wrap(s, width, " "), "\n") {
-		if i == lines {
-			break
+	wrapped := strings.Split(ansi.Wrap(s, width, " "), "\n")
+	for i, line := range wrapped[:min(len(wrapped), lines)] {
+		line = strings.TrimRight(line, " ")
+		if i == lines-1 && len(wrapped) > lines {
+			line = ansi.Truncate(line, width-2, "") + " …"
 		}
-		c.putWithin(x, y, width, strings.TrimRight(line, " "), k)
+		c.putWithin(x, y, width, line, k)
 		y++
 	}
 	return y

@@ -51,7 +51,7 @@ func TestParagraph(t *testing.T) {
 	if next := c.paragraph(1, 0, 10, 3, "one two three four five six seven", inkText); next != 3 {
 		t.Errorf("it ends at line %d", next)
 	}
-	if got := plain(c); got != " one two\n three four\n five six" {
+	if got := plain(c); got != " one two\n three four\n five six …" {
 		t.Errorf("it shows %q", got)
 	}
 }

@@ -51,6 +51,14 @@ func (m *model) View() tea.View {
 		m.intake.drawStory(c, y+m.boardHeight()+1, m.storyHeight())
 	case m.view == viewWatch:
 		m.watch.draw(c, y, h)
+	case m.view == viewCompare:
+		m.diff.draw(c, y, h)
+	case m.view == viewCulprit:
+		m.hunt.draw(c, y, h)
+	case m.view == viewTeach:
+		m.teach.draw(c, y, h)
+	case m.view == viewOutline:
+		m.outline.draw(c, y, h)
 	case m.view == viewLog:
 		m.log.draw(c, 0, y, c.w, h)
 	case m.view == viewLedger:
@@ -81,6 +89,15 @@ func (m *model) drawHead(c *canvas) {
 		if n := len(m.servers.list); n > 0 {
 			c.put(x+3, 0, count(n, "server", "servers"), inkDim)
 		}
+		return
+	}
+	if m.view == viewTeach || m.view == viewOutline {
+		words := "point at lines and say what they mean; Initium makes the rules"
+		if m.view == viewOutline {
+			words = "point at the name of a mod; Initium finds out how mods are registered"
+		}
+		x := c.put(2, 0, "Teach", inkTitle)
+		c.putWithin(x+3, 0, c.w-x-4, words, inkDim)
 		return
 	}
 	x := c.put(2, 0, m.server, inkTitle)
@@ -116,7 +133,7 @@ func (m *model) drawState(c *canvas, from int) {
 	}
 	var parts []part
 	switch {
-	case m.view == viewWatch && m.watch != nil && !m.watch.over():
+	case m.view == viewWatch && m.watch != nil && m.watch.result == nil && !m.watch.down():
 		parts = append(parts, part{"starting", inkFocus})
 	case b.look.Running:
 		parts = append(parts, part{"running", inkGood})
@@ -203,8 +220,16 @@ func (m *model) keysHere() []keyHelp {
 		return m.watch.keys()
 	case m.view == viewLedger:
 		return m.ledger.keys()
+	case m.view == viewCompare:
+		return m.diff.keys()
+	case m.view == viewCulprit:
+		return m.hunt.keys()
+	case m.view == viewTeach:
+		return m.teach.keys()
+	case m.view == viewOutline:
+		return m.outline.keys()
 	case m.view == viewLog:
-		return []keyHelp{{"↑ ↓", "scroll"}, {"PgUp PgDn", "by pages"}, {"Esc", "to the board"}, {"?", "help"}}
+		return []keyHelp{{"↑ ↓", "scroll"}, {"t", "next trouble"}, {"/", "find"}, {"f", "show only"}, {"Esc", "to the board"}, {"?", "help"}, {"q", "close"}}
 	}
 	return m.board.keys()
 }

@@ -1,5 +1,7 @@
 package tui
 
+import "slices"
+
 // boardHelp are the keys of the board.
 var boardHelp = []keyHelp{
 	{"↑ ↓", "choose a mod; PgUp, PgDn, Home and End too"},
@@ -24,8 +26,10 @@ var boardHelp = []keyHelp{
 	{"p", "the plan of all staged changes, to write it"},
 	{"u", "take the last staged change back, or the last entry"},
 	{"g", "the ledger: what was done; return to any point"},
-	{"s", "start the server and prove it, or stop it"},
-	{"l", "the log of the last start, at this mod's line"},
+	{"s S", "start the server and prove it, or stop it; start it anew"},
+	{"=", "what is other than at the last proved start, or any other"},
+	{"C", "search for the mod that breaks the server, on a copy"},
+	{"l", "watch the server that runs; else the log of the last start"},
 	{"Esc", "all servers"},
 }
 
@@ -37,6 +41,7 @@ var shapeHelp = []keyHelp{
 	{"◇", "unlisted: it loaded without being registered"},
 	{"! ~", "an error or a warning, known before the start"},
 	{"○", "the mod that others need; lines lead to them"},
+	{"△ ▲", "trouble in the log; trouble that is new"},
 	{"┃", "a need that points the wrong way"},
 	{"▷", "staged: shown as it will be, not written yet"},
 }
@@ -50,13 +55,13 @@ func (m *model) helpPages() int { return len(m.helpLines()) }
 // helpLines are the pages of the help, each a list of titles and keys.
 func (m *model) helpLines() (pages [][]keyHelp) {
 	room := m.bodyHeight() - 2
-	if m.w >= wideHelp && room > max(len(boardHelp), len(shapeHelp)) {
+	if m.w >= wideHelp && room > max(len(boardHelp), len(shapeHelp)+len(watchHelp)+len(logHelp)+3) {
 		return [][]keyHelp{nil} // drawn side by side
 	}
 	for _, part := range []struct {
 		title string
 		keys  []keyHelp
-	}{{"On the board", boardHelp}, {"What the shapes say", shapeHelp}} {
+	}{{"On the board", boardHelp}, {"While watching, and in every log", slices.Concat(watchHelp, logHelp)}, {"What the shapes say", shapeHelp}} {
 		for len(part.keys) > 0 {
 			n := min(max(room-1, 1), len(part.keys))
 			pages = append(pages, append([]keyHelp{{"", part.title}}, part.keys[:n]...))
@@ -75,7 +80,7 @@ func (m *model) drawHelp(c *canvas, y, h int) {
 				continue
 			}
 			c.put(x, y+i, k.key, inkKey)
-			c.putWithin(x+7, y+i, min(c.w-x-8, 54), k.does, inkText)
+			c.putWithin(x+7, y+i, min(c.w-x-8, 58), k.does, inkText)
 		}
 	}
 	pages := m.helpLines()
@@ -83,7 +88,8 @@ func (m *model) drawHelp(c *canvas, y, h int) {
 		column(2, y, page)
 	} else {
 		column(2, y, append([]keyHelp{{"", "On the board"}}, boardHelp...))
-		column(62, y, append([]keyHelp{{"", "What the shapes say"}}, shapeHelp...))
+		column(68, y, slices.Concat([]keyHelp{{"", "While watching, and in every log"}}, watchHelp, logHelp))
+		column(68, y+len(watchHelp)+len(logHelp)+2, append([]keyHelp{{"", "What the shapes say"}}, shapeHelp...))
 	}
 	c.putWithin(2, y+h-1, c.w-3, "Every change is shown as a plan first. Nothing is written before you say so.", inkDim)
 }

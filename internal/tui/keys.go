@@ -46,6 +46,14 @@ func (m *model) key(k string) tea.Cmd {
 		return m.logKey(k)
 	case viewLedger:
 		return m.ledgerKey(k)
+	case viewCompare:
+		return m.compareKey(k)
+	case viewCulprit:
+		return m.culpritKey(k)
+	case viewTeach:
+		return m.teachKey(k)
+	case viewOutline:
+		return m.outlineKey(k)
 	}
 	return nil
 }
@@ -79,17 +87,8 @@ func (m *model) ledgerKey(k string) tea.Cmd {
 	return nil
 }
 
-// close ends the screen. A start that is being watched is given up first, so
-// that no half-started server stays behind.
-func (m *model) close() tea.Cmd {
-	if m.watch != nil && !m.watch.over() {
-		m.watch.cancel()
-		m.watch.stopping, m.quit = true, true
-		m.say("Stopping the server, then closing …")
-		return nil
-	}
-	return tea.Quit
-}
+// close ends the screen. What runs goes on running.
+func (m *model) close() tea.Cmd { return tea.Quit }
 
 func (m *model) serversKey(k string) tea.Cmd {
 	l := &m.servers
@@ -112,6 +111,10 @@ func (m *model) serversKey(k string) tea.Cmd {
 
 // open shows a server's board.
 func (m *model) open(name string) tea.Cmd {
+	if m.watch != nil && m.watch.server != name {
+		m.watch.finish()
+		m.watch = nil
+	}
 	m.server, m.view, m.board, m.notice = name, viewBoard, board{}, ""
 	return m.reload()
 }
@@ -167,9 +170,13 @@ func (m *model) boardKey(k string) tea.Cmd {
 		if b.look.Running {
 			return m.stopServer()
 		}
-		m.watch, m.view = newWatch(m.ctx, m.app, b), viewWatch
-		return m.watch.next()
+		return m.startServer()
+	case "S":
+		return m.startAnew()
 	case "l":
+		if b.look.Running {
+			return m.watchServer()
+		}
 		return m.openLog()
 	case "m", "1", "2", "3", "4", "5", "6", "7", "8", "9":
 		return m.mend(k)
@@ -206,6 +213,10 @@ func (m *model) boardKey(k string) tea.Cmd {
 		return m.takeOut()
 	case "b":
 		return m.backUp()
+	case "=":
+		return m.compare(0)
+	case "C":
+		m.askCulprit()
 	case "w":
 		return m.writeRule()
 	case "c":
@@ -236,6 +247,9 @@ func (m *model) mend(k string) tea.Cmd {
 			m.say("There is no remedy for this row that Initium could carry out; t goes to the next trouble.")
 		}
 		return nil
+	}
+	if fixes[n].back {
+		return m.goBack(app.ReturnProved)
 	}
 	return m.mendNow(fixes[n].changes)
 }
@@ -299,62 +313,23 @@ func (m *model) copyField() tea.Cmd {
 	return tea.SetClipboard(text)
 }
 
-func (m *model) watchKey(k string) tea.Cmd {
-	w := m.watch
-	if m.scrollLog(&w.log, k) {
-		return nil
-	}
-	switch k {
-	case "x":
-		if !w.over() {
-			w.stopping = true
-			w.cancel()
-		}
-	case "enter", "esc":
-		if w.over() {
-			m.view, m.notice = viewBoard, ""
-		}
-	case "q":
-		return m.close()
-	}
-	return nil
-}
-
 func (m *model) logKey(k string) tea.Cmd {
-	if m.scrollLog(&m.log, k) {
+	mod := ""
+	if chosen := m.board.mod(); chosen != nil {
+		mod = chosen.Name
+	}
+	if m.logKeys(&m.log, k, mod, m.bodyHeight()) {
 		return nil
 	}
 	switch k {
+	case "w":
+		return m.openTeach(m.log.mark)
 	case "esc", "enter", "l":
-		m.view = viewBoard
+		m.view, m.notice = viewBoard, ""
 	case "q":
 		return m.close()
 	}
 	return nil
-}
-
-func (m *model) scrollLog(l *logView, k string) bool {
-	h := m.bodyHeight()
-	if m.view == viewWatch {
-		h -= 3
-	}
-	switch k {
-	case "up", "k":
-		l.scroll(-1, h)
-	case "down", "j":
-		l.scroll(1, h)
-	case "pgup":
-		l.scroll(-h, h)
-	case "pgdown":
-		l.scroll(h, h)
-	case "home":
-		l.scroll(-len(l.lines), h)
-	case "end":
-		l.scroll(len(l.lines), h)
-	default:
-		return false
-	}
-	return true
 }
 
 func (m *model) click(at tea.Mouse) tea.Cmd {
@@ -388,8 +363,12 @@ func (m *model) wheel(at tea.Mouse) {
 	case viewPlan:
 		m.plan.first = max(m.plan.first+by, 0)
 	case viewWatch:
-		m.watch.log.scroll(by, m.bodyHeight()-3)
+		m.watch.log.scroll(by, m.watchHeight())
 	case viewLog:
 		m.log.scroll(by, m.bodyHeight())
+	case viewCompare:
+		m.diff.first += by
+	case viewTeach:
+		m.teach.selected = max(min(m.teach.selected+by, len(m.teach.l.Lines)-1), 0)
 	}
 }

@@ -62,3 +62,15 @@ func count(n int, one, many string) string {
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
+
+// outcomeWords say in a line what came of a mod, and by which evidence.
+func outcomeWords(m *proof.Mod) string {
+	s := string(m.Outcome)
+	if m.Reason != "" {
+		s += ": " + m.Reason
+	}
+	if n := len(m.Evidence); n > 0 {
+		s += " (" + m.Evidence[n-1].Where() + ")"
+	}
+	return s
+}

@@ -20,6 +20,7 @@ type prompt struct {
 	leave        func()             // on Esc; may be nil
 	complete     func(value string) string
 	hint         []keyHelp // the keys that work; may be nil
+	empty        bool      // nothing typed is an answer too
 }
 
 // maxTyped bounds what can be typed.
@@ -45,7 +46,7 @@ func (m *model) promptKey(k tea.KeyPressMsg) tea.Cmd {
 		}
 	case "enter":
 		m.prompt = nil
-		if strings.TrimSpace(p.value) != "" {
+		if p.empty || strings.TrimSpace(p.value) != "" {
 			return p.done(strings.TrimSpace(p.value))
 		}
 	case "ctrl+u":

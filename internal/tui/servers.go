@@ -5,6 +5,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/proof"
+	"initium/internal/host"
 )
 
 // serverList is all adopted servers at a glance.
@@ -68,13 +69,7 @@ func (l *serverList) draw(c *canvas, y, h int) {
 		if wide {
 			c.putWithin(x.kind, row, 15, clean(s.Dialect), inkText)
 		}
-		state, k := "stopped", inkDim
-		if s.Running {
-			state, k = "running", inkGood
-			if wide {
-				state += " since " + clock(s.Since)
-			}
-		}
+		state, k := stateWords(&s, wide)
 		c.putWithin(x.state, row, x.port-x.state-1, state, k)
 		c.put(x.port, row, clean(s.Port), inkText)
 		c.put(x.mods, row, fmt.Sprint(s.Registered), inkText)
@@ -83,6 +78,20 @@ func (l *serverList) draw(c *canvas, y, h int) {
 			c.putWithin(at+2, row, c.w-at-3, "! "+count(s.Errors, "error", "errors"), inkBad)
 		}
 	}
+}
+
+// stateWords say how a server stands.
+func stateWords(s *app.Summary, wide bool) (string, ink) {
+	words, fine := s.StateWords()
+	switch {
+	case !fine:
+		return words, inkBad
+	case s.State.Up && wide:
+		return words + " since " + clock(s.State.Since), inkGood
+	case s.State.Up:
+		return words, inkGood
+	}
+	return words, inkDim
 }
 
 // drawStory tells more about the selected server.
@@ -110,6 +119,16 @@ func (l *serverList) drawStory(c *canvas, y int) {
 		line("last proof", fmt.Sprintf("start %d, %s, ready after %.2f s", s.Proved.Number, clock(*s.Proved.Started), float64(s.Proved.ReadyAfterMS)/1000), inkText)
 	} else {
 		line("last proof", "none yet", inkText)
+	}
+	switch st := &s.State; {
+	case st.Lost != nil:
+		line("state", fmt.Sprintf("its keeper was ended from outside; the server lives as process %d, unheard. Enter, then s stops it; start it anew after that", st.Lost[0]), inkBad)
+	case st.Waiting:
+		line("state", fmt.Sprintf("it ended with status %d and is started again at %s", st.Exit.Status, st.Exit.Again.Local().Format("15:04:05")), inkBad)
+	case !st.Up && st.Exit != nil && st.Exit.How == host.EndedUnseen:
+		line("state", st.Exit.Error, inkWarn)
+	case !st.Up && st.Exit != nil && st.Exit.How == host.EndedItself && st.Exit.Status != 0:
+		line("state", fmt.Sprintf("it ended by itself at %s, with status %d", clock(st.Exit.At), st.Exit.Status), inkWarn)
 	}
 	if s.Changed {
 		line("changed", "the mods that are on, their releases or their order are other than at the last proof", inkWarn)

@@ -54,7 +54,7 @@ func (b *board) drawStory(c *canvas, y, h int) {
 		}
 		label, words := "by hand", rem.text
 		k := inkDim
-		if len(rem.changes) > 0 {
+		if rem.canDo() {
 			fix++
 			label, k = fmt.Sprintf("remedy %d", fix), inkKey
 		}
@@ -89,19 +89,31 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 		return lines
 	}
 	if r.outcome != nil {
+		if r.outcome.Against != "" {
+			add("≠ against", r.outcome.Against, inkWarn, inkText)
+		}
 		for _, e := range r.outcome.Evidence {
 			k := inkText
 			if r.outcome.Outcome == proof.Failed {
 				k = inkTitle
 			}
 			label := fmt.Sprintf("log %d", e.Line)
-			if e.Line == 0 {
+			switch {
+			case e.Line == 0:
 				label = e.Source
+			case e.Source == "console":
+				label = fmt.Sprintf("reply %d", e.Line)
 			}
 			add(label, e.Text, inkDim, k)
+			for _, more := range e.More[:min(len(e.More), 6)] {
+				add("", more, inkDim, inkDim)
+			}
 		}
 	}
 	m := r.mod
+	if re := b.reloaded(m.Name); re != nil {
+		add(re.Do, clock(re.At)+": "+outcomeWords(&re.Mod), inkDim, inkText)
+	}
 	if f := r.foretold; f != nil && m.On && (f.Outcome != forecast.Confirmed || r.outcome != nil && b.outdated) {
 		words := string(f.Outcome)
 		if f.Because != "" {
@@ -160,4 +172,18 @@ func (b *board) usersText(m *survey.Mod) string {
 		}
 	}
 	return strings.Join(words, ", ")
+}
+
+// reloaded is the last time that a mod was loaded anew, loaded or taken out since the
+// start; nil for never.
+func (b *board) reloaded(mod string) *proof.Reload {
+	if b.last == nil {
+		return nil
+	}
+	for i := len(b.last.Reloads) - 1; i >= 0; i-- {
+		if b.last.Reloads[i].Mod.Name == clean(mod) {
+			return &b.last.Reloads[i]
+		}
+	}
+	return nil
 }

@@ -6,17 +6,16 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
-	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
+	found "initium/internal/core/remedy"
 	"initium/internal/host"
 )
 
@@ -31,6 +30,10 @@ const (
 	viewLog
 	viewLedger
 	viewIntake
+	viewCompare
+	viewCulprit
+	viewTeach
+	viewOutline
 )
 
 // model is the whole screen.
@@ -46,6 +49,11 @@ type model struct {
 	board   board
 	plan    *planView
 	watch   *watch
+	diff    *compareView
+	hunt    *culpritView // the search for a culprit, or nil
+	teach   *teachView
+	outline *outlineView
+	only    bool // nothing but this view is shown
 	log     logView
 	ledger  ledgerView
 	intake  *intakeView
@@ -54,7 +62,7 @@ type model struct {
 	help    int     // the page of help that is shown, from 1; 0 for none
 	notice  string
 	bad     bool // the notice is about something that went wrong
-	quit    bool // close as soon as the start that is being watched has ended
+	anew    bool // once it has stopped, the server is started again
 	stuck   bool // a wish is being carried out; keys that begin another wait
 
 	lastSource string // the folder that something was taken in from last
@@ -71,18 +79,17 @@ func Run(ctx context.Context, a *app.App, name string) error {
 	if m.watch != nil {
 		m.watch.finish()
 	}
+	if m.hunt != nil {
+		m.hunt.finish()
+	}
 	return err
 }
 
-// finish gives a start up that is still being watched and waits for its end.
+// finish ends the watching; the server goes on.
 func (w *watch) finish() {
-	if w.over() {
-		return
-	}
 	w.cancel()
 	for range w.news {
 	}
-	<-w.end
 }
 
 // Messages.
@@ -90,6 +97,7 @@ type (
 	lookMsg struct {
 		look         *app.Look
 		last, proved *proof.Proof
+		mends        map[string][]found.Remedy
 		err          error
 	}
 	serversMsg struct {
@@ -114,13 +122,26 @@ type (
 		entries []host.Entry
 		err     error
 	}
-	stoppedMsg struct{ err error }
-	logMsg     struct {
+	stoppedMsg struct {
+		exit host.Exit
+		err  error
+	}
+	logMsg struct {
 		log logView
 		err error
 	}
-	stepMsg  []app.Step
-	endMsg   watchEnd
+	stepMsg struct {
+		w     *watch
+		steps []app.Step
+	}
+	endMsg struct {
+		w   *watch
+		err error
+	}
+	switchedMsg struct {
+		mod *proof.Mod
+		err error
+	}
 	againMsg struct{}
 )
 
@@ -136,6 +157,9 @@ func again() tea.Cmd {
 }
 
 func (m *model) reload() tea.Cmd {
+	if m.only {
+		return nil
+	}
 	if m.view == viewServers {
 		return func() tea.Msg {
 			list, err := m.app.Servers()
@@ -149,7 +173,11 @@ func (m *model) reload() tea.Cmd {
 			return lookMsg{err: err}
 		}
 		last, proved, err := m.app.LastStart(name)
-		return lookMsg{look, last, proved, err}
+		if err != nil {
+			return lookMsg{err: err}
+		}
+		mends, err := m.app.Remedies(look, last, proved)
+		return lookMsg{look, last, proved, mends, err}
 	}
 }
 
@@ -186,129 +214,49 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.beat()
 	case stepMsg, endMsg:
 		return m, m.news(msg)
+	case knownMsg:
+		msg.w.log.learn(msg.known, proof.Alike)
 	default:
 		return m, m.answer(msg)
 	}
 	return m, nil
 }
 
-// answer takes the result of a wish.
-func (m *model) answer(msg tea.Msg) tea.Cmd {
+// news takes what is new about the server that is being watched.
+func (m *model) news(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
-	case serversMsg:
-		if msg.err != nil {
-			m.complain(msg.err)
+	case stepMsg:
+		judged := false
+		for _, s := range msg.steps {
+			msg.w.take(s)
+			judged = judged || s.Judged != nil || s.Exit != nil
 		}
-		m.servers.list, m.servers.loaded = msg.list, true
-		m.servers.selected = min(m.servers.selected, max(len(msg.list)-1, 0))
-		if m.servers.seek != "" {
-			m.servers.selected = max(slices.IndexFunc(msg.list, func(s app.Summary) bool { return s.Name == m.servers.seek }), 0)
-			m.servers.seek = ""
-		}
-	case lookMsg:
-		if msg.err != nil {
-			m.complain(msg.err)
-		} else {
-			m.board.set(msg.look, msg.last, msg.proved)
-		}
-		for _, note := range m.app.Notes() {
-			m.say("%s.", clean(note))
-		}
-	case planMsg:
-		m.stuck = false
-		if msg.err != nil {
-			m.complain(msg.err)
+		if msg.w != m.watch {
 			return nil
 		}
-		if msg.plan.Empty() {
-			m.say("nothing to change: it is so already")
-			return nil
+		if judged {
+			return tea.Batch(msg.w.next(), m.reloadBoard())
 		}
-		m.plan, m.view, m.notice = newPlanView(msg.why, m.board.look.Server.Record.Dir, msg.plan), viewPlan, ""
-		m.plan.back = msg.back
-	case stagedMsg:
-		m.stuck = false
-		if msg.err != nil {
-			m.complain(msg.err)
-		} else {
-			m.say("%s", msg.said)
+		return msg.w.next()
+	case endMsg:
+		msg.w.ended, msg.w.stopping = true, false
+		if msg.err != nil && m.ctx.Err() == nil {
+			msg.w.err = msg.err
 		}
-		return m.reload()
-	case ledgerMsg:
-		m.stuck = false
-		if msg.err != nil {
-			m.complain(msg.err)
-			return nil
-		}
-		m.ledger.set(msg.entries)
-		m.view, m.notice = viewLedger, ""
-	case appliedMsg:
-		m.done()
-		m.view = viewBoard
-		if msg.err != nil {
-			m.complain(msg.err)
-		} else {
-			m.say("Done: %s. The next start will show it.", msg.why)
-		}
-		return m.reload()
-	case insideMsg:
-		m.showInside(msg)
-	case removalMsg:
-		return m.showRemoval(msg)
-	case backupMsg:
-		m.done()
-		if msg.err != nil {
-			m.complain(msg.err)
-		} else {
-			m.say("Backup %d: %s, %s, read again and whole.", msg.made.Number, count(msg.made.Files, "file", "files"), intake.Bytes(msg.made.Bytes))
-		}
-	case stoppedMsg:
-		m.stuck = false
-		if msg.err != nil {
-			m.complain(msg.err)
-		} else {
-			m.say("The server has stopped.")
-		}
-		return m.reload()
-	case logMsg:
-		m.stuck = false
-		if msg.err != nil {
-			m.complain(msg.err)
-			return nil
-		}
-		m.log, m.view = msg.log, viewLog
-		if o := m.board.row().outcome; o != nil && len(o.Evidence) > 0 {
-			m.log.point(o.Evidence[len(o.Evidence)-1].Line, m.bodyHeight())
+		if msg.w == m.watch {
+			return m.reloadBoard()
 		}
 	}
 	return nil
 }
 
-// news takes what is new about the start that is being watched.
-func (m *model) news(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case stepMsg:
-		for _, s := range msg {
-			m.watch.take(s)
-		}
-		return m.watch.next()
-	case endMsg:
-		m.watch.result, m.watch.err = msg.proof, msg.err
-		if msg.err != nil {
-			m.watch.result = nil
-		} else {
-			m.watch.soFar = msg.proof
-		}
-		if m.quit {
-			return tea.Quit
-		}
-		view := m.view
-		m.view = viewBoard // what has to be looked at is the board, whatever is shown
-		cmd := m.reload()
-		m.view = view
-		return cmd
-	}
-	return nil
+// reloadBoard looks at the server anew, whatever is shown.
+func (m *model) reloadBoard() tea.Cmd {
+	view := m.view
+	m.view = viewBoard
+	cmd := m.reload()
+	m.view = view
+	return cmd
 }
 
 // next waits for news; what has gathered meanwhile comes in one piece.
@@ -316,16 +264,21 @@ func (w *watch) next() tea.Cmd {
 	return func() tea.Msg {
 		s, ok := <-w.news
 		if !ok {
-			return endMsg(<-w.end)
+			select {
+			case err := <-w.end:
+				return endMsg{w, err}
+			default:
+				return endMsg{w, nil}
+			}
 		}
-		steps := stepMsg{s}
+		steps := stepMsg{w, []app.Step{s}}
 		for {
 			select {
 			case s, ok := <-w.news:
 				if !ok {
 					return steps
 				}
-				steps = append(steps, s)
+				steps.steps = append(steps.steps, s)
 			default:
 				return steps
 			}
@@ -424,8 +377,8 @@ func (m *model) stopServer() tea.Cmd {
 	m.say("Stopping the server …")
 	name := m.server
 	return func() tea.Msg {
-		_, err := m.app.Stop(m.ctx, name)
-		return stoppedMsg{err}
+		exit, err := m.app.Stop(m.ctx, name)
+		return stoppedMsg{exit, err}
 	}
 }
 
@@ -435,10 +388,17 @@ func (m *model) openLog() tea.Cmd {
 		return nil
 	}
 	m.stuck = true
-	look, file := m.board.look, m.board.last.Log
+	look, number, last := m.board.look, m.board.last.Number, 0
+	if o := m.board.row().outcome; o != nil && o.Best() != nil {
+		last = o.Best().Line + maxLog/2 // what comes long after the line that is shown is left out
+	}
 	return func() tea.Msg {
-		var l logView
-		err := m.app.ReadLog(look, file, l.add)
+		known, _ := m.app.KnownTrouble(look, number) // without it, nothing is told to be new
+		l := logView{known: known}
+		err := m.app.ReadLog(look, number, func(lines []proof.Line) bool {
+			l.add(lines)
+			return last > 0 && len(lines) > 0 && lines[len(lines)-1].Number > last
+		})
 		return logMsg{l, err}
 	}
 }

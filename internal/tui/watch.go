@@ -4,75 +4,120 @@ import (
 	"context"
 	"fmt"
 	"strings"
+	"time"
 
 	"initium/internal/app"
 	"initium/internal/core/proof"
+	"initium/internal/host"
 )
 
-// watch shows a start as it happens: what is owed, what has come, the log, and
-// the time against the last start.
+// watch shows a start as it happens, and the server that runs after it: what is
+// owed, what has come, the log, and the time against the last start. Leaving it
+// stops nothing.
 type watch struct {
-	server   string
-	names    []string // the registered mods that are on, in load order
-	last     *proof.Proof
-	step     app.Step
-	soFar    *proof.Proof
-	log      logView
-	result   *proof.Proof // when it is over
-	err      error
-	cancel   context.CancelFunc
+	server string
+	names  []string // the registered mods that are on, in load order
+	last   *proof.Proof
+	guard  int // how many crashes in a row it is started again after
+	step   app.Step
+	soFar  *proof.Proof
+	log    logView
+	result *proof.Proof // once it is judged
+	exit   *host.Exit   // how it ended; nil while it runs
+	ended  bool         // nothing more will come
+	err    error
+	cancel context.CancelFunc
+
 	stopping bool // the operator wants it stopped
-	news     chan app.Step
-	end      chan watchEnd
+	inMods   bool // the keys move through the mods, not the log
+	chosen   int  // of names
+
+	heard time.Time // when the last step came
+	news  chan app.Step
+	end   chan error
 }
 
-type watchEnd struct {
-	proof *proof.Proof
-	err   error
-}
-
-// newWatch starts the server and begins to watch it.
-func newWatch(ctx context.Context, a *app.App, b *board) *watch {
-	w := &watch{server: b.look.Server.Record.Name, last: b.proved, news: make(chan app.Step, 256), end: make(chan watchEnd, 1)}
+// newWatch watches the server of a board: the start that runs, or one that is begun
+// now.
+func newWatch(ctx context.Context, a *app.App, b *board, begin bool) *watch {
+	w := &watch{server: b.look.Server.Record.Name, guard: b.look.Server.Record.Guard, last: b.proved, heard: time.Now(), news: make(chan app.Step, 256), end: make(chan error, 1)}
 	if w.last == nil {
 		w.last = b.last
 	}
-	for _, r := range b.rows {
+	for _, r := range b.all {
 		if r.mod != nil && r.mod.Listed {
 			w.names = append(w.names, clean(r.mod.Name))
 		}
 	}
 	ctx, w.cancel = context.WithCancel(ctx)
 	go func() {
-		p, err := a.Prove(ctx, w.server, app.ProveOptions{Keep: app.KeepProved, OnStep: func(s app.Step) { w.news <- s }})
-		close(w.news)
-		w.end <- watchEnd{p, err}
+		defer close(w.news)
+		var opt app.FollowOptions
+		if begin {
+			var err error
+			if opt.Look, err = a.Begin(w.server, app.ProveOptions{}); err != nil {
+				w.end <- err
+				return
+			}
+		}
+		opt.OnStep = func(s app.Step) {
+			select {
+			case w.news <- s:
+			case <-ctx.Done():
+			}
+		}
+		w.end <- a.Follow(ctx, w.server, opt)
 	}()
 	return w
 }
 
-// take adds a step to the picture.
+// take adds a step to the picture. A start that comes after a crash begins a new one.
 func (w *watch) take(s app.Step) {
+	if w.step.Number != 0 && s.Number != w.step.Number {
+		if w.result != nil && w.result.Verdict == proof.Proved {
+			w.last = w.result
+		}
+		known := w.log.known
+		w.log, w.soFar, w.result, w.exit = logView{known: known}, nil, nil, nil
+	}
 	w.log.add(s.New)
 	if s.SoFar != nil {
 		w.soFar = s.SoFar
 	}
-	w.step = s
+	if s.Judged != nil {
+		w.result, w.soFar = s.Judged, s.Judged
+		if w.last != nil && w.last.Number == s.Number { // it is no start to compare itself with
+			w.last = nil
+		}
+	}
+	w.exit = s.Exit
+	w.step, w.heard = s, time.Now()
 }
 
-func (w *watch) over() bool { return w.result != nil || w.err != nil }
+func (w *watch) down() bool { return w.ended || w.err != nil }
 
 // phase says in words where the start stands.
 func (w *watch) phase() (string, ink) {
+	proved := w.result != nil && w.result.Verdict == proof.Proved
 	switch {
 	case w.err != nil:
 		return "✕ could not be started", inkBad
-	case w.result != nil && w.result.Verdict == proof.Proved:
-		return "◆ proved", inkGood
-	case w.result != nil:
-		return "✕ not proved", inkBad
+	case w.exit != nil && w.exit.Again != nil:
+		return fmt.Sprintf("✕ it ended with status %d; it is started again in %.0f s", w.exit.Status, max(time.Until(*w.exit.Again).Seconds(), 0)), inkBad
+	case w.exit != nil && w.exit.How == host.EndedKill:
+		return verdictWords(proved) + "; it did not stop when asked, and was ended by force", inkWarn
+	case w.exit != nil && (w.exit.How == host.EndedStop || w.exit.Status == 0) && w.result != nil:
+		return verdictWords(proved) + "; stopped", verdictInk(proved)
+	case w.exit != nil && w.result != nil:
+		return verdictWords(proved) + fmt.Sprintf("; it ended %s, with status %d", w.exit.How, w.exit.Status), inkBad
+	case w.exit != nil:
+		return fmt.Sprintf("it ended %s, with status %d, and was not judged", w.exit.How, w.exit.Status), inkBad
 	case w.step.Stopping || w.stopping:
-		return "being stopped", inkWarn
+		return "being stopped; it is asked first and given its time", inkWarn
+	case w.result != nil:
+		return verdictWords(proved) + "; running", verdictInk(proved)
+	case w.step.Asking:
+		return "ready; asking the server itself", inkFocus
 	case w.step.Settling:
 		return "ready; watching that it stays up", inkFocus
 	case w.step.Status.Now != "":
@@ -81,26 +126,39 @@ func (w *watch) phase() (string, ink) {
 	return "starting", inkFocus
 }
 
+func verdictWords(proved bool) string {
+	if proved {
+		return "◆ proved"
+	}
+	return "✕ not proved"
+}
+
+func verdictInk(proved bool) ink {
+	if proved {
+		return inkGood
+	}
+	return inkBad
+}
+
+// watchHead is how many lines stand above the log.
+const watchHead = 4
+
 func (w *watch) draw(c *canvas, y, h int) {
 	words, k := w.phase()
 	x := c.put(2, y, words, k)
-	if s := w.seconds(); s != "" {
-		c.put(x+3, y, s, inkText)
-	}
+	c.putWithin(x+3, y, c.w-x-4, w.seconds(), inkText)
 	w.drawProgress(c, y+1)
-	y, h = y+3, h-3
-	if w.over() {
-		reason := "every registered mod is confirmed; the server goes on running"
-		if w.err != nil {
-			reason = clean(w.err.Error())
-		} else if w.result.Reason != "" {
-			reason = w.result.Reason
-		}
-		next := c.paragraph(2, y-1, c.w-4, 3, reason, inkText)
+	w.drawPulse(c, y+2)
+	y, h = y+watchHead, h-watchHead
+	if words := w.outcome(); words != "" {
+		next := c.paragraph(2, y-1, c.w-4, 3, words, inkText)
 		h -= next - y + 1
 		y = next + 1
 	}
-	left := min(max(c.w*2/7, 26), 44)
+	left := min(max(c.w*2/7, 28), 46)
+	if w.last != nil {
+		left = min(max(c.w/3, 28), 52)
+	}
 	w.drawOwed(c, y, h, left)
 	for row := y; row < y+h; row++ {
 		c.put(left, row, "│", inkFaint)
@@ -108,20 +166,111 @@ func (w *watch) draw(c *canvas, y, h int) {
 	w.log.draw(c, left+1, y, c.w-left-1, h)
 }
 
+// outcome says what the start has come to, and what to do next.
+func (w *watch) outcome() string {
+	switch {
+	case w.err != nil:
+		return clean(w.err.Error())
+	case w.result == nil:
+		return ""
+	}
+	s := w.result.Reason
+	if s == "" {
+		s = "every registered mod is confirmed"
+	}
+	if w.exit == nil {
+		s += "; the server runs on, whatever you close"
+	}
+	s += "."
+	for _, d := range w.result.Differs {
+		s += " " + upper(d) + "."
+	}
+	if w.result.Unheard != "" {
+		s += " The server could not be asked on its console: " + w.result.Unheard + "."
+	}
+	if n := len(w.result.Made); n > 0 {
+		then := "x stops the server, e opens them, s starts it again"
+		if w.exit != nil {
+			then = "e opens them, s starts the server again"
+		}
+		s += fmt.Sprintf(" Mods have made %s at this start: %s.", count(n, "file or folder", "files or folders"), then)
+	}
+	for _, m := range w.result.Unmade {
+		s += fmt.Sprintf(" %s has not made %s yet; start again, and if it is still not there, the mod does not work.", m.Mod, m.Path)
+		break
+	}
+	return s
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
 func (w *watch) seconds() string {
 	if w.step.Limit == 0 {
 		return ""
 	}
-	s := fmt.Sprintf("%.1f s", w.step.Elapsed.Seconds())
+	elapsed := w.step.Elapsed
+	if w.exit == nil {
+		elapsed += time.Since(w.heard)
+	}
+	s := span(elapsed)
 	if w.result != nil && w.result.Ready {
 		s = fmt.Sprintf("ready after %.2f s", float64(w.result.ReadyAfterMS)/1000)
-	} else if !w.over() {
+		if w.exit == nil {
+			s += ", up for " + span(elapsed)
+		}
+	} else if w.result == nil {
 		s += fmt.Sprintf(" of %.0f s at most", w.step.Limit.Seconds())
 	}
 	if w.last != nil && w.last.Ready {
-		s += fmt.Sprintf("   (start %d took %.2f s)", w.last.Number, float64(w.last.ReadyAfterMS)/1000)
+		s += fmt.Sprintf("   (start %d took %.2f s", w.last.Number, float64(w.last.ReadyAfterMS)/1000)
+		if left, ok := w.estimate(elapsed); ok && left > 0 {
+			s += fmt.Sprintf("; about %.0f s more", max(left.Seconds(), 1))
+		} else if ok {
+			s += fmt.Sprintf("; it is %.0f s late by that", max(-left.Seconds(), 1))
+		}
+		s += ")"
 	}
 	return s
+}
+
+// span writes a span of time for people.
+func span(d time.Duration) string {
+	switch {
+	case d < 100*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < 100*time.Minute:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// estimate is how long it still takes until the server is ready, going by the start
+// before: what was left then when the same mod had come, at today's pace.
+func (w *watch) estimate(elapsed time.Duration) (left time.Duration, ok bool) {
+	if w.result != nil || w.exit != nil || w.step.Ready || w.last == nil || !w.last.Ready {
+		return 0, false
+	}
+	then, pace := 0.0, 1.0
+	whole := float64(w.last.ReadyAfterMS)
+	if w.soFar != nil {
+		for i := range w.soFar.Mods {
+			m := &w.soFar.Mods[i]
+			was := w.last.Find(m.Name)
+			if m.EndedMS == nil || was == nil || was.EndedMS == nil || *was.EndedMS <= then {
+				continue
+			}
+			then = *was.EndedMS
+			pace = min(max(*m.EndedMS/max(then, 1), 0.2), 5)
+		}
+	}
+	return time.Duration(whole*pace*float64(time.Millisecond)) - elapsed, true
 }
 
 // drawProgress draws how many mods have been spoken for.
@@ -136,17 +285,46 @@ func (w *watch) drawProgress(c *canvas, y int) {
 	if total == 0 || width < 10 {
 		return
 	}
-	filled := width * done / total
+	filled := min(width*done/total, width)
 	c.put(x, y, strings.Repeat("━", filled), inkBar)
 	c.put(x+filled, y, strings.Repeat("─", width-filled), inkFaint)
 }
 
-// drawOwed lists the mods: what came of each, or that it is still owed. When
-// there are more than fit, the ones being waited for stay in sight.
+// drawPulse shows that the server is alive, and what is new in its log.
+func (w *watch) drawPulse(c *canvas, y int) {
+	x := 2
+	if w.exit == nil && w.err == nil && w.step.Limit > 0 {
+		quiet := w.step.Quiet + time.Since(w.heard)
+		k := inkDim
+		if quiet > 10*time.Second && w.result == nil {
+			k = inkWarn
+		}
+		x = c.put(x, y, "last line "+span(quiet)+" ago", k) + 3
+	}
+	switch {
+	case w.log.known != nil && w.log.fresh > 0:
+		x = c.put(x, y, fmt.Sprintf("▲ %s of trouble that the last proved start had not", count(w.log.fresh, "line", "lines")), inkWarn) + 3
+	case w.log.known != nil && w.log.trouble > 0:
+		x = c.put(x, y, fmt.Sprintf("△ %s of trouble, all as in the last proved start", count(w.log.trouble, "line", "lines")), inkDim) + 3
+	case w.log.trouble > 0:
+		x = c.put(x, y, fmt.Sprintf("△ %s of trouble", count(w.log.trouble, "line", "lines")), inkWarn) + 3
+	}
+	if w.guard > 0 {
+		c.putWithin(x, y, c.w-x-1, fmt.Sprintf("started again after a crash, %d times in a row at most", w.guard), inkDim)
+	}
+}
+
+// drawOwed lists the mods: what came of each and how long that took beside the start
+// before, or that it is still owed. When there are more than fit, the ones being
+// waited for stay in sight.
 func (w *watch) drawOwed(c *canvas, y, h, width int) {
 	first := 0
 	if len(w.names) > h {
-		first = min(max(w.step.Status.Done-h*2/3, 0), len(w.names)-h)
+		near := w.step.Status.Done - h*2/3
+		if w.inMods {
+			near = w.chosen - h/2
+		}
+		first = min(max(near, 0), len(w.names)-h)
 	}
 	for i := first; i < min(first+h, len(w.names)); i++ {
 		name, row := w.names[i], y+i-first
@@ -154,33 +332,51 @@ func (w *watch) drawOwed(c *canvas, y, h, width int) {
 		if w.soFar != nil {
 			if m := w.soFar.Find(name); m != nil && m.Outcome != proof.Silent {
 				mark := outcomeMark(m.Outcome)
-				shape, k = mark.shape, mark.ink
-				detail = mark.word
-				if m.LoadMS != nil {
+				shape, k, detail = mark.shape, mark.ink, mark.word
+				if m.LoadMS != nil && m.Outcome != proof.Failed {
 					detail = load(*m.LoadMS)
+				}
+				if m.Against != "" {
+					shape, k, detail = "≠", inkWarn, "contradicted"
 				}
 			}
 		}
 		switch {
-		case detail == "" && name == clean(w.step.Status.Now) && !w.over():
+		case detail == "" && name == clean(w.step.Status.Now) && w.result == nil && !w.down():
 			shape, k, detail = "◦", inkFocus, "loading"
-		case detail == "" && w.over():
+		case detail == "" && w.result != nil:
 			shape, k, detail = "◌", inkWarn, "silent"
 		}
-		c.put(2, row, shape, k)
+		if w.last != nil && width >= 40 { // in columns of their own
+			c.right(width-1, row, w.before(name), inkDim)
+			c.right(width-14, row, detail, k)
+		} else {
+			c.right(width-1, row, detail, k)
+		}
 		nameInk := inkText
 		if detail == "" {
 			nameInk = inkDim
 		}
-		c.putWithin(4, row, width-16, name, nameInk)
-		c.right(width-1, row, detail, k)
+		room := width - 16
+		if w.last != nil && width >= 40 {
+			room = width - 28
+		}
+		c.put(2, row, shape, k)
+		c.putWithin(4, row, room, name, nameInk)
+		if w.inMods && i == w.chosen {
+			c.lift(row, 0, width)
+			c.put(0, row, "▌", inkFocus)
+		}
 	}
 }
 
-func (w *watch) keys() []keyHelp {
-	keys := []keyHelp{{"↑ ↓", "scroll the log"}, {"End", "follow it"}}
-	if w.over() {
-		return append(keys, keyHelp{"Enter", "to the board"}, keyHelp{"?", "help"}, keyHelp{"q", "close"})
+// before is how long a mod took in the start before.
+func (w *watch) before(name string) string {
+	if w.last == nil {
+		return ""
 	}
-	return append(keys, keyHelp{"x", "stop the server"}, keyHelp{"?", "help"})
+	if m := w.last.Find(name); m != nil && m.LoadMS != nil {
+		return "was " + load(*m.LoadMS)
+	}
+	return ""
 }

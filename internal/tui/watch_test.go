@@ -1,0 +1,276 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"initium/internal/app"
+	"initium/internal/core/culprit"
+	"initium/internal/core/lineup"
+	"initium/internal/core/proof"
+	"initium/internal/host"
+)
+
+// drawn is what a watch shows.
+func (w *watch) drawn() string {
+	c := newCanvas(200, 30)
+	w.draw(c, 0, 30)
+	return plain(c)
+}
+
+func TestWatchPhases(t *testing.T) {
+	soon := time.Now().Add(4 * time.Second)
+	good, bad := &proof.Proof{Verdict: proof.Proved, Ready: true, ReadyAfterMS: 1500}, &proof.Proof{Verdict: proof.NotProved, Reason: "1 of 2 registered mods is not confirmed"}
+	for name, test := range map[string]struct {
+		set  func(*watch)
+		want string
+	}{
+		"starting":     {func(*watch) {}, "starting"},
+		"loading":      {func(w *watch) { w.step.Status.Now = "b\x1b[2J" }, "loading b"},
+		"settling":     {func(w *watch) { w.step.Settling = true }, "ready; watching that it stays up"},
+		"asking":       {func(w *watch) { w.step.Settling, w.step.Asking = true, true }, "ready; asking the server itself"},
+		"proved":       {func(w *watch) { w.result = good }, "◆ proved; running"},
+		"not proved":   {func(w *watch) { w.result = bad }, "✕ not proved; running"},
+		"why":          {func(w *watch) { w.result = bad }, "1 of 2 registered mods is not confirmed; the server runs on"},
+		"stopped":      {func(w *watch) { w.result, w.exit = good, &host.Exit{How: host.EndedStop} }, "◆ proved; stopped"},
+		"crashed":      {func(w *watch) { w.result, w.exit = good, &host.Exit{How: host.EndedItself, Status: 3} }, "◆ proved; it ended by itself, with status 3"},
+		"insisted":     {func(w *watch) { w.result, w.exit = good, &host.Exit{How: host.EndedKill} }, "ended by force"},
+		"again":        {func(w *watch) { w.exit = &host.Exit{Status: 3, Again: &soon} }, "it ended with status 3; it is started again in 4 s"},
+		"no start":     {func(w *watch) { w.err = errors.New("no program\x07") }, "✕ could not be started"},
+		"said of self": {func(w *watch) { p := *good; p.Differs = []string{"the server says that its port is 1"}; w.result = &p }, "The server says that its port is 1."},
+		"unheard":      {func(w *watch) { p := *good; p.Unheard = "it is deaf"; w.result = &p }, "could not be asked on its console: it is deaf."},
+		"made":         {func(w *watch) { p := *good; p.Made = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "1 file or folder at this start: x stops the server"},
+		"owed":         {func(w *watch) { p := *good; p.Unmade = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "a has not made /x yet"},
+		"guarded":      {func(w *watch) { w.guard = 5 }, "started again after a crash, 5 times in a row at most"},
+	} {
+		w := &watch{server: "s", names: []string{"a", "b"}, heard: time.Now(), step: app.Step{Limit: time.Minute, Number: 1}}
+		test.set(w)
+		if got := w.drawn(); !strings.Contains(got, test.want) {
+			t.Errorf("%s: no %q in\n%s", name, test.want, got)
+		}
+		for _, k := range w.keys() {
+			if k.key == "" || k.does == "" {
+				t.Errorf("%s: a key without words", name)
+			}
+		}
+	}
+}
+
+// With the start before at hand, a watch tells how long each mod took then, and when
+// the server will be ready.
+func TestWatchAgainstTheLastStart(t *testing.T) {
+	ms := func(v float64) *float64 { return &v }
+	last := &proof.Proof{Number: 3, Verdict: proof.Proved, Ready: true, ReadyAfterMS: 10_000, Mods: []proof.Mod{{Name: "a", LoadMS: ms(1000), EndedMS: ms(2000)}, {Name: "b", LoadMS: ms(12_000), EndedMS: ms(9000)}}}
+	w := &watch{server: "s", names: []string{"a", "b"}, last: last, heard: time.Now(), step: app.Step{Limit: time.Minute, Elapsed: 4 * time.Second}}
+	if left, ok := w.estimate(4 * time.Second); !ok || left != 6*time.Second {
+		t.Errorf("at the pace of then %s are left, %v", left, ok)
+	}
+	w.soFar = &proof.Proof{Mods: []proof.Mod{{Name: "a", Outcome: proof.Confirmed, LoadMS: ms(2100), EndedMS: ms(4000)}}}
+	if left, ok := w.estimate(4 * time.Second); !ok || left != 16*time.Second {
+		t.Errorf("at half the pace %s are left, %v", left, ok)
+	}
+	w.names = []string{"a", "b"}
+	c := newCanvas(160, 30)
+	w.draw(c, 0, 30)
+	for _, want := range []string{"start 3 took 10.00 s; about 16 s more", "2100 ms  was 1000 ms", "was 12.0 s"} {
+		if got := plain(c); !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+	w.step.Ready = true
+	if _, ok := w.estimate(time.Second); ok {
+		t.Error("a server that is ready is still estimated")
+	}
+	for d, want := range map[time.Duration]string{1500 * time.Millisecond: "1.5 s", 125 * time.Second: "2 min 05 s", 3*time.Hour + 4*time.Minute: "3 h 04 min", 72 * time.Hour: "3 days"} {
+		if got := span(d); got != want {
+			t.Errorf("%s is %q", d, got)
+		}
+	}
+}
+
+// A start that comes after a crash begins a new picture, compared with the one before.
+func TestWatchOfASecondStart(t *testing.T) {
+	w := &watch{server: "s", names: []string{"a"}, heard: time.Now()}
+	w.take(app.Step{Number: 4, New: []proof.Line{{Number: 1, Text: "one"}}})
+	w.take(app.Step{Number: 4, Judged: &proof.Proof{Number: 4, Verdict: proof.Proved, Ready: true, ReadyAfterMS: 100}})
+	w.take(app.Step{Number: 4, Exit: &host.Exit{Status: 7}})
+	w.take(app.Step{Number: 5, New: []proof.Line{{Number: 1, Text: "two"}}})
+	if w.result != nil || w.exit != nil || w.last == nil || w.last.Number != 4 || len(w.log.lines) != 1 || w.log.lines[0].text != "two" {
+		t.Errorf("the second start shows %+v", w)
+	}
+}
+
+func TestServerStates(t *testing.T) {
+	soon := time.Now()
+	proved := &proof.Proof{Number: 3, Verdict: proof.Proved, Started: &soon}
+	for want, s := range map[string]app.Summary{
+		"restarting":      {State: host.State{Up: true, Waiting: true, Exit: &host.Exit{Status: 3, Again: &soon}}},
+		"lost its keeper": {State: host.State{Up: true, Lost: []int{12}}},
+		"running":         {State: host.State{Up: true}},
+		"crashed":         {State: host.State{Number: 3, Exit: &host.Exit{How: host.EndedItself, Status: 1}}, Last: proved},
+		"stopped":         {State: host.State{Number: 3, Exit: &host.Exit{How: host.EndedStop}}, Last: proved},
+	} {
+		s.Name = "s"
+		l := &serverList{list: []app.Summary{s}, loaded: true}
+		c := newCanvas(80, 24)
+		l.draw(c, 0, 20)
+		if got := plain(c); !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+}
+
+func TestCompareView(t *testing.T) {
+	v := newCompareView(&proof.Comparison{Starts: [2]int{2, 5}, Verdicts: [2]proof.Verdict{proof.Proved, proof.NotProved}, Came: []string{"new_one"}, Gone: []string{"old_one"},
+		Releases: []proof.Difference{{Mod: "a", Then: "1", Now: "2"}}, Outcomes: []proof.Difference{{Mod: "b", Then: "confirmed", Now: "failed"}}, Moved: []string{"c"},
+		Settings: []proof.Difference{{Mod: "title", Now: "X"}}, Files: []proof.FileChange{{Mod: "a", Path: "x.lua", What: "changed"}}, Times: []proof.LoadTime{{Mod: "a", Then: 10, Now: 500}},
+		New: []proof.Remark{{Line: 9, Text: "error here", Mod: "a", Sure: proof.SureName}}, Old: []proof.Remark{{Text: "gone now"}}, ReadyMS: [2]int64{1000, 2000}})
+	c := newCanvas(100, 30)
+	v.draw(c, 0, 30)
+	got := plain(c)
+	for _, want := range []string{"start 5, not proved  beside  start 2, proved", "mods        + new_one is new", "− old_one is gone", "~ a: release 2, was 1", "✕ b: failed, was confirmed", "order       ↕ loaded at another place: c",
+		"settings    ~ title: X, was not set", "files       ~ a: x.lua is changed", "times       ~ a took 500 ms to load, was 10 ms", "log, new    ▲ line 9: error here   (a, by its name)", "log, gone     gone now"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+	m := &model{view: viewCompare, diff: v, w: 80, h: 10}
+	for range 30 {
+		m.compareKey("down")
+		v.draw(newCanvas(80, 6), 0, 6)
+	}
+	if v.first != len(v.lines)-4 {
+		t.Errorf("scrolled to %d of %d", v.first, len(v.lines))
+	}
+	m.compareKey("esc")
+	if m.view != viewBoard {
+		t.Error("Esc does not leave")
+	}
+	same := newCompareView(&proof.Comparison{})
+	c = newCanvas(80, 10)
+	same.draw(c, 0, 10)
+	if !strings.Contains(plain(c), "Nothing of note differs.") {
+		t.Errorf("two that are alike:\n%s", plain(c))
+	}
+}
+
+func TestCulpritView(t *testing.T) {
+	v := &culpritView{server: "s", symptom: "boom.*", began: time.Now(), cancel: func() {}, news: make(chan app.Tried), end: make(chan culpritEnd, 1)}
+	show := func() string {
+		c := newCanvas(130, 24)
+		v.draw(c, 0, 24)
+		return plain(c)
+	}
+	try := func(on, atMost int, why string) app.Tried {
+		return app.Tried{Try: culprit.Try{On: make([]string, on), Why: why, AtMost: atMost, Learned: "something", Run: 1, Runs: 2}, Of: 8}
+	}
+	v.take(try(8, 6, "whether it fails"))
+	if got := show(); !strings.Contains(got, "8 of 8") || !strings.Contains(got, "◦ starting") || !strings.Contains(got, "a log line that fits boom.*") || !strings.Contains(got, "so far      something") {
+		t.Errorf("before the first start:\n%s", got)
+	}
+	done := try(8, 6, "whether it fails")
+	done.Done, done.Failed, done.Took = true, true, 2*time.Second
+	v.take(done)
+	v.take(try(4, 5, "in which half it is"))
+	if got := show(); !strings.Contains(got, "✕ fails") || !strings.Contains(got, "1 made, 5 to come at the most, about 10.0 s at the longest") || len(v.tries) != 2 {
+		t.Errorf("after it:\n%s", got)
+	}
+	m := &model{view: viewCulprit, hunt: v, w: 120, h: 30}
+	if cmd := m.answer(foundMsg{v, culpritEnd{found: &app.Culprits{Culprits: []string{"x", "y"}, With: []string{"z"}, Reason: "it sank", Evidence: []proof.Evidence{{Line: 4, Text: "sunk"}}, Starts: 9, Rate: 0.5, Repeat: 3,
+		Changes: []lineup.Change{{Op: lineup.OpOff, Mod: "x"}}}}}); cmd != nil {
+		t.Error("a result asks for more")
+	}
+	got := show()
+	for _, want := range []string{"found, in 9 starts", "the culprits, together: x, y", "needs       z", "because     it sank", "log 4       sunk", "in about 50 % of the starts; 3 without it", "look at it with doubt", "remedy      switch x off"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+	v.found, v.err = nil, errors.New("no port is free")
+	if got := show(); !strings.Contains(got, "could not be carried on") || !strings.Contains(got, "no port is free") {
+		t.Errorf("after an error:\n%s", got)
+	}
+	v.err, v.found = nil, &app.Culprits{Problem: "it did not fail"}
+	if got := show(); !strings.Contains(got, "no culprit") || !strings.Contains(got, "it did not fail") {
+		t.Errorf("without a culprit:\n%s", got)
+	}
+}
+
+// Rules are made by keys alone: a meaning, a name, more examples, a line that is none.
+func TestTeachView(t *testing.T) {
+	dir := t.TempDir()
+	a := &app.App{Home: host.Home{Dir: filepath.Join(dir, "home")}}
+	if err := os.MkdirAll(a.Home.DialectDir(), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	const outline = "name = \"door\"\n[[place]]\npath = \"{dir}/mods\"\n[start]\ncommand = [\"x\"]\n"
+	file, log := filepath.Join(a.Home.DialectDir(), "door.toml"), filepath.Join(dir, "log")
+	lines := "10:00:00 I waking\n10:00:01 I tide is up, 12 ms\n10:00:02 E rock is up, but leaks\n10:00:03 I sand is up, 7 ms\n10:00:04 I open\x1b[2J\n"
+	for name, data := range map[string]string{file: outline, log: lines} {
+		if err := os.WriteFile(name, []byte(data), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	l, err := a.Teach("door", log, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := &model{app: a, palette: newPalette(groundDark), view: viewTeach, teach: newTeachView(l, 0), only: true, w: 110, h: 30}
+	keys := func(list ...string) {
+		for _, k := range list {
+			switch {
+			case m.prompt != nil && k == "enter":
+				m.promptKey(tea.KeyPressMsg{Code: tea.KeyEnter})
+			case m.prompt != nil:
+				m.prompt.value = k
+			default:
+				m.key(k)
+			}
+		}
+	}
+	show := func() string { return m.View().Content }
+	keys("down", "l", "tide", "enter")
+	if m.teach.taught == nil || m.teach.taught.Rule.Line != "{mod} is up, {ms} ms" || len(m.teach.taught.Matches) != 2 {
+		t.Fatalf("the rule is %+v, %s", m.teach.taught, m.notice)
+	}
+	if got := show(); !strings.Contains(got, "2 lines, marked") || !strings.Contains(got, "tide, sand") || strings.Contains(got, "\x1b[2J") {
+		t.Errorf("it shows\n%q", got)
+	}
+	keys("down", "+", "rock", "enter")
+	if got := m.teach.taught.Rule.Line; got != "{mod} is up, {any}" {
+		t.Errorf("with another example: %s, %s", got, m.notice)
+	}
+	keys("esc", "up", "l", "tide", "enter", "end", "-", "home", "-")
+	if len(m.teach.lesson.Counter) != 2 || m.teach.taught == nil {
+		t.Errorf("with lines that are none: %+v", m.teach.lesson)
+	}
+	keys("n", "enter")
+	if !strings.Contains(m.teach.written, "door.toml") || len(m.teach.missing) != 1 || !strings.Contains(m.teach.missing[0], "ready") {
+		t.Errorf("written %q, missing %q, %s", m.teach.written, m.teach.missing, m.notice)
+	}
+	keys("end", "r", "enter")
+	if len(m.teach.missing) != 0 || !strings.Contains(show(), "complete") {
+		t.Errorf("still missing %q, %s", m.teach.missing, m.notice)
+	}
+	keys("home", "down", "r")
+	if m.teach.taught == nil {
+		t.Error("a meaning without a name makes no rule")
+	}
+	keys("esc", "home", "l", "nobody", "enter")
+	if !m.bad || !strings.Contains(m.notice, "does not name nobody") {
+		t.Errorf("a name that is not there: %q", m.notice)
+	}
+	if d, err := a.Dialect("door"); err != nil || len(d.Dialect.Log.Rules) != 2 || d.Dialect.Log.Prefix != "{time} {level} " {
+		t.Errorf("the dialect: %v, %v", d.Dialect, err)
+	}
+	if fmt.Sprint(m.teach.keys()) == "" {
+		t.Error("no keys")
+	}
+}
