@@ -11,7 +11,7 @@ import (
 )
 
 // family copies one of the demo's servers and adopts it under its folder's name.
-func family(t *testing.T, name, port string) (*operator, string) {
+func family(t testing.TB, name, port string) (*operator, string) {
 	t.Helper()
 	o := newOperator(t)
 	dir := filepath.Join(filepath.Dir(o.home), name)
@@ -35,7 +35,7 @@ func family(t *testing.T, name, port string) (*operator, string) {
 	return o, dir
 }
 
-func packed(t *testing.T, file, manifest string) {
+func packed(t testing.TB, file, manifest string) {
 	t.Helper()
 	f, err := os.Create(file)
 	if err != nil {

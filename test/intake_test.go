@@ -72,7 +72,7 @@ func sortedKeys(m map[string]string) []string {
 }
 
 // below writes down all that is below a folder, with the bytes of small files.
-func below(t *testing.T, dir string) string {
+func below(t testing.TB, dir string) string {
 	t.Helper()
 	var out strings.Builder
 	err := filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {

@@ -170,7 +170,7 @@ func lastLine(out string) string {
 	return ""
 }
 
-func copyAll(t *testing.T, from, to string) {
+func copyAll(t testing.TB, from, to string) {
 	t.Helper()
 	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
 		t.Fatal(err)

@@ -37,7 +37,7 @@ func run(m *testing.M) int {
 
 // needs skips a test when a program is not installed, and says so in the file
 // that scripts/test lists at its end. In CI a missing program is a failure.
-func needs(t *testing.T, programs ...string) {
+func needs(t testing.TB, programs ...string) {
 	t.Helper()
 	for _, p := range programs {
 		if _, err := exec.LookPath(p); err == nil {
@@ -60,16 +60,22 @@ func needs(t *testing.T, programs ...string) {
 
 // operator is one operator with a home of his own.
 type operator struct {
-	t    *testing.T
+	t    testing.TB
 	home string
 	env  []string
 }
 
-func newOperator(t *testing.T) *operator {
+func newOperator(t testing.TB) *operator {
 	t.Helper()
 	dir := t.TempDir()
 	o := &operator{t: t, home: filepath.Join(dir, "home")}
 	o.env = append(os.Environ(), "INITIUM_HOME="+o.home, "HOME="+dir, "XDG_RUNTIME_DIR=")
+	t.Cleanup(func() { // what a test has started ends with it
+		servers, _ := filepath.Glob(filepath.Join(o.home, "servers", "*"))
+		for _, dir := range servers {
+			o.try("stop", filepath.Base(dir))
+		}
+	})
 	return o
 }
 
@@ -124,9 +130,12 @@ type (
 		Exit                         *int
 		Mods                         []modJSON
 		Order                        []string
+		Differs                      []string
+		Told                         map[string]string
 	}
 	modJSON struct {
 		Name, Outcome, Reason string
+		Against               string
 		Registered, Own       bool
 		LoadMS                *float64 `json:"load_ms"`
 		Evidence              []struct {
@@ -160,6 +169,15 @@ func (p *proofJSON) mod(name string) modJSON {
 	return modJSON{}
 }
 
+func (p *proofJSON) find(name string) *modJSON {
+	for i := range p.Mods {
+		if p.Mods[i].Name == name {
+			return &p.Mods[i]
+		}
+	}
+	return nil
+}
+
 // outcomes writes a proof down, mod by mod.
 func (p *proofJSON) outcomes() string {
 	var words []string
@@ -170,7 +188,7 @@ func (p *proofJSON) outcomes() string {
 }
 
 // freePort finds a port that nothing on this machine uses.
-func freePort(t *testing.T) string {
+func freePort(t testing.TB) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -180,7 +198,7 @@ func freePort(t *testing.T) string {
 	return fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
 }
 
-func write(t *testing.T, name, data string) {
+func write(t testing.TB, name, data string) {
 	t.Helper()
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		t.Fatal(err)
@@ -190,7 +208,7 @@ func write(t *testing.T, name, data string) {
 	}
 }
 
-func contents(t *testing.T, name string) string {
+func contents(t testing.TB, name string) string {
 	t.Helper()
 	data, err := os.ReadFile(name)
 	if err != nil {
@@ -199,7 +217,7 @@ func contents(t *testing.T, name string) string {
 	return string(data)
 }
 
-func decode(t *testing.T, out string, v any) {
+func decode(t testing.TB, out string, v any) {
 	t.Helper()
 	if err := json.Unmarshal([]byte(out), v); err != nil {
 		t.Fatalf("%v in\n%s", err, out)

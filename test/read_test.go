@@ -1,12 +1,15 @@
 package test
 
 import (
+	"bufio"
 	"bytes"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 	"unicode/utf16"
 )
 
@@ -79,5 +82,56 @@ func TestRead(t *testing.T) {
 	}
 	if _, err := os.Stat(plain); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestReadTurnedAndGrowing reads logs in the order in which they were written, however
+// they are named, and goes on with one that grows and is cut off meanwhile.
+func TestReadTurnedAndGrowing(t *testing.T) {
+	o := newOperator(t)
+	dir := t.TempDir()
+	file := func(name string) string { return filepath.Join(dir, name) }
+	line := func(day int, words string) string {
+		return fmt.Sprintf("2026-01-%02d 10:00:00: ACTION[Main]: %s\n", day, words)
+	}
+	write(t, file("log"), line(3, `Server for gameid="x" listening on [::]:7.`))
+	write(t, file("log.1"), line(2, `Mod "b" loaded after 2 ms`))
+	write(t, file("log.2"), line(1, `Mod "a" loaded after 1 ms`))
+	var r readingJSON
+	o.json(0, &r, "read", "--json", file("log"), file("log.2"), file("log.1"))
+	if got := r.Proof.outcomes(); got != "a confirmed, b confirmed" || r.Proof.ReadyAfterMS != 2*24*3600*1000 {
+		t.Errorf("%s, ready after %d ms", got, r.Proof.ReadyAfterMS)
+	}
+	cmd := exec.Command(program, "read", "--follow", "--dialect", "minetest", file("log.2"), file("grows"))
+	cmd.Env = o.env
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer time.AfterFunc(20*time.Second, func() { cmd.Process.Kill() }).Stop()
+	said := bufio.NewScanner(out)
+	next := func(want string) {
+		t.Helper()
+		if !said.Scan() || !strings.Contains(said.Text(), want) {
+			t.Errorf("it says %q, want %q", said.Text(), want)
+		}
+	}
+	next(`      1  2026-01-01 10:00:00: ACTION[Main]: Mod "a"`)
+	write(t, file("grows"), line(2, `Mod "b" loaded after 2 ms`))
+	next(`      2  2026-01-02 10:00:00: ACTION[Main]: Mod "b"`)
+	write(t, file("grows"), line(2, `Mod "c"`)[:40]) // cut off, and begun anew
+	time.Sleep(50 * time.Millisecond)
+	write(t, file("grows"), line(2, "x")+line(2, `Server for gameid="x" listening on [::]:7.`))
+	next("listening on")
+	cmd.Process.Signal(os.Interrupt)
+	rest := ""
+	for said.Scan() {
+		rest += said.Text() + "\n"
+	}
+	if err := cmd.Wait(); err != nil || !strings.Contains(rest, "proved") || !strings.Contains(rest, "confirmed  b") {
+		t.Errorf("at the end, %v:\n%s", err, rest)
 	}
 }

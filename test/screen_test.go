@@ -12,7 +12,7 @@ import (
 
 // terminal is the program in a real terminal of its own.
 type terminal struct {
-	t      *testing.T
+	t      testing.TB
 	socket string
 }
 
@@ -104,8 +104,8 @@ func TestScreenFromFailureToProof(t *testing.T) {
 	x.keys("m")
 	x.sees("Plan", "comes     berth ferry_timetable", "goes      berth ferry_timetable", "Nothing is written yet")
 	x.keys("Enter")
-	x.sees("Done: move ferry_timetable before paddle_ferry", "changed since start 1")
-	x.keys("s")
+	x.sees("Done: move ferry_timetable before paddle_ferry", "changed since start 1", "S starts it anew")
+	x.keys("S")
 	x.sees("◆ proved", "every registered mod is confirmed", "running")
 	x.keys("Enter")
 	picture = x.sees("◆ proved by start 2", "start 2,")
@@ -176,7 +176,7 @@ func TestScreenStopsAStart(t *testing.T) {
 	x.keys("s")
 	x.sees("loading sound_charts")
 	x.keys("x")
-	x.sees("✕ not proved", "the start was stopped before the server was ready")
+	x.sees("✕ not proved; stopped", "the server was stopped", "s start again")
 	x.keys("Enter")
 	x.sees("stopped", "not proved")
 }
@@ -201,6 +201,8 @@ func TestScreenSizes(t *testing.T) {
 	x.sees("go to the next trouble", "write down a rule", "any key more")
 	x.keys("x")
 	x.sees("Esc    all servers", "any key more")
+	x.keys("x")
+	x.sees("While watching, and in every log", "console", "find in the log")
 	x.keys("x")
 	x.sees("What the shapes say", "staged: shown as it will be")
 	x.keys("x")

@@ -86,6 +86,7 @@ func Run(st *stage.Stage) int {
 			for name := range s.turns {
 				s.log("turning: %s", name)
 			}
+			s.log("that is all, %d rides", len(s.turns))
 			return
 		}
 		s.log("the words here are: rides, pack up")
@@ -132,9 +133,15 @@ func readRide(file string) (r ride, err error) {
 	return r, err
 }
 
-// start starts a ride after those that it comes after. It returns false when the
-// fair cannot go on.
+// start deals with a ride. It returns false when the fair cannot go on.
 func (s *server) start(name, loader string, on []string) bool {
+	goesOn := s.wind(name, loader, on)
+	s.Did(name, s.turns[name])
+	return goesOn
+}
+
+// wind starts a ride after those that it comes after, if it can be.
+func (s *server) wind(name, loader string, on []string) bool {
 	r, ok := s.rides[name]
 	switch {
 	case s.turns[name]:

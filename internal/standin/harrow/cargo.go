@@ -64,6 +64,7 @@ func (s *server) load() int {
 			var ok bool
 			if names, ok = group(b.name); !ok {
 				s.say("berth", "no cargo answers to %s", b.name)
+				s.Did(b.name, false)
 				continue
 			}
 		}
@@ -77,8 +78,15 @@ func (s *server) load() int {
 	return exitFine
 }
 
-// moor loads one mod. It returns false when the server cannot go on.
+// moor deals with one mod. It returns false when the server cannot go on.
 func (s *server) moor(name string, depth int) bool {
+	goesOn := s.dock(name, depth)
+	s.Did(name, s.aboard[name])
+	return goesOn
+}
+
+// dock loads one mod, if it can be.
+func (s *server) dock(name string, depth int) bool {
 	dir, ok := find(name)
 	if !ok {
 		s.say("berth", "no cargo answers to %s", name)

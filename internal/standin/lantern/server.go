@@ -75,6 +75,7 @@ func Run(st *stage.Stage, args []string) int {
 			for name := range s.lit {
 				s.log("count", "%s", name)
 			}
+			s.log("moor", "%d in all", len(s.lit))
 			return
 		}
 		s.log("moor", "the words here are: count, dawn")
@@ -87,7 +88,14 @@ func (s *server) log(who, format string, args ...any) {
 	s.Say(stage.Clock()+" | "+who+" | "+format, args...)
 }
 
+// light deals with one item of a list.
 func (s *server) light(item, side string) {
+	s.kindle(item, side)
+	name := strings.TrimPrefix(item, "~")
+	s.Did(name, s.lit[name])
+}
+
+func (s *server) kindle(item, side string) {
 	name, marked := strings.CutPrefix(item, "~")
 	if !marked || strings.ContainsAny(name, "/\\") || name == "" {
 		s.log("dark", "%q is no lantern", item)

@@ -38,9 +38,12 @@ func Run(st *stage.Stage) int {
 	for i, name := range names {
 		if i >= len(numbers) {
 			log("blight on %s: it has no number", name)
+			st.Did(name, false)
 			continue
 		}
-		if why := graft(st, name, numbers[i], took); why != "" {
+		why := graft(st, name, numbers[i], took)
+		st.Did(name, why == "")
+		if why != "" {
 			log("blight on %s: %s", name, why)
 			continue
 		}

@@ -90,5 +90,25 @@ func (s *Stage) Store(dir, name string) (made bool) {
 	return os.MkdirAll(dir, 0o755) == nil && os.WriteFile(filepath.Join(dir, "state.txt"), []byte("new\n"), 0o644) == nil
 }
 
+// recordFile names, in the environment, a file that a server writes down what it did
+// with each mod in, whatever its log says.
+const recordFile = "STANDIN_RECORD"
+
+// Did writes down whether a mod is in now that the server has dealt with it.
+func (s *Stage) Did(name string, in bool) {
+	file := os.Getenv(recordFile)
+	if file == "" {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return
+	}
+	defer f.Close()
+	fmt.Fprintf(f, "%t %s\n", in, name)
+}
+
 // Clock is the time of day for a log.
 func Clock() string { return time.Now().Format("15:04:05.000") }
