@@ -170,7 +170,7 @@ func placeOf(near map[string][]spot, mods []string) (dir, file string) {
 // Lessons is a log from which a dialect is taught.
 type Lessons struct {
 	Dialect string
-	Lines   []string // of the log, as they came
+	Lines   []string // of the log, as rules see them
 	Cut     bool     // there is more of it
 	Known   []string // mods that are on the server, where there is one
 
@@ -220,8 +220,7 @@ func (a *App) Teach(name, log, server string, in io.Reader) (*Lessons, error) {
 		data = data[:maxTaughtLog]
 	}
 	for line := range bytes.Lines(data) {
-		line = bytes.TrimRight(line, "\r\n")
-		l.Lines = append(l.Lines, string(line[:min(len(line), proof.MaxLine)]))
+		l.Lines = append(l.Lines, string(proof.Plain(line[:min(len(line), proof.MaxLine)])))
 	}
 	if server != "" {
 		s, err := a.Server(server)

@@ -1,11 +1,26 @@
 package proof
 
 import (
+	"bytes"
 	"slices"
 	"time"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/text"
 )
+
+// Plain is a line as rules see it: without its end and without colours, and of one that
+// was written over and over what it shows at last.
+func Plain(line []byte) []byte {
+	line = bytes.TrimRight(line, "\r\n")
+	if at := bytes.LastIndexByte(line, '\r'); at >= 0 {
+		line = line[at+1:]
+	}
+	if bytes.IndexByte(line, 0x1b) >= 0 {
+		line = []byte(text.Clean(string(line)))
+	}
+	return line
+}
 
 // Line is one line of the log with what it means.
 type Line struct {

@@ -2,82 +2,74 @@ package proof
 
 import (
 	"bytes"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
 )
 
-// layouts are the usual ways of writing a moment, as in package time. Those
-// without a date have the year 0.
-var layouts = []string{
-	time.RFC3339Nano, "2006-01-02T15:04:05.999999999", "2006-01-02 15:04:05.999999999 -0700", "2006-01-02 15:04:05.999999999 MST", "2006-01-02 15:04:05.999999999",
-	"2006/01/02 15:04:05.999999999", "2006.01.02 15:04:05.999999999", "2006.01.02-15.04.05", "02/Jan/2006:15:04:05 -0700", "02 Jan 2006 15:04:05.999999999", "2 Jan 2006 15:04:05.999999999",
-	"02Jan2006 15:04:05.999999999", "02.01.2006 15:04:05.999999999", "01/02/2006 15:04:05.999999999", "Mon Jan _2 15:04:05 2006", "Mon Jan _2 15:04:05 MST 2006", "Jan _2 15:04:05.999999999",
-	"Mon, 02 Jan 2006 15:04:05 MST", "20060102 15:04:05.999999999", "20060102T150405", "2006-01-02 03:04:05 PM", "15:04:05.999999999", "15.04.05", "3:04:05 PM", "3:04 PM", "15:04",
-}
-
 // Moment reads a time in any of the usual notations: with a date or without, with a
-// comma before fractions of a second, in brackets, or as seconds or milliseconds
-// since 1970. layout is how it is written, as in package time, "" for a number; one
-// that is handed in is tried first.
+// mark before fractions of a second, in brackets, as seconds or milliseconds since
+// 1970, or as seconds since something began. layout is how it is written, as in
+// package time, "" for a number; one that is handed in is tried first.
 func Moment(s, likely string) (t time.Time, layout string, ok bool) {
-	s = strings.Trim(strings.TrimSpace(s), "[]()<>")
+	s = strings.Trim(strings.TrimSpace(s), "[]()<>{}")
 	if likely != "" {
 		if t, err := time.Parse(likely, s); err == nil {
 			return t, likely, true
 		}
 	}
-	if whole, _, _ := strings.Cut(s, "."); digits(whole) && (len(whole) == 10 || len(whole) == 13) {
-		v, err := strconv.ParseFloat(s, 64)
-		if len(whole) == 13 {
-			v /= 1000
-		}
-		return time.UnixMicro(int64(v * 1e6)).UTC(), "", err == nil
+	n, layout := notation([]byte(s + "]"))
+	if n != len(s) || n == 0 {
+		return t, "", false
 	}
-	for _, layout := range layouts {
-		if t, err := time.Parse(layout, s); err == nil {
-			return t, layout, true
-		}
+	if layout == "" {
+		return seconds(strings.TrimSpace(s))
 	}
-	return t, "", false
+	if strings.HasSuffix(layout, ":000") { // package time knows no such fraction
+		at := strings.LastIndexByte(s, ':')
+		s, layout = s[:at]+"."+s[at+1:], strings.TrimSuffix(layout, ":000")+".000"
+	}
+	t, err := time.Parse(layout, s)
+	return t, layout, err == nil
+}
+
+// seconds reads a number of seconds or milliseconds.
+func seconds(s string) (t time.Time, layout string, ok bool) {
+	v, err := strconv.ParseFloat(s, 64)
+	if err != nil {
+		return t, "", false
+	}
+	switch whole, _, _ := strings.Cut(s, "."); {
+	case len(whole) < 10:
+		return time.Date(0, 1, 1, 0, 0, 0, 0, time.UTC).Add(time.Duration(v * float64(time.Second))), "", true
+	case len(whole) == 13:
+		v /= 1000
+	}
+	return time.UnixMicro(int64(v * 1e6)).UTC(), "", true
 }
 
 // dated tells whether a moment states a day.
 func dated(t time.Time) bool { return t.Year() > 0 || t.YearDay() > 1 }
 
-func digits(s string) bool {
-	for i := range len(s) {
-		if s[i] < '0' || s[i] > '9' {
-			return false
-		}
-	}
-	return s != ""
-}
-
-// opening is what a line may begin with that is a time: as far as it reaches.
-var opening = regexp.MustCompile(`^[\[(<]?(` +
-	`\d{4}[-/.]\d\d[-/.]\d\d[T -]\d\d[:.]\d\d[:.]\d\d(?:[.,]\d+)?(?: ?(?:Z|[+-]\d\d:?\d\d))?` +
-	`|\d\d?[./]\d\d[./]\d{4} \d\d:\d\d:\d\d(?:[.,]\d+)?` +
-	`|\d\d? ?[A-Z][a-z]{2} ?\d{4} \d\d:\d\d:\d\d(?:[.,]\d+)?` +
-	`|\d\d/[A-Z][a-z]{2}/\d{4}:\d\d:\d\d:\d\d [+-]\d{4}` +
-	`|(?:[A-Z][a-z]{2} )?[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d(?:[.,]\d+)?(?: [A-Z]{3,4})?(?: \d{4})?` +
-	`|\d{8}[T ]\d\d:?\d\d:?\d\d(?:[.,]\d+)?` +
-	`|\d\d?[:.]\d\d[:.]\d\d(?:[.,]\d+)?(?: [AP]M)?` +
-	`|\d{10}(?:\d{3})?(?:\.\d+)?` +
-	`)(?:[\])>:,|\s-]|$)`)
+// maxOpening is how many bytes a line is looked at for its time.
+const maxOpening = 80
 
 // Opening finds the time that a line begins with: where it is, without brackets
 // around it. ok is false when there is none.
 func Opening(line []byte) (start, end int, ok bool) {
-	at := opening.FindSubmatchIndex(line[:min(len(line), 80)])
-	if at == nil {
+	line = line[:min(len(line), maxOpening)]
+	if len(line) > 0 && strings.IndexByte("[(<{", line[0]) >= 0 {
+		start = 1
+	}
+	n, _ := notation(line[start:])
+	end = start + n
+	if n == 0 || end < len(line) && strings.IndexByte("])>}:;,|\"' \t-", line[end]) < 0 {
 		return 0, 0, false
 	}
-	if _, _, ok := Moment(string(line[at[2]:at[3]]), ""); !ok {
+	if _, _, ok := Moment(string(line[start:end]), ""); !ok {
 		return 0, 0, false
 	}
-	return at[2], at[3], true
+	return start, end, true
 }
 
 // clock works out when lines came, after the first that states a time.

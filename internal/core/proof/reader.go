@@ -281,13 +281,7 @@ func (r *Reader) Flush() {
 
 func (r *Reader) line(raw []byte, at time.Duration) {
 	r.lines++
-	raw = bytes.TrimRight(raw, "\r")
-	if at := bytes.LastIndexByte(raw, '\r'); at >= 0 {
-		raw = raw[at+1:] // what a line that was written over and over shows in the end
-	}
-	if bytes.IndexByte(raw, 0x1b) >= 0 {
-		raw = []byte(text.Clean(string(raw)))
-	}
+	raw = Plain(raw)
 	said, stamp, level, source, prefixed := r.split(raw)
 	if prefixed {
 		r.thread = r.threadOf(string(source))

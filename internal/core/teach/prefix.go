@@ -3,10 +3,9 @@
 package teach
 
 import (
-	"bytes"
-	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"initium/internal/core/proof"
 )
@@ -20,189 +19,117 @@ type Prefix struct {
 // How much of a log has to begin alike for that to be what stands before messages,
 // and how many of its lines are looked at.
 const (
-	mostLines   = 0.8
+	mostLines   = 0.8 // of those that begin with a time or a weight at all
+	headedLines = 0.4 // that have to, of all; the others go on with messages
 	headLines   = 5000
-	prefixReach = 70 // bytes after the time
-	maxValues   = 40 // different texts in one place of it
+	sampleLines = 40
+	prefixReach = 110 // bytes
+	maxValues   = 40  // different texts in one place of it
+	maxHoles    = 4
 )
 
-// field is a text between what is the same in all lines: no longer than a few words.
-var field = regexp.MustCompile(`^[\pL\pN_.:/@+\- ]{1,40}?$`)
-
-// levels are how programs call the weight of a message.
-var levels = []string{"trace", "debug", "verbose", "info", "information", "notice", "action", "warn", "warning", "error", "severe", "err", "critical", "fatal", "panic",
-	"t", "d", "v", "i", "n", "w", "e", "f", "c"}
-
-// FindPrefix finds what stands before the messages of a log: a time, and perhaps the
-// weight of the message and who says it.
+// FindPrefix finds what stands before the messages of a log: a time, the weight of the
+// message, who says it, in any order, as far as most lines have it.
 func FindPrefix(lines []string) Prefix {
-	timed := timedLines(lines)
-	if float64(len(timed)) < mostLines/2*float64(min(len(lines), headLines)) || len(timed) < 2 {
+	lines = lines[:min(len(lines), headLines)]
+	var best *shape
+	for _, s := range shapes(lines) {
+		if s.better(best) && s.standsBefore(lines) {
+			best = s
+		}
+	}
+	if best == nil {
 		return Prefix{}
 	}
-	best, layout := prefixOf(timed)
-	return Prefix{best, layout}
+	return Prefix{Pattern: best.pattern(lines), Time: best.layout(lines)}
 }
 
-// timedLine is a line that begins with a time.
-type timedLine struct{ before, time, after string }
-
-func timedLines(lines []string) (list []timedLine) {
-	for _, line := range lines[:min(len(lines), headLines)] {
-		if start, end, ok := proof.Opening([]byte(line)); ok {
-			list = append(list, timedLine{line[:start], line[start:end], line[end:]})
-		}
-	}
-	return list
-}
-
-// prefixOf tries every way of going on after the time that some line shows, and takes
-// the longest that most lines have.
-func prefixOf(timed []timedLine) (pattern, layout string) {
-	before := timed[0].before
-	enough := int(mostLines * float64(len(timed)))
-	best := ""
-	for _, shape := range shapes(timed[:min(len(timed), 40)]) {
-		count := 0
-		values := make([]map[string]bool, strings.Count(shape, "\x00"))
-		for _, l := range timed {
-			if l.before != before {
-				continue
-			}
-			if fields, ok := fitsShape(l.after, shape); ok {
-				count++
-				for i, f := range fields {
-					if values[i] == nil {
-						values[i] = map[string]bool{}
-					}
-					values[i][f] = true
+// layout is how the time is written.
+func (s *shape) layout(lines []string) string {
+	at := slices.IndexFunc(s.holes, func(h hole) bool { return h.kind == holeTime })
+	for _, line := range lines {
+		if fields, ok := s.fields(line); ok && at >= 0 {
+			if _, layout, ok := proof.Moment(fields[at], ""); ok && layout != "" {
+				if _, err := time.Parse(layout, fields[at]); err == nil {
+					return layout
 				}
 			}
-		}
-		few := !slices.ContainsFunc(values, func(v map[string]bool) bool { return len(v) > min(maxValues, max(count/3, 3)) })
-		if count >= max(enough, 2) && few && len(shape) > len(best) {
-			best = shape
+			return ""
 		}
 	}
-	if best == "" {
-		return "", ""
-	}
-	if _, found, ok := proof.Moment(timed[0].time, ""); ok {
-		layout = strings.TrimSuffix(found, ".999999999")
-		if fraction := timed[0].time[strings.LastIndexAny(timed[0].time, ".,")+1:]; found != layout && len(fraction) < len(timed[0].time) && isDigits(fraction) {
-			layout += "." + strings.Repeat("0", len(fraction))
-		}
-	}
-	return escape(before) + "{time}" + named(best, timed, before), layout
+	return ""
 }
 
-func isDigits(s string) bool {
-	return s != "" && strings.Trim(s, "0123456789") == ""
-}
-
-// marks are what parts what stands before a message from it.
-var marks = []string{"]: ", "] ", ": ", " | ", " - ", "> ", ") ", "\t", " "}
-
-func isLevel(s string) bool { return slices.Contains(levels, strings.ToLower(s)) }
-
-// shapes are the ways in which lines go on after the time: the same text, and a zero
-// byte in place of what differs, with a one after it where that has to be a weight.
-func shapes(timed []timedLine) (list []string) {
+// shapes are the ways in which some of the lines begin.
+func shapes(lines []string) (list []*shape) {
 	seen := map[string]bool{}
-	add := func(s string) {
-		if !seen[s] {
-			seen[s] = true
+	add := func(s *shape) {
+		if key := s.String(); !seen[key] {
+			seen[key] = true
 			list = append(list, s)
 		}
 	}
-	for _, l := range timed {
-		for _, first := range marks {
-			if strings.HasPrefix(l.after, first) {
-				grow(first, l.after[len(first):], 0, add)
-			}
-		}
+	for i := range min(len(lines), sampleLines) {
+		line := lines[i*len(lines)/min(len(lines), sampleLines)]
+		(&shape{}).grow(line[:min(len(line), prefixReach)], "", add)
 	}
 	return list
 }
 
-// grow adds a shape, and those that go on with one more field.
-func grow(shape, rest string, fields int, add func(string)) {
-	add(shape)
-	const most = 3
-	if fields == most || len(rest) == 0 {
+// openings are what a place may begin with, and what closes it.
+var openings = map[byte]string{'[': "]", '(': ")", '<': ">", '{': "}"}
+
+// marks are what parts one place from the next, and what stands before a message from
+// it.
+var marks = []string{"/", "][", "] [", "[", "]: ", "] ", "]", ") ", "> ", "} ", ": ", " | ", " - ", " -- ", ", ", "\t", " "}
+
+// grow adds the shapes that go on with one more place, of which rest is the line's
+// rest, and the text before it is literal.
+func (s *shape) grow(rest, literal string, add func(*shape)) {
+	if len(s.holes) == maxHoles || rest == "" {
 		return
 	}
-	rest = rest[:min(len(rest), prefixReach)]
-	open := ""
-	if strings.ContainsRune("[(<", rune(rest[0])) {
-		open, rest = rest[:1], rest[1:]
+	closer := ""
+	if c, ok := openings[rest[0]]; ok {
+		literal, rest, closer = literal+rest[:1], rest[1:], c
 	}
-	for _, mark := range append([]string{"/", "][", "["}, marks...) {
-		at := strings.Index(rest, mark)
-		if at <= 0 || !field.MatchString(rest[:at]) || mark == " " && strings.Contains(rest[:at], " ") {
-			continue
-		}
-		hole := "\x00"
-		if mark == " " && open == "" { // the first word of a message looks the same
-			if !isLevel(rest[:at]) {
-				continue
-			}
-			hole = "\x00\x01"
-		}
-		grow(shape+open+hole+mark, rest[at+len(mark):], fields+1, add)
-	}
-}
-
-// fitsShape takes the fields of a line out by a shape.
-func fitsShape(s, shape string) (fields []string, ok bool) {
-	parts := strings.Split(shape, "\x00")
-	rest, ok := strings.CutPrefix(s, parts[0])
-	if !ok {
-		return nil, false
-	}
-	for _, part := range parts[1:] {
-		part, level := strings.CutPrefix(part, "\x01")
-		at := strings.Index(rest, part)
-		if at <= 0 || !field.MatchString(rest[:at]) || level && !isLevel(rest[:at]) {
-			return nil, false
-		}
-		fields, rest = append(fields, rest[:at]), rest[at+len(part):]
-	}
-	return fields, true
-}
-
-// named gives the fields of a shape their names: the weight of the message, and who
-// says it.
-func named(shape string, timed []timedLine, before string) string {
-	parts := strings.Split(shape, "\x00")
-	var b bytes.Buffer
-	b.WriteString(escape(parts[0]))
-	level, source := false, false
-	for i, part := range parts[1:] {
-		weights, blank, n := 0, false, 0
-		for _, l := range timed {
-			if fields, ok := fitsShape(l.after, shape); ok && l.before == before {
-				n++
-				blank = blank || strings.Contains(fields[i], " ")
-				if isLevel(fields[i]) {
-					weights++
+	more := func(kind holeKind, length int) {
+		for rest := rest[length:]; ; rest = rest[1:] { // a weight may be filled up
+			for _, mark := range marks {
+				if !strings.HasPrefix(rest, mark) || closer != "" && !strings.HasPrefix(mark, closer) && mark != "/" {
+					continue
+				}
+				next := &shape{holes: append(slices.Clone(s.holes), hole{before: literal, kind: kind}), last: mark}
+				if next.heads() && !strings.HasSuffix(mark, "[") {
+					add(next)
+				}
+				after := rest[len(mark):]
+				if kind == holeLevel {
+					after = strings.TrimLeft(after, " ")
+				}
+				if strings.HasSuffix(mark, "[") { // it opens the next place
+					next.grow("["+after, strings.TrimSuffix(mark, "["), add)
+				} else {
+					next.grow(after, mark, add)
 				}
 			}
+			if kind != holeLevel || rest == "" || rest[0] != ' ' {
+				return
+			}
 		}
-		switch {
-		case !level && !blank && weights > n/2:
-			b.WriteString("{level}")
-			level = true
-		case !source:
-			b.WriteString("{source}")
-			source = true
-		default:
-			b.WriteString("{any}")
-		}
-		b.WriteString(escape(strings.TrimPrefix(part, "\x01")))
 	}
-	return b.String()
+	if n := timeLength(rest); n > 0 && !s.has(holeTime) {
+		more(holeTime, n)
+		return
+	}
+	if n := levelLength(rest); n > 0 && !s.has(holeLevel) {
+		more(holeLevel, n)
+	}
+	for _, mark := range marks {
+		at := strings.Index(rest, mark)
+		bare := mark == " " && closer == "" // the first word of a message looks the same
+		if at > 0 && field.MatchString(rest[:at]) && !bare && (mark != " " || !strings.Contains(rest[:at], " ")) {
+			more(holeAny, at)
+		}
+	}
 }
-
-// escape doubles the braces of a text that is meant as it stands.
-func escape(s string) string { return strings.NewReplacer("{", "{{", "}", "}}").Replace(s) }

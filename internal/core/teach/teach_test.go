@@ -22,7 +22,17 @@ func TestFindPrefix(t *testing.T) {
 		"date, level":  {"2026-01-02 10:00:01: INFO[Main]: opening\n2026-01-02 10:00:02: ERROR[Main]: no key\n2026-01-02 10:00:03: INFO[Main]: ready: yes\n2026-01-02 10:00:03: INFO[Main]: it is\n", "{time}: {level}[{source}]: ", "2006-01-02 15:04:05"},
 		"bars":         {"10:00:01 | moor | dusk\n10:00:02 | moor | night\n10:00:03 | lamp | lit\n10:00:04 | moor | night has fallen\n10:00:05 | moor | a\n10:00:06 | moor | b\n", "{time} | {source} | ", "15:04:05"},
 		"few untimed":  {"a banner\n10:00:01 one\n10:00:02 two\n10:00:03 three four\n10:00:04 five\n", "{time} ", "15:04:05"},
-		"braces":       {"{10:00:01} one\n{10:00:02} two\n", "", ""},
+		"braces":       {"{10:00:01} one\n{10:00:02} two\n", "{{{time}}} ", "15:04:05"},
+		"weight first": {"INFO  [10:00:01] one\nERROR [10:00:02] two: three\nWARN  [10:00:03] two: four\n", "{level} [{time}] ", "15:04:05"},
+		"filled up":    {"2026-01-02 10:00:01,250 [INFO ] [a.b.C] one\n2026-01-02 10:00:02,250 [ERROR] [a.b.C] two\n2026-01-02 10:00:02,250 [INFO ] [a.D] three: a\n", "{time} [{level}] [{source}] ", "2006-01-02 15:04:05,000"},
+		"no time":      {"[info] one\n[info] two\n    at x\n[error] three: four\n", "[{level}] ", ""},
+		"words":        {"info: one\nwarning: two\ninfo: three four\n", "{level}: ", ""},
+		"constant":     {"[02/Jan/2026:10:00:01] {main} INFO  one\n[02/Jan/2026:10:00:02] {main} WARN  two\n[02/Jan/2026:10:00:02] {main} INFO  three\n", "[{time}] {{{source}}} {level} ", "02/Jan/2006:15:04:05"},
+		"counted":      {"[2026.01.02-10.00.01:250][  0]LogInit: one\n[2026.01.02-10.00.01:251][  0]LogNet: two\n[2026.01.02-10.00.01:252][  1]LogInit: three\n[2026.01.02-10.00.01:252][  1]LogInit: four\n", "[{time}][{any}]{source}: ", ""},
+		"service":      {"Jan  2 10:00:01 host kiln[12]: one\nJan  2 10:00:02 host kiln[12]: two: three\n", "{time} {any}[{source}]: ", "Jan _2 15:04:05"},
+		"elapsed":      {"[    0.250000] one\n[   10.250000] two\n", "[{time}] ", ""},
+		"words of it":  {"10:00:01 INIT loading a\n10:00:02 DONE loading b\n10:00:02 c is in\n10:00:02 ready\n", "{time} ", "15:04:05"},
+		"a list":       {"- one\n- two\n- three\n", "", ""},
 		"many sources": {"10:00:01 a: x\n10:00:02 b: x\n10:00:03 c: x\n10:00:04 d: x\n10:00:05 e: x\n10:00:06 f: x\n", "{time} ", "15:04:05"},
 	} {
 		got := teach.FindPrefix(strings.Split(strings.TrimSuffix(test.lines, "\n"), "\n"))

@@ -107,7 +107,8 @@ func (p *Pattern) Match(line []byte, buf Captures) (Captures, bool) {
 }
 
 // MatchPrefix is like Match for the beginning of a line; the pattern has to end
-// with text. It also returns where the match ends.
+// with text. It also returns where the match ends. A {level} may be filled up with
+// blanks, as programs do to keep their messages in a column.
 func (p *Pattern) MatchPrefix(line []byte, buf Captures) (caps Captures, end int, ok bool) {
 	caps = buf[:0]
 	at := len(p.literals[0])
@@ -127,13 +128,34 @@ func (p *Pattern) MatchPrefix(line []byte, buf Captures) (caps Captures, end int
 				}
 			}
 		}
-		if cut < 0 || !allows(name, line[at:cut]) {
+		if cut < 0 {
 			return caps, 0, false
 		}
-		caps = append(caps, Span{at, cut})
+		took := Span{at, cut}
 		at = cut + len(next)
+		if name == "level" {
+			took = unpadded(line, took)
+			for strings.HasSuffix(next, " ") && at < len(line) && line[at] == ' ' {
+				at++
+			}
+		}
+		if !allows(name, took.In(line)) {
+			return caps, 0, false
+		}
+		caps = append(caps, took)
 	}
 	return caps, at, true
+}
+
+// unpadded is a span without the blanks at its ends.
+func unpadded(line []byte, s Span) Span {
+	for s.Start < s.End && line[s.Start] == ' ' {
+		s.Start++
+	}
+	for s.Start < s.End && line[s.End-1] == ' ' {
+		s.End--
+	}
+	return s
 }
 
 func isDigit(c byte) bool { return c >= '0' && c <= '9' }
