@@ -4,6 +4,7 @@ package app
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -184,9 +185,17 @@ func (a *App) Dialect(name string) (DialectEntry, error) {
 	return DialectEntry{}, usage("there is no dialect %q; there are: %s", text.Clean(name), strings.Join(names, ", "))
 }
 
-// CheckDialect reads a dialect file and says what is wrong with it.
+// CheckDialect reads a dialect, by its file or its name, and says what is wrong with it.
 func (a *App) CheckDialect(file string) (*dialect.Dialect, error) {
 	info, err := os.Stat(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		list, _ := a.Dialects() // without them there is no such file
+		for _, e := range list {
+			if e.Name == file {
+				return e.Dialect, e.Err
+			}
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

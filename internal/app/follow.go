@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"slices"
+	"strings"
 	"time"
 
 	"initium/internal/core/proof"
@@ -15,19 +16,20 @@ import (
 
 // Step is where a start stands.
 type Step struct {
-	Number   int // of the start
-	Elapsed  time.Duration
-	Limit    time.Duration // for becoming ready
-	Quiet    time.Duration // since the last line
-	Ready    bool
-	Settling bool // ready, and watched a little longer
-	Asking   bool // the server is asked on its console
-	Stopping bool // judged, and being stopped
-	Status   proof.Status
-	New      []proof.Line // since the last step
-	SoFar    *proof.Proof // as it would be judged now; nil when nothing is new
-	Judged   *proof.Proof // the proof, in the step after it was made
-	Exit     *host.Exit   // how the server ended; nil while it runs
+	Number    int // of the start
+	Elapsed   time.Duration
+	Limit     time.Duration // for becoming ready
+	Quiet     time.Duration // since the last line
+	Ready     bool
+	Settling  bool // ready, and watched a little longer
+	Asking    bool // the server is asked on its console
+	Stopping  bool // judged, and being stopped
+	Status    proof.Status
+	New       []proof.Line // since the last step
+	Elsewhere string       // a file that grows while nothing is printed, "" for none
+	SoFar     *proof.Proof // as it would be judged now; nil when nothing is new
+	Judged    *proof.Proof // the proof, in the step after it was made
+	Exit      *host.Exit   // how the server ended; nil while it runs
 }
 
 // stepEvery is how often somebody who watches is told of the time, when nothing
@@ -48,7 +50,10 @@ type following struct {
 	heard    time.Time // when the last line came
 	onStep   func(Step)
 	unheard  string // why the server could not be asked on its console
-	release  func() // gives the right to judge it back; may be nil
+
+	elsewhere []string // files that look like its log, when nothing is printed
+	looked    bool     // for these
+	release   func()   // gives the right to judge it back; may be nil
 }
 
 // follow begins to read the log of a start. onStep may be nil.
@@ -127,6 +132,9 @@ func (f *following) step(s Step) {
 	s.Number, s.Elapsed, s.Limit, s.Quiet = f.number, time.Since(f.began), f.expected.Within, time.Since(f.heard)
 	_, s.Ready = f.reader.Ready()
 	s.Status, s.New = f.reader.Status(), slices.Clone(f.fresh)
+	if len(f.elsewhere) > 0 && f.reader.Lines() == 0 {
+		s.Elsewhere = text.Clean(strings.TrimPrefix(f.elsewhere[0], f.server.Record.Dir+"/"))
+	}
 	if len(s.New) > 0 && s.Judged == nil {
 		s.SoFar = f.reader.Judge(proof.End{})
 	}
@@ -147,6 +155,10 @@ func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
 		up := time.Since(f.began) - readyAt
 		if ended {
 			up = exit.Lasted - readyAt
+		}
+		if !f.looked && f.reader.Lines() == 0 && time.Since(f.began) > speechless {
+			f.looked = true
+			f.lookElsewhere()
 		}
 		f.step(Step{Settling: ready})
 		left := f.expected.Within - time.Since(f.began)
@@ -234,6 +246,9 @@ func (f *following) judge(end proof.End) *proof.Proof {
 	}
 	p := f.reader.Judge(end)
 	p.Made, p.Unheard = made, f.unheard
+	if p.Verdict != proof.Proved {
+		p.Hint = f.hint()
+	}
 	for _, m := range owed { // not every mod makes something; of one that says nothing it is worth telling
 		if judged := p.Find(m.Mod); judged != nil && judged.Outcome == proof.Silent {
 			p.Unmade = append(p.Unmade, m)

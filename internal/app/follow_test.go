@@ -171,6 +171,43 @@ func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 	}
 }
 
+// Where the log tells nothing that the dialect knows, the proof says what to do; a server
+// that writes its log itself is then followed there.
+func TestHint(t *testing.T) {
+	for script, want := range map[string]string{
+		polite: "it printed nothing, and nothing",
+		"exec >\"${0%/*}/own.log\" 2>&1; echo in a; echo in b; echo hot; " + polite: "own.log --own",
+		"echo hello; echo world; " + polite:                                         "no rule of the dialect oven fits a line",
+		"echo in a; " + polite:                                                      "",
+	} {
+		a, dir := running(t, script)
+		p, err := a.Prove(context.Background(), "k", app.ProveOptions{Within: 500 * time.Millisecond})
+		if err != nil || p.Verdict == proof.Proved || !strings.Contains(p.Hint, want) || want == "" && p.Hint != "" {
+			t.Errorf("%q: %+v, %v", script, p, err)
+		}
+		if !strings.HasSuffix(want, "--own") {
+			continue
+		}
+		l, err := a.Teach("oven", filepath.Join(dir, "own.log"), "k", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if file, err := l.Own(); err != nil || file != "{dir}/own.log" {
+			t.Errorf("own: %q, %v", file, err)
+		}
+		if p, err := a.Prove(context.Background(), "k", app.ProveOptions{}); err != nil || p.Verdict != proof.Proved {
+			t.Errorf("followed there: %+v, %v", p, err)
+		}
+		l, err = a.Teach("oven", filepath.Join(t.TempDir(), "../.."), "", strings.NewReader(""))
+		if err == nil {
+			_, err = l.Own()
+		}
+		if err == nil {
+			t.Error("a log from anywhere was taken for the server's own")
+		}
+	}
+}
+
 // A start that was watched by nobody to its end is judged by whoever looks next, as it
 // would have been then.
 func TestCatchUp(t *testing.T) {

@@ -178,6 +178,8 @@ type Lessons struct {
 
 	doc  []byte
 	d    *dialect.Dialect
+	log  string // the log's path
+	dir  string // the server's folder, "" for none
 	file string // where it is written
 }
 
@@ -193,7 +195,7 @@ type Taught struct {
 // complete yet; or one that ships with Initium, of which a copy of his own is then
 // written. server is whose mods are known, "" for none.
 func (a *App) Teach(name, log, server string, in io.Reader) (*Lessons, error) {
-	l := &Lessons{Dialect: name, file: a.ownDialect(name)}
+	l := &Lessons{Dialect: name, log: absolute(log), file: a.ownDialect(name)}
 	var err error
 	if l.doc, err = os.ReadFile(l.file); errors.Is(err, fs.ErrNotExist) {
 		entry, err := a.Dialect(name)
@@ -227,6 +229,7 @@ func (a *App) Teach(name, log, server string, in io.Reader) (*Lessons, error) {
 		if err != nil {
 			return nil, err
 		}
+		l.dir = s.Record.Dir
 		now := survey.Take(s.input())
 		l.secrets = now.Lineup.Secrets()
 		for i := range now.Mods {
@@ -252,6 +255,58 @@ func (l *Lessons) begin() (err error) {
 		l.d, _ = dialect.Draft(l.file, l.doc)
 	}
 	return nil
+}
+
+// Own says that the server writes this log itself, besides what it prints: with every
+// start it is then followed too. It returns the file as the dialect names it.
+func (l *Lessons) Own() (file string, err error) {
+	dir := l.dir
+	if dir == "" {
+		dir = l.recognised()
+	}
+	below, err := filepath.Rel(dir, l.log)
+	if dir == "" || err != nil || !filepath.IsLocal(below) || strings.ContainsAny(below, "{}") {
+		return "", usage("%s is not below the folder of a server of this dialect; name the server with --server", text.Clean(l.log))
+	}
+	file = "{dir}/" + filepath.ToSlash(below)
+	if slices.Contains(l.d.Log.Files, file) {
+		return file, nil
+	}
+	if len(l.d.Log.Files) > 0 {
+		return "", usage("the dialect names the logs of its servers already: %s; change that in %s", text.Clean(strings.Join(l.d.Log.Files, ", ")), l.file)
+	}
+	doc, err := teach.AddFiles(l.doc, []string{file})
+	if err != nil {
+		return "", err
+	}
+	if err := host.WritePrivate(l.file, doc); err != nil {
+		return "", err
+	}
+	l.doc = doc
+	l.d, _ = dialect.Draft(l.file, doc)
+	return file, nil
+}
+
+// recognised is the nearest folder above the log that is one of a server of this
+// dialect; "" for none.
+func (l *Lessons) recognised() string {
+	if len(l.d.Recognise.Files) == 0 {
+		return ""
+	}
+	missing := func(dir string) bool {
+		return slices.ContainsFunc(l.d.Recognise.Files, func(file string) bool {
+			_, err := os.Stat(filepath.Join(dir, filepath.FromSlash(file)))
+			return err != nil
+		})
+	}
+	for dir := filepath.Dir(l.log); ; dir = filepath.Dir(dir) {
+		if !missing(dir) {
+			return dir
+		}
+		if dir == filepath.Dir(dir) {
+			return ""
+		}
+	}
 }
 
 // Prefix is what stands before every message, "" for nothing.

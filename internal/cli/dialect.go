@@ -49,8 +49,8 @@ func (e *env) dialect() *cobra.Command {
 			return err
 		},
 	}, &cobra.Command{
-		Use:   "check FILE",
-		Short: "Read a dialect file and say what is wrong with it, by line and key",
+		Use:   "check FILE | NAME",
+		Short: "Read a dialect and say what is wrong with it, by line and key",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: func(_ *cobra.Command, args []string) error {
 			d, err := e.app.CheckDialect(args[0])

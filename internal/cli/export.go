@@ -1,14 +1,11 @@
 package cli
 
 import (
-	"bytes"
 	"fmt"
-	"io"
 
 	"github.com/spf13/cobra"
 
 	"initium/internal/core/draw"
-	"initium/internal/host"
 )
 
 func (e *env) export() *cobra.Command {
@@ -37,26 +34,13 @@ func (e *env) drawing(name, short string, make func(server string) (*draw.Pictur
 			if err != nil {
 				return err
 			}
-			for _, out := range []struct {
-				file  string
-				write func(io.Writer) error
-			}{{svg, picture.SVG}, {pdf, picture.PDF}} {
-				if out.file == "" {
-					continue
-				}
-				var data bytes.Buffer
-				if err := out.write(&data); err != nil {
-					return err
-				}
-				if err := host.WriteExport(out.file, data.Bytes()); err != nil {
-					return err
-				}
-				fmt.Fprintf(e.out, "written to %s\n", out.file)
+			if err := e.writeOut(svg, drawn(picture, (*draw.Picture).SVG)); err != nil {
+				return err
 			}
-			return nil
+			return e.writeOut(pdf, drawn(picture, (*draw.Picture).PDF))
 		},
 	}
-	cmd.Flags().StringVar(&svg, "svg", "", "write Scalable Vector Graphics to this file")
+	cmd.Flags().StringVar(&svg, "svg", "", "write Scalable Vector Graphics to this file; - is standard output")
 	cmd.Flags().StringVar(&pdf, "pdf", "", "write a PDF page, A4 to A0, to this file")
 	return cmd
 }

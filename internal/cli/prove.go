@@ -68,6 +68,9 @@ func (e *env) progress() func(app.Step) {
 		if second := int(s.Elapsed.Seconds()); second >= lastSecond+10 && !s.Ready {
 			lastSecond = second
 			fmt.Fprintf(e.out, "%7.2f s  waiting, of %s at most; %d mods are still owed\n", s.Elapsed.Seconds(), s.Limit.Round(time.Second), len(s.Status.Owed))
+			if s.Elsewhere != "" {
+				fmt.Fprintf(e.out, "           nothing was printed yet, but %s grows\n", s.Elsewhere)
+			}
 		}
 	}
 }
@@ -84,6 +87,9 @@ func (e *env) printProof(p *proof.Proof) {
 	fmt.Fprintln(e.out)
 	if p.Reason != "" {
 		fmt.Fprintf(e.out, "because %s\n", p.Reason)
+	}
+	if p.Hint != "" {
+		fmt.Fprintln(e.out, p.Hint)
 	}
 	e.table(func(w io.Writer) {
 		for _, m := range p.Mods {

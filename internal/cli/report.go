@@ -95,25 +95,19 @@ func (e *env) exportProof() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			drawn := func(write func(*draw.Picture, io.Writer) error) func() ([]byte, error) {
-				return func() ([]byte, error) {
-					var b bytes.Buffer
-					err := write(r.Draw(), &b)
-					return b.Bytes(), err
-				}
-			}
+			picture := r.Draw()
 			for _, out := range []struct {
 				file  string
 				write func() ([]byte, error)
-			}{{page, r.HTML}, {markdown, func() ([]byte, error) { return r.Markdown(), nil }}, {svg, drawn((*draw.Picture).SVG)}, {pdf, drawn((*draw.Picture).PDF)}, {junit, r.JUnit}} {
-				if err := writeOut(e.out, out.file, out.write); err != nil {
+			}{{page, r.HTML}, {markdown, func() ([]byte, error) { return r.Markdown(), nil }}, {svg, drawn(picture, (*draw.Picture).SVG)}, {pdf, drawn(picture, (*draw.Picture).PDF)}, {junit, r.JUnit}} {
+				if err := e.writeOut(out.file, out.write); err != nil {
 					return err
 				}
 			}
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&page, "html", "", "write one page of HTML to this file")
+	cmd.Flags().StringVar(&page, "html", "", "write one page of HTML to this file; - is standard output, here and below")
 	cmd.Flags().StringVar(&markdown, "md", "", "write Markdown to this file")
 	cmd.Flags().StringVar(&svg, "svg", "", "write one page as Scalable Vector Graphics to this file")
 	cmd.Flags().StringVar(&pdf, "pdf", "", "write one page of PDF to this file")
@@ -122,18 +116,34 @@ func (e *env) exportProof() *cobra.Command {
 	return cmd
 }
 
-func writeOut(out io.Writer, file string, write func() ([]byte, error)) error {
+// writeOut writes what is exported into a file, or with - to standard output. Without a
+// file it is not wanted.
+func (e *env) writeOut(file string, write func() ([]byte, error)) error {
 	if file == "" {
 		return nil
 	}
 	data, err := write()
-	if err == nil {
-		err = app.WriteReport(file, data)
+	if err != nil {
+		return err
 	}
-	if err == nil {
-		fmt.Fprintf(out, "written to %s\n", file)
+	if file == "-" {
+		_, err = e.out.Write(data)
+		return err
 	}
-	return err
+	if err := app.WriteReport(file, data); err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "written to %s\n", file)
+	return nil
+}
+
+// drawn writes a picture in one of its forms.
+func drawn(picture *draw.Picture, write func(*draw.Picture, io.Writer) error) func() ([]byte, error) {
+	return func() ([]byte, error) {
+		var b bytes.Buffer
+		err := write(picture, &b)
+		return b.Bytes(), err
+	}
 }
 
 // exportUnit writes a service of the machine that runs a server.
@@ -149,7 +159,7 @@ func (e *env) exportUnit() *cobra.Command {
 				return err
 			}
 			if file != "" {
-				return writeOut(e.out, file, func() ([]byte, error) { return data, nil })
+				return e.writeOut(file, func() ([]byte, error) { return data, nil })
 			}
 			_, err = e.out.Write(data)
 			return err

@@ -11,6 +11,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/dialect"
 	"initium/internal/core/teach"
+	"initium/internal/core/text"
 	"initium/internal/tui"
 )
 
@@ -66,7 +67,7 @@ func (e *env) stillMissing(name string, problems []string) {
 
 func (e *env) teachLog() *cobra.Command {
 	var also, not []string
-	var write bool
+	var write, own bool
 	var server string
 	cmd := &cobra.Command{
 		Use:   "log NAME LOG [LINE MEANING [MOD]]",
@@ -76,6 +77,16 @@ func (e *env) teachLog() *cobra.Command {
 			l, err := e.app.Teach(args[0], args[1], server, e.in)
 			if err != nil {
 				return err
+			}
+			if own {
+				file, err := l.Own()
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(e.out, "the log of every start is looked for in %s too\n", text.Clean(file))
+				if len(args) == 2 {
+					return nil
+				}
 			}
 			if len(args) == 2 {
 				return tui.Teach(cmd.Context(), e.app, l)
@@ -110,6 +121,7 @@ func (e *env) teachLog() *cobra.Command {
 	cmd.Flags().StringArrayVar(&not, "not", nil, "a line that does not mean it")
 	cmd.Flags().BoolVar(&write, "write", false, "write the rule into the dialect")
 	cmd.Flags().StringVar(&server, "server", "", "whose mods are known")
+	cmd.Flags().BoolVar(&own, "own", false, "the server writes this log into its folder and does not print it: follow it there at every start")
 	return cmd
 }
 
@@ -139,9 +151,9 @@ func (e *env) teachRule(l *app.Lessons, lesson teach.Lesson, write bool) error {
 	if t.Rule.Level != "" {
 		fmt.Fprintf(e.out, "  level %q", t.Rule.Level)
 	}
-	fmt.Fprintf(e.out, "\nfits %d lines", len(t.Matches))
+	fmt.Fprintf(e.out, "\nlines that it fits: %d", len(t.Matches))
 	if len(t.Mods) > 0 {
-		fmt.Fprintf(e.out, ", which speak of %s", strings.Join(t.Mods, ", "))
+		fmt.Fprintf(e.out, "; they speak of %s", strings.Join(t.Mods, ", "))
 	}
 	fmt.Fprintln(e.out)
 	printMatches(e.out, l, t.Matches)

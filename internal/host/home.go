@@ -304,9 +304,25 @@ func (d StartDir) Proof() (*proof.Proof, error) {
 	return p, nil
 }
 
-// WriteExport writes a file that others are to read, whole or not at all.
-func WriteExport(name string, data []byte) error {
-	if err := renameio.WriteFile(name, data, 0o644); err != nil {
+// WriteExport writes a file that others are to read, whole or not at all. Through a link
+// the file behind it is written; a device or a pipe is written into, not replaced.
+func WriteExport(name string, data []byte) (err error) {
+	switch info, statErr := os.Stat(name); {
+	case statErr == nil && info.Mode().IsRegular():
+		var full string
+		if full, err = filepath.EvalSymlinks(name); err == nil {
+			err = renameio.WriteFile(full, data, 0o644)
+		}
+	case statErr == nil && !info.IsDir():
+		var f *os.File
+		if f, err = os.OpenFile(name, os.O_WRONLY, 0); err == nil {
+			_, err = f.Write(data)
+			err = errors.Join(err, f.Close())
+		}
+	default:
+		err = renameio.WriteFile(name, data, 0o644)
+	}
+	if err != nil {
 		return fmt.Errorf("write %s: %w", name, err)
 	}
 	return nil

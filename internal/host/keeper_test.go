@@ -483,6 +483,41 @@ func TestLogFiles(t *testing.T) {
 	}
 }
 
+// A server may cut its log off when it starts, and be at once as far as it was before,
+// or write the same once more; one that is only touched has nothing new in it.
+func TestLogFileCutOffAtTheStart(t *testing.T) {
+	for script, want := range map[string]string{
+		"printf 'in a\\nhot\\n' >$LOG":                   "in a\nhot\n",
+		"printf 'in b\\nhot\\n' >$LOG":                   "in b\nhot\n",
+		"printf 'in a\\nin b\\nhot\\n' >$LOG":            "in a\nin b\nhot\n",
+		"printf 'in b\\n' >$LOG":                         "in b\n",
+		"printf 'in b\\n' >>$LOG":                        "in b\n",
+		"touch $LOG":                                     "",
+		"mv $LOG $LOG.1; printf 'in a\\nhot\\n' >$LOG":   "in a\nhot\n",
+		"printf 'in a\\n' >$LOG; printf 'hot\\n' >>$LOG": "in a\nhot\n",
+	} {
+		for _, stays := range []string{"; read x", ""} {
+			file := filepath.Join(t.TempDir(), "log")
+			if err := os.WriteFile(file, []byte("in a\nhot\n"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+			k := begin(t, func(s *host.Spec) {
+				s.Command, s.Env, s.Files = []string{"/bin/sh", "-c", script + stays}, []string{"LOG=" + file}, []string{file}
+			})
+			if stays != "" {
+				k.log(want)
+				if _, err := k.dir.Stop(context.Background()); err != nil {
+					t.Fatal(err)
+				}
+			}
+			k.exit()
+			if got := k.log(want); got != want {
+				t.Errorf("%s%s: the log is %q, want %q", script, stays, got, want)
+			}
+		}
+	}
+}
+
 // A disk that is full does not stop a server, and its log says what is missing.
 func TestLogOnAFullDisk(t *testing.T) {
 	small := t.TempDir()
@@ -533,5 +568,41 @@ func TestSayToAServerThatDoesNotRead(t *testing.T) {
 	exit, err := k.home.StopServer(context.Background(), "s")
 	if err != nil || exit.How != host.EndedKill {
 		t.Errorf("stopping gives %+v, %v", exit, err)
+	}
+}
+
+// An export replaces a file, follows a link, and writes into what is no file.
+func TestWriteExport(t *testing.T) {
+	dir := t.TempDir()
+	file, link, pipe := filepath.Join(dir, "file"), filepath.Join(dir, "link"), filepath.Join(dir, "pipe")
+	if err := os.Symlink("file", link); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Mkfifo(pipe, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	got := make(chan string, 1)
+	go func() {
+		data, err := os.ReadFile(pipe)
+		got <- fmt.Sprint(string(data), err)
+	}()
+	for _, name := range []string{file, link, pipe} {
+		if err := host.WriteExport(name, []byte("by way of "+filepath.Base(name))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if s := <-got; s != "by way of pipe<nil>" {
+		t.Errorf("out of the pipe came %q", s)
+	}
+	if data, err := os.ReadFile(file); err != nil || string(data) != "by way of link" {
+		t.Errorf("the file has %q, %v", data, err)
+	}
+	for name, kind := range map[string]os.FileMode{file: 0, link: os.ModeSymlink, pipe: os.ModeNamedPipe} {
+		if info, err := os.Lstat(name); err != nil || info.Mode().Type() != kind {
+			t.Errorf("%s is %v, %v", name, info.Mode(), err)
+		}
+	}
+	if err := host.WriteExport(dir, nil); err == nil {
+		t.Error("a folder was written")
 	}
 }

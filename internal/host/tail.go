@@ -30,6 +30,7 @@ type tailed struct {
 	file *os.File
 	at   int64
 	seen []byte // the last bytes before at, as they were read
+	old  bool   // all that was read was there before the start
 	out  sink
 }
 
@@ -37,17 +38,29 @@ type tailed struct {
 // may be cut off and have grown again before anybody looks.
 const fingerprint = 128
 
-// anew tells whether the file was begun anew since it was read last.
-func (f *tailed) anew() bool {
+// anew tells whether the file was begun anew since it was read last. written says that
+// something was just written into it: if it is no longer then than what it held before
+// the start, and the same, the same was written once more.
+func (f *tailed) anew(written bool) bool {
 	info, err := f.file.Stat()
 	if err != nil || info.Size() < f.at {
 		return err == nil
 	}
-	now := make([]byte, len(f.seen))
-	if _, err := f.file.ReadAt(now, f.at-int64(len(now))); err != nil {
+	now, err := f.before()
+	if err != nil {
 		return false
 	}
-	return !bytes.Equal(now, f.seen)
+	return !bytes.Equal(now, f.seen) || written && f.old && f.at > 0 && info.Size() == f.at
+}
+
+// before reads the last bytes before the place that was read to.
+func (f *tailed) before() ([]byte, error) {
+	b := make([]byte, min(f.at, fingerprint))
+	if len(b) == 0 {
+		return b, nil
+	}
+	_, err := f.file.ReadAt(b, f.at-int64(len(b)))
+	return b, err
 }
 
 // sink takes what is new in a file.
@@ -71,7 +84,7 @@ func FollowFile(ctx context.Context, name string, feed func([]byte), turned func
 	}
 	ticker := time.NewTicker(tailEvery)
 	defer ticker.Stop()
-	for f.read(); ; f.read() {
+	for f.read(false); ; f.read(false) {
 		select {
 		case <-ctx.Done():
 			if f.file != nil {
@@ -98,64 +111,38 @@ func (f fed) end()           { f.turned() }
 // are file systems that do not.
 const tailEvery = time.Second
 
-// newTail looks at the files before the server is started. Those of no name need
-// not be there, nor do their folders.
+// newTail looks at the files before the server is started. They need not be there, nor
+// do their folders.
 func newTail(names []string) (*tail, error) {
 	t := &tail{stop: make(chan struct{}), stopped: make(chan struct{})}
+	if len(names) == 0 {
+		return t, nil
+	}
+	var err error
+	if t.watcher, err = fsnotify.NewWatcher(); err != nil { // they are looked at in turn
+		t.watcher = nil
+	}
 	for _, name := range names {
-		f := &tailed{name: name}
-		if file, err := openPlain(name); err == nil {
-			if f.at, err = file.Seek(0, io.SeekEnd); err != nil {
-				return nil, err
+		f := &tailed{name: name, old: true}
+		if t.watcher != nil {
+			t.watcher.Add(filepath.Dir(name)) // a folder that comes later is looked at in turn
+		}
+		if f.file, err = openPlain(name); err == nil {
+			if f.at, err = f.file.Seek(0, io.SeekEnd); err == nil {
+				f.seen, err = f.before()
 			}
-			f.file = file
-		} else if !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
 		}
 		t.files = append(t.files, f)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			t.close()
+			return nil, err
+		}
 	}
 	return t, nil
 }
 
-// begin follows the files until end is called.
-func (t *tail) begin(book *logbook) {
-	if len(t.files) == 0 {
-		close(t.stopped)
-		return
-	}
-	var events chan fsnotify.Event
-	if w, err := fsnotify.NewWatcher(); err == nil {
-		t.watcher, events = w, w.Events
-		for _, f := range t.files {
-			w.Add(filepath.Dir(f.name)) // a folder that comes later is looked at in turn
-		}
-	}
+func (t *tail) close() {
 	for _, f := range t.files {
-		f.out = book.source(true)
-	}
-	go func() {
-		defer close(t.stopped)
-		ticker := time.NewTicker(tailEvery)
-		defer ticker.Stop()
-		for {
-			select {
-			case <-events:
-			case <-ticker.C:
-			case <-t.stop:
-				t.read()
-				return
-			}
-			t.read()
-		}
-	}()
-}
-
-// end reads what is left and closes the files.
-func (t *tail) end() {
-	close(t.stop)
-	<-t.stopped
-	for _, f := range t.files {
-		f.out.end()
 		if f.file != nil {
 			f.file.Close()
 		}
@@ -165,14 +152,71 @@ func (t *tail) end() {
 	}
 }
 
-func (t *tail) read() {
+// begin follows the files until end is called.
+func (t *tail) begin(book *logbook) {
+	if len(t.files) == 0 {
+		close(t.stopped)
+		return
+	}
+	var events chan fsnotify.Event
+	if t.watcher != nil {
+		events = t.watcher.Events
+	}
 	for _, f := range t.files {
-		f.read()
+		f.out = book.source(true)
+	}
+	go func() {
+		defer close(t.stopped)
+		ticker := time.NewTicker(tailEvery)
+		defer ticker.Stop()
+		for {
+			var what fsnotify.Event
+			select {
+			case what = <-events:
+			case <-ticker.C:
+			case <-t.stop:
+				t.drain(events)
+				return
+			}
+			t.read(what)
+		}
+	}()
+}
+
+// lastEvents is how long what the server did last is waited for, once it has ended.
+const lastEvents = 20 * time.Millisecond
+
+func (t *tail) drain(events <-chan fsnotify.Event) {
+	for {
+		select {
+		case what := <-events:
+			t.read(what)
+		case <-time.After(lastEvents):
+			t.read(fsnotify.Event{})
+			return
+		}
 	}
 }
 
-func (f *tailed) read() {
-	f.rest()
+// end reads what is left and closes the files.
+func (t *tail) end() {
+	close(t.stop)
+	<-t.stopped
+	for _, f := range t.files {
+		f.out.end()
+	}
+	t.close()
+}
+
+// read reads what is new in all files, after something has happened to one of them.
+func (t *tail) read(what fsnotify.Event) {
+	for _, f := range t.files {
+		f.read(what.Has(fsnotify.Write) && what.Name == f.name)
+	}
+}
+
+func (f *tailed) read(written bool) {
+	f.rest(written)
 	now, err := os.Stat(f.name)
 	if err != nil {
 		return // it is being moved away, or was never there
@@ -181,7 +225,7 @@ func (f *tailed) read() {
 		if own, err := f.file.Stat(); err == nil && os.SameFile(own, now) {
 			return
 		}
-		f.rest() // what was written between the two looks
+		f.rest(false) // what was written between the two looks
 		f.out.end()
 		f.file.Close()
 	}
@@ -190,8 +234,8 @@ func (f *tailed) read() {
 		f.file = nil
 		return
 	}
-	f.file, f.at, f.seen = file, 0, f.seen[:0]
-	f.rest()
+	f.file, f.at, f.seen, f.old = file, 0, f.seen[:0], false
+	f.rest(false)
 }
 
 // openPlain opens a file that is one, and no pipe that nobody may ever write into.
@@ -208,19 +252,20 @@ func openPlain(name string) (*os.File, error) {
 }
 
 // rest hands on what is new in the file that is open.
-func (f *tailed) rest() {
+func (f *tailed) rest(written bool) {
 	if f.file == nil {
 		return
 	}
-	if f.anew() {
+	if f.anew(written) {
 		f.out.end()
-		f.at, f.seen = 0, f.seen[:0]
+		f.at, f.seen, f.old = 0, f.seen[:0], false
 	}
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := f.file.ReadAt(buf, f.at)
 		f.at += int64(n)
 		if n > 0 {
+			f.old = false
 			f.seen = append(f.seen, buf[max(n-fingerprint, 0):n]...)
 			f.seen = append(f.seen[:0], f.seen[max(len(f.seen)-fingerprint, 0):]...)
 			f.out.write(buf[:n])

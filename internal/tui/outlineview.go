@@ -41,8 +41,7 @@ func TeachServer(ctx context.Context, a *app.App, name, dir, file, command strin
 	}
 	v := &outlineView{name: name, dir: dir, file: file, command: command, lines: strings.Split(strings.TrimSuffix(string(data[:min(len(data), maxStartup)]), "\n"), "\n")}
 	m := &model{ctx: ctx, app: a, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, view: viewOutline, outline: v, only: true}
-	_, err = tea.NewProgram(m, tea.WithContext(ctx)).Run()
-	return err
+	return show(ctx, m)
 }
 
 // shapeWords say how mods stand in a startup file.

@@ -42,8 +42,7 @@ var meaningKeys = []struct {
 // Teach shows a log to teach a dialect from, until the operator closes it.
 func Teach(ctx context.Context, a *app.App, l *app.Lessons) error {
 	m := &model{ctx: ctx, app: a, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, view: viewTeach, teach: newTeachView(l, 0), only: true}
-	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
-	return err
+	return show(ctx, m)
 }
 
 func newTeachView(l *app.Lessons, number int) *teachView {

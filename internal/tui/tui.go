@@ -75,7 +75,7 @@ func Run(ctx context.Context, a *app.App, name string) error {
 	if name != "" {
 		m.view = viewBoard
 	}
-	_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
+	err := show(ctx, m)
 	if m.watch != nil {
 		m.watch.finish()
 	}

@@ -182,6 +182,9 @@ func (w *watch) outcome() string {
 		s += "; the server runs on, whatever you close"
 	}
 	s += "."
+	if w.result.Hint != "" {
+		s += " " + upper(w.result.Hint) + "."
+	}
 	for _, d := range w.result.Differs {
 		s += " " + upper(d) + "."
 	}
@@ -299,7 +302,11 @@ func (w *watch) drawPulse(c *canvas, y int) {
 		if quiet > 10*time.Second && w.result == nil {
 			k = inkWarn
 		}
-		x = c.put(x, y, "last line "+span(quiet)+" ago", k) + 3
+		words := "last line " + span(quiet) + " ago"
+		if w.step.Elsewhere != "" && len(w.log.lines) == 0 {
+			words = "nothing printed yet, but " + w.step.Elsewhere + " grows"
+		}
+		x = c.putWithin(x, y, c.w-x-1, words, k) + 3
 	}
 	switch {
 	case w.log.known != nil && w.log.fresh > 0:

@@ -37,6 +37,7 @@ type Proof struct {
 	ReadyAfterMS int64    `json:"ready_after_ms"` // from the start of the process; 0 when not ready
 	Exit         *int     `json:"exit"`           // the exit status, -1 for a signal; null while it runs
 	Reason       string   `json:"reason"`         // why it is not proved
+	Hint         string   `json:"hint,omitempty"` // what to do when the log said nothing that the dialect knows
 	Mods         []Mod    `json:"mods"`
 	Order        []string `json:"order,omitempty"` // in which mods loaded, the server's own among them
 	Log          string   `json:"log"`             // the path of the kept log

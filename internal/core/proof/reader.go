@@ -33,6 +33,7 @@ type Reader struct {
 	partAt   time.Duration
 
 	lines   int
+	fitted  int // of them, lines that a rule fits
 	ready   bool
 	readyAt time.Duration
 	stopped string // why the server gave up, in its own words
@@ -143,6 +144,9 @@ func (r *Reader) Appeared(mod, path string, at time.Duration) {
 
 // Lines is how many lines the log has so far.
 func (r *Reader) Lines() int { return r.lines }
+
+// Fitted is how many lines so far a rule has fitted.
+func (r *Reader) Fitted() int { return r.fitted }
 
 // Starts is how many starts the log has shown. A mod that loads though it has
 // loaded before tells that the server was started anew; what the log said before
@@ -302,6 +306,7 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	}
 	switch {
 	case rule != nil:
+		r.fitted++
 		line.Means = rule.Means
 		r.message = message{}
 		r.apply(rule, said, caps, &line, raw, stamp)

@@ -100,29 +100,39 @@ func insert(doc []byte, at int, s string) []byte {
 // AddPrefix adds what stands before messages to the file of a dialect that does not
 // say it.
 func AddPrefix(doc []byte, p Prefix) ([]byte, error) {
-	var b strings.Builder
-	for _, kv := range [][2]string{{"prefix", p.Pattern}, {"time", p.Time}} {
-		if kv[1] == "" {
-			continue
-		}
-		line, err := toml.Marshal(map[string]string{kv[0]: kv[1]})
-		if err != nil {
-			return nil, err
-		}
-		b.Write(line)
+	lines, err := toml.Marshal(struct {
+		Prefix string `toml:"prefix"`
+		Time   string `toml:"time,omitempty"`
+	}{p.Pattern, p.Time})
+	if err != nil {
+		return nil, err
 	}
+	return addToLog(doc, string(lines)), nil
+}
+
+// AddFiles adds the files that the server writes its log into to the file of a dialect
+// that names none.
+func AddFiles(doc []byte, files []string) ([]byte, error) {
+	line, err := toml.Marshal(map[string][]string{"files": files})
+	if err != nil {
+		return nil, err
+	}
+	return addToLog(doc, string(line)), nil
+}
+
+// addToLog adds lines to what a dialect says of the log.
+func addToLog(doc []byte, lines string) []byte {
 	pos := 0
 	for line := range bytes.Lines(doc) {
 		pos += len(line)
 		if bytes.HasPrefix(bytes.TrimSpace(line), []byte("[log]")) {
-			return insert(ended(doc), pos, b.String()), nil
+			return insert(ended(doc), pos, lines)
 		}
 	}
-	at := len(ended(doc))
 	if rules := rulesIn(doc); len(rules) > 0 {
-		at = rules[0]
+		return insert(doc, rules[0], "[log]\n"+lines+"\n")
 	}
-	return insert(ended(doc), at, "\n[log]\n"+b.String()+"\n"), nil
+	return insert(ended(doc), len(ended(doc)), "\n[log]\n"+lines)
 }
 
 // Outline is what a dialect begins with, before its log is known.
