@@ -11,16 +11,6 @@ import (
 	"initium/internal/core/text"
 )
 
-// Parked is a mod that is switched off in a list without comments. Its place is
-// remembered in Initium's own record, not in the file.
-type Parked struct {
-	Registration string `json:"registration"`
-	Name         string `json:"name"`
-	Number       string `json:"number,omitempty"`
-	After        string `json:"after,omitempty"` // the entry that it stood after, "" for the first
-	Raw          string `json:"raw,omitempty"`   // as it was written
-}
-
 // isList tells registrations that are a list in one document.
 func isList(r *dialect.Registration) bool {
 	return r.Shape != dialect.ShapeLine && !(r.Shape == dialect.ShapeKey && r.Format == dialect.FormatKeyValue)
@@ -52,16 +42,9 @@ func (l *Lineup) readList(file int) {
 		list = append(list, Entry{Name: name, Value: cmp.Or(e.number, written(r, e.name)), On: !e.off, Registration: f.Registration, File: file,
 			Line: e.line, Span: span, Section: -1, start: e.span.Start})
 	}
-	for _, p := range l.Parked {
-		if p.Registration != r.Name || slices.ContainsFunc(list, func(e Entry) bool { return e.Name == p.Name }) {
-			continue
-		}
-		at := 0
-		if i := slices.IndexFunc(list, func(e Entry) bool { return e.Name == p.After }); i >= 0 {
-			at = i + 1
-		}
-		list = slices.Insert(list, at, Entry{Name: p.Name, Value: cmp.Or(p.Number, written(r, p.Raw)), Registration: f.Registration, File: file, Section: -1, parked: true})
-	}
+	list = withParked(list, r.Name, l.Parked, func(e Entry) string { return e.Name }, func(p Parked) Entry {
+		return Entry{Name: p.Name, Value: cmp.Or(p.Number, written(r, p.Raw)), Registration: f.Registration, File: file, Section: -1, parked: true}
+	})
 	l.Entries = append(l.Entries, list...)
 }
 
@@ -165,8 +148,11 @@ func (c *listChange) make(change Change) error {
 		if err != nil {
 			return err
 		}
-		return c.step(c.shelf.insert(at, cmp.Or(change.Written, change.Mod), change.Number, ""))
+		view := c.view()
+		c.comesBefore(view, at, change.Mod)
+		return c.step(c.shelf.insert(shelved(view, at), cmp.Or(change.Written, change.Mod), change.Number, ""))
 	case OpUnregister:
+		c.leave(change.Mod)
 		if parked >= 0 {
 			c.parked = slices.Delete(c.parked, parked, parked+1)
 		}
@@ -186,6 +172,11 @@ func (c *listChange) make(change Change) error {
 	case OpOff, OpOn:
 		return c.turn(change, i, parked)
 	case OpRename:
+		for k := range c.parked {
+			if p := &c.parked[k]; p.Registration == c.r.Name && p.After == change.Mod {
+				p.After = change.To
+			}
+		}
 		if i < 0 {
 			c.parked[parked].Name, c.parked[parked].Raw = change.To, ""
 			return nil
@@ -207,9 +198,9 @@ func (c *listChange) lastIndex(name string) int {
 	return last
 }
 
-// position turns a place in the order into an index.
+// position turns a place in the order into one in the view.
 func (c *listChange) position(w Where) (int, error) {
-	n := len(c.shelf.entries())
+	view := c.view()
 	if c.r.Shape == dialect.ShapeKey && w != (Where{}) {
 		return 0, fmt.Errorf("the keys of the %s have no order, so a mod cannot be put at a position", c.r.Name)
 	}
@@ -218,9 +209,9 @@ func (c *listChange) position(w Where) (int, error) {
 	case w.Section != "":
 		return 0, fmt.Errorf("the %s has no sections", c.r.Name)
 	case name == "":
-		return n, nil
+		return len(view), nil
 	}
-	i := c.index(name)
+	i := find(view, name)
 	if i < 0 {
 		return 0, c.l.errNotRegistered(name)
 	}
@@ -237,18 +228,20 @@ func (c *listChange) move(change Change, i, parked int) error {
 	case change.Mod == change.Where.Before+change.Where.After:
 		return fmt.Errorf("%s cannot stand before or after itself", text.Clean(change.Mod))
 	}
+	c.leave(change.Mod)
 	to, err := c.position(change.Where)
 	if err != nil {
 		return err
 	}
+	view := c.view()
+	c.comesBefore(view, to, change.Mod)
 	if i < 0 { // switched off: only its remembered place changes
-		c.parked[parked].After = ""
-		if to > 0 {
-			c.parked[parked].After, _ = modIn(c.r, c.shelf.entries()[to-1].name)
+		if from := find(view, change.Mod); to != from && to != from+1 {
+			c.parked[parked].After = before(view, to)
 		}
 		return nil
 	}
-	if to == i || to == i+1 {
+	if to = shelved(view, to); to == i || to == i+1 {
 		return nil // it stands there already
 	}
 	e := c.shelf.entries()[i]
@@ -281,22 +274,15 @@ func (c *listChange) turn(change Change, i, parked int) error {
 		if c.r.Options != "" || c.r.Paths {
 			p.Raw = e.name
 		}
-		if i > 0 {
-			p.After, _ = modIn(c.r, c.shelf.entries()[i-1].name)
-		}
+		view := c.view()
+		p.After = before(view, find(view, change.Mod))
 		c.parked = append(c.parked, p)
 		return c.step(c.shelf.remove(i))
 	}
 	p := c.parked[parked]
+	view := c.view()
+	at := shelved(view, find(view, change.Mod))
 	c.parked = slices.Delete(c.parked, parked, parked+1)
-	at := 0
-	if p.After != "" {
-		if k := c.index(p.After); k >= 0 {
-			at = k + 1
-		} else {
-			at = len(c.shelf.entries())
-		}
-	}
 	name := p.Name
 	if p.Raw != "" && (c.r.Options != "" || c.r.Paths) {
 		name = p.Raw

@@ -14,6 +14,8 @@ type itemShelf struct {
 	list   *text.Node
 	r      *dialect.Registration
 	hidden []hiddenItem // of a YAML list with an item on each line: those in comments
+	hollow hollow       // its key, in YAML; of no length when it has none
+	parent *text.Node   // the element that an empty list of XML stands in
 }
 
 // hiddenItem is an item that was switched off by a comment mark before its dash.
@@ -40,10 +42,24 @@ func openItems(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 			n = parent.Get(name)
 		}
 	}
+	s := &itemShelf{doc: doc, list: n, r: r}
+	switch {
+	case r.Format == dialect.FormatYAML:
+		h, value, ok := yamlKey(doc, root, r.At)
+		if s.hollow = h; ok && value != nil && isNull(value) {
+			s.list = &text.Node{Kind: text.NodeList, Span: value.Span}
+			s.findHidden()
+			return s, nil
+		}
+	case n == nil && r.Format == dialect.FormatXML:
+		if parent, ok := emptyXML(doc, root, r.At); ok {
+			s.list, s.parent = &text.Node{Kind: text.NodeList}, parent
+			return s, nil
+		}
+	}
 	if n == nil || n.Kind != text.NodeList || len(n.Items) == 0 && !n.Flow {
 		return nil, text.FaultAt(doc, len(doc), "there is no list at %s in this file; add it and try again", r.At)
 	}
-	s := &itemShelf{doc: doc, list: n, r: r}
 	for _, item := range n.Items {
 		if s.nameOf(item) == nil {
 			return nil, text.FaultAt(doc, item.Start, "an item of %s has no name that could be read", r.At)
@@ -56,30 +72,43 @@ func openItems(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 // commentsItems tells lists in which an item is switched off in its place: those
 // of YAML with an item on each line.
 func (s *itemShelf) commentsItems() bool {
-	return s.r.Format == dialect.FormatYAML && !s.list.Flow && s.r.NameKey == ""
+	return s.r.Format == dialect.FormatYAML && (!s.list.Flow || s.empty()) && s.r.NameKey == ""
 }
+
+func (s *itemShelf) empty() bool { return len(s.list.Items) == 0 }
 
 // findHidden looks for items in comments: lines from right above the first item
 // to right behind the last whose dash stands in the column of the others when the
-// comment mark is taken away.
+// comment mark is taken away. Of a list without any item they stand right below its
+// key, further in.
 func (s *itemShelf) findHidden() {
-	if !s.commentsItems() || len(s.list.Items) == 0 {
+	if !s.commentsItems() || s.empty() && s.hollow.key.Len() == 0 {
 		return
 	}
-	first, last := s.list.Items[0], s.list.Items[len(s.list.Items)-1]
-	indent := column(s.doc, first.Lead.Start)
 	lines := text.Lines(s.doc)
-	begin := slices.IndexFunc(lines, func(l text.Line) bool { return l.End > first.Lead.Start })
-	for begin > 0 && strings.HasPrefix(strings.TrimLeft(string(lines[begin-1].Text.In(s.doc)), " "), "#") {
-		begin--
+	begin, end, indent := 0, s.hollow.key.End, -1
+	if s.empty() {
+		next := s.hollow.next(s.doc)
+		begin = slices.IndexFunc(lines, func(l text.Line) bool { return l.Start >= next })
+		begin = max(begin, 0)
+	} else {
+		first := s.list.Items[0]
+		end, indent = s.list.Items[len(s.list.Items)-1].End, column(s.doc, first.Lead.Start)
+		begin = slices.IndexFunc(lines, func(l text.Line) bool { return l.End > first.Lead.Start })
+		for begin > 0 && strings.HasPrefix(strings.TrimLeft(string(lines[begin-1].Text.In(s.doc)), " "), "#") {
+			begin--
+		}
 	}
 	for _, line := range lines[begin:] {
 		raw := string(line.Text.In(s.doc))
 		body := strings.TrimLeft(raw, " ")
-		if line.Text.Start >= last.End && !strings.HasPrefix(body, "#") {
+		if line.Text.Start >= end && !strings.HasPrefix(body, "#") {
 			break
 		}
 		rest, ok := strings.CutPrefix(body, "# - ")
+		if ok && indent < 0 && len(raw)-len(body) > s.hollow.indent {
+			indent = len(raw) - len(body)
+		}
 		if !ok || len(raw)-len(body) != indent {
 			continue
 		}
@@ -87,7 +116,7 @@ func (s *itemShelf) findHidden() {
 		if fault != nil || n.Kind != text.NodeList || len(n.Items) != 1 || n.Items[0].Kind != text.NodeString {
 			continue
 		}
-		mark := line.Text.Start + indent
+		mark := line.Text.Start + indent // of the comment
 		value := mark + len("# - ") - len("- ")
 		p := n.Items[0].Piece
 		at := 0
@@ -170,11 +199,22 @@ func (s *itemShelf) insert(i int, name, number, raw string) ([]text.Edit, error)
 		raw = strings.NewReplacer("{mod}", mod, "{number}", number).Replace(s.r.Item)
 	}
 	item, hidden := s.split(i)
-	if hidden < len(s.hidden) && s.hidden[hidden].at == item && i < len(s.entries()) { // before one that is off
-		return []text.Edit{text.InsertLine(s.doc, s.hidden[hidden].line.Start, strings.Repeat(" ", column(s.doc, s.hidden[hidden].mark.Start))+"- "+raw)}, nil
+	beside := func(h hiddenItem, at int) []text.Edit {
+		edit := text.InsertLine(s.doc, at, strings.Repeat(" ", column(s.doc, h.mark.Start))+"- "+raw)
+		if s.empty() {
+			return append(s.hollow.fill(), edit)
+		}
+		return []text.Edit{edit}
 	}
-	if n := len(s.hidden); n > 0 && item == len(s.list.Items) && s.hidden[n-1].at == item { // behind one that is off
-		return []text.Edit{text.InsertLine(s.doc, s.hidden[n-1].line.End, strings.Repeat(" ", column(s.doc, s.hidden[n-1].mark.Start))+"- "+raw)}, nil
+	switch n := len(s.hidden); {
+	case hidden < n && s.hidden[hidden].at == item && i < len(s.entries()): // before one that is off
+		return beside(s.hidden[hidden], s.hidden[hidden].line.Start), nil
+	case n > 0 && item == len(s.list.Items) && s.hidden[n-1].at == item: // behind one that is off
+		return beside(s.hidden[n-1], s.hidden[n-1].line.End), nil
+	case s.parent != nil:
+		return firstChild(s.doc, s.parent, raw), nil
+	case s.empty() && !s.list.Flow:
+		return s.hollow.first(s.doc, "- "+raw), nil
 	}
 	return []text.Edit{s.list.InsertItem(s.doc, item, raw)}, nil
 }
@@ -184,7 +224,11 @@ func (s *itemShelf) remove(i int) ([]text.Edit, error) {
 	if s.entries()[i].off {
 		return []text.Edit{text.DeleteLine(s.doc, s.hidden[hidden].line.Span)}, nil
 	}
-	return s.list.RemoveItem(s.doc, item), nil
+	edits := s.list.RemoveItem(s.doc, item)
+	if len(s.list.Items) == 1 && !s.list.Flow && s.hollow.key.Len() > 0 {
+		edits = append(edits, s.hollow.clear("[]"))
+	}
+	return edits, nil
 }
 
 func (s *itemShelf) rename(i int, name string) ([]text.Edit, error) {
@@ -203,10 +247,17 @@ func (s *itemShelf) turn(i int, on bool) ([]text.Edit, error) {
 	switch {
 	case !s.commentsItems():
 		return nil, errParked
+	case on && s.empty():
+		return append(s.hollow.fill(), text.Delete(s.hidden[hidden].mark)), nil
 	case on:
 		return []text.Edit{text.Delete(s.hidden[hidden].mark)}, nil
-	case len(s.list.Items) == 1:
-		return nil, errParked // a list without any item is no list any more
 	}
-	return []text.Edit{text.Insert(s.list.Items[item].Lead.Start, "# ")}, nil
+	lead := s.list.Items[item].Lead.Start
+	if len(s.list.Items) > 1 {
+		return []text.Edit{text.Insert(lead, "# ")}, nil
+	}
+	if s.hollow.key.Len() == 0 || column(s.doc, lead) <= s.hollow.indent {
+		return nil, errParked // below no key it could not be told from any other comment
+	}
+	return []text.Edit{s.hollow.clear("[]"), text.Insert(lead, "# ")}, nil
 }

@@ -1,6 +1,7 @@
 package lineup
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -17,6 +18,10 @@ type keyShelf struct {
 	key   *text.Pattern
 	list  *text.Node // the members of the object as the items of a list
 	items []keyItem
+
+	hollow hollow // its key, in YAML; of no length when it has none
+	top    int    // where the first line of an INI section or TOML table goes; 0 when that is not known
+	glue   string // between a key and its value elsewhere in the file, "" when that is not known
 }
 
 type keyItem struct {
@@ -39,6 +44,18 @@ func openKeys(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 		return nil, fault
 	}
 	n := root.Get(r.At)
+	switch r.Format {
+	case dialect.FormatYAML:
+		var ok bool
+		if s.hollow, _, ok = yamlKey(doc, root, r.At); ok && n != nil && isNull(n) {
+			s.list = &text.Node{Kind: text.NodeList, Span: n.Span}
+			return s, nil
+		}
+	case dialect.FormatTOML:
+		if n != nil && !n.Flow {
+			s.top = tableTop(doc, n.Span, r.At)
+		}
+	}
 	if n == nil || n.Kind != text.NodeObject {
 		return nil, text.FaultAt(doc, len(doc), "there are no keys at %q in this file; add them and try again", r.At)
 	}
@@ -61,7 +78,15 @@ func (s *keyShelf) openSection() *text.Fault {
 		return text.FaultAt(s.doc, len(s.doc), "there is no section [%s] in this file; add it and try again", s.r.At)
 	}
 	s.list = &text.Node{Kind: text.NodeList}
+	for _, section := range ini.Sections {
+		if section.Name == s.r.At {
+			s.top = section.End
+		}
+	}
 	for _, e := range ini.Entries {
+		if e.HasSign && s.glue == "" {
+			s.glue = string(s.doc[e.Key.End:e.Value.Start])
+		}
 		if e.Section != s.r.At {
 			continue
 		}
@@ -118,13 +143,21 @@ func (s *keyShelf) insert(_ int, name, _, _ string) ([]text.Edit, error) {
 		}
 	}
 	if len(s.list.Items) == 0 && !s.list.Flow {
+		glue = cmp.Or(s.glue, glue)
+		if edits, ok := s.firstKey(key + glue + s.r.On); ok {
+			return edits, nil
+		}
 		return nil, fmt.Errorf("there is no key yet in %q that a new one could be put beside; add the first by hand", s.r.At)
 	}
 	return []text.Edit{s.list.InsertItem(s.doc, len(s.list.Items), key+glue+s.r.On)}, nil
 }
 
 func (s *keyShelf) remove(i int) ([]text.Edit, error) {
-	return s.list.RemoveItem(s.doc, s.items[i].member), nil
+	edits := s.list.RemoveItem(s.doc, s.items[i].member)
+	if len(s.list.Items) == 1 && !s.list.Flow && s.hollow.key.Len() > 0 {
+		edits = append(edits, s.hollow.clear("{}"))
+	}
+	return edits, nil
 }
 
 func (s *keyShelf) rename(i int, name string) ([]text.Edit, error) {

@@ -41,12 +41,21 @@ func (n *Node) Get(path string) *Node {
 	if path == "" || n == nil {
 		return n
 	}
-	for _, m := range slices.Backward(n.Members) { // of two with one name the last counts
-		if m.Name == path {
-			return m.Value
+	if m := n.Member(path); m != nil {
+		return m.Value
+	}
+	return nil
+}
+
+// Member is like Get for the key with its value; nil also for an empty path.
+func (n *Node) Member(path string) *Member {
+	for i := range slices.Backward(n.Members) { // of two with one name the last counts
+		m := &n.Members[i]
+		if m.Name == path && path != "" {
+			return m
 		}
-		if rest, ok := strings.CutPrefix(path, m.Name+"."); ok {
-			if v := m.Value.Get(rest); v != nil {
+		if rest, ok := strings.CutPrefix(path, m.Name+"."); ok && m.Value != nil {
+			if v := m.Value.Member(rest); v != nil {
 				return v
 			}
 		}
@@ -95,6 +104,12 @@ func blanksBefore(doc []byte, at int) string {
 
 func (n *Node) insertBlockItem(doc []byte, i int, item string) Edit {
 	like := n.Items[min(i, len(n.Items)-1)]
+	if like.besides(doc) {
+		if i < len(n.Items) {
+			return Insert(like.Start, item)
+		}
+		return Insert(like.End, item)
+	}
 	mark := string(like.Lead.In(doc))
 	if i < len(n.Items) {
 		line := lineStart(doc, like.Lead.Start)
@@ -102,6 +117,17 @@ func (n *Node) insertBlockItem(doc []byte, i int, item string) Edit {
 	}
 	line := lineStart(doc, like.Lead.Start)
 	return InsertLine(doc, lineEnd(doc, like.End), string(doc[line:like.Lead.Start])+mark+item)
+}
+
+// besides tells whether an element shares its line with others than a comment.
+func (n *Node) besides(doc []byte) bool {
+	if n.Literal == "" || n.Kind != NodeObject { // no element
+		return false
+	}
+	before := doc[lineStart(doc, n.Start):n.Start]
+	after := strings.TrimSpace(string(doc[n.End:lineEnd(doc, n.End)]))
+	comment := strings.HasPrefix(after, "<!--") && strings.Index(after, "-->") == len(after)-len("-->")
+	return strings.TrimSpace(string(before)) != "" || after != "" && !comment
 }
 
 func lineStart(doc []byte, at int) int {
@@ -126,6 +152,9 @@ func lineEnd(doc []byte, at int) int {
 // belongs to it. Comments stay.
 func (n *Node) RemoveItem(doc []byte, i int) []Edit {
 	item := n.Items[i]
+	if item.besides(doc) {
+		return []Edit{Delete(item.Span)}
+	}
 	if !n.Flow {
 		from := lineStart(doc, item.Lead.Start)
 		return []Edit{DeleteLine(doc, Span{from, lineEnd(doc, item.End)})}
