@@ -52,7 +52,8 @@ type Culprits struct {
 	Problem  string           `json:"problem,omitempty"` // why there are none
 	Reason   string           `json:"reason"`            // how the smallest set that still fails does so
 	Evidence []proof.Evidence `json:"evidence"`
-	Changes  []lineup.Change  `json:"remedy"` // what would let the server start
+	Changes  []lineup.Change  `json:"remedy"` // what keeps the culprits from meeting
+	Cured    bool             `json:"cured"`  // with that all the others were sound; else there is another cause too
 }
 
 // symptom tells whether a start shows the fault that is looked for.
@@ -162,12 +163,17 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 			result.Evidence[i].Text = here.Replace(result.Evidence[i].Text)
 		}
 	}
-	if n := len(found.Culprits); n > 0 { // of several that break it together the last can go
-		change := lineup.Change{Op: lineup.OpOff, Mod: found.Culprits[n-1]}
-		if m := t.whole.Find(change.Mod); m != nil && !t.byLine(m) {
+	cure := found.Cure
+	if n := len(found.Culprits); n > 0 && cure == nil { // of several that break it together the last can go
+		cure = found.Culprits[n-1:]
+	}
+	result.Cured, result.Changes = found.Cured, []lineup.Change{}
+	for _, name := range cure {
+		change := lineup.Change{Op: lineup.OpOff, Mod: name}
+		if m := t.whole.Find(name); m != nil && !t.byLine(m) {
 			change.Op = lineup.OpRemove // there is no line that could be switched off
 		}
-		result.Changes = []lineup.Change{change}
+		result.Changes = append(result.Changes, change)
 	}
 	return result, a.Home.ForgetSearch(name)
 }

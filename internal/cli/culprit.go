@@ -106,4 +106,10 @@ func (e *env) printCulprits(f *app.Culprits) {
 		}
 		fmt.Fprintf(e.out, "remedy: %s (initium %s %s %s)\n", c, command, f.Server, text.Clean(c.Mod))
 	}
+	switch {
+	case f.Cured:
+		fmt.Fprintln(e.out, "with that all the others are sound")
+	case f.Sure:
+		fmt.Fprintln(e.out, "the others still fail with that: there is another cause too; make the change, and search again")
+	}
 }

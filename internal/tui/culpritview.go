@@ -244,6 +244,12 @@ func (v *culpritView) drawFound(c *canvas, y int) int {
 	if len(v.found.Changes) > 0 {
 		line("remedy", words(v.found.Changes)+"   (m plans it)")
 	}
+	switch {
+	case v.found.Cured:
+		line("then", "all the others are sound, as a start has shown")
+	case v.found.Sure:
+		line("then", "the others still fail: there is another cause too; make the change, and search again (C)")
+	}
 	return y - from + 1
 }
 

@@ -75,10 +75,12 @@ type Found struct {
 	Culprits []string // the smallest set of mods that still fails, without what they need
 	With     []string // the mods that they need, which were on too
 	Starts   int
-	Rate     float64 // how often the whole line-up fails, 1 for always
-	Repeat   int     // how many starts without a fault count as none
-	Sure     bool    // the result was tried again and held
-	Problem  string  // why there are no culprits
+	Rate     float64  // how often the whole line-up fails, 1 for always
+	Repeat   int      // how many starts without a fault count as none
+	Sure     bool     // the result was tried again and held
+	Cure     []string // what has to go for the culprits not to meet: the last of them, after those that need it
+	Cured    bool     // all the others without these are sound; else there is another cause too
+	Problem  string   // why there are no culprits
 }
 
 // Options say how a search goes about.
@@ -141,7 +143,25 @@ func Search(mods Mods, opt Options, start func(Try) (failed bool, err error)) (f
 			f.With = append(f.With, mods.Names[i])
 		}
 	}
+	if f.Sure {
+		s.cure(&f, culprits[len(culprits)-1])
+	}
 	return f, nil
+}
+
+// cure tries whether the whole line-up is sound without a mod and those that need it.
+func (s *search) cure(f *Found, last int) {
+	rest := s.set(len(s.mods.Names))
+	rest[last] = false
+	for i := last + 1; i < len(rest); i++ {
+		rest[i] = !slices.ContainsFunc(s.mods.Needs[i], func(n int) bool { return !rest[n] })
+	}
+	for i, on := range slices.Backward(rest) {
+		if !on {
+			f.Cure = append(f.Cure, s.mods.Names[i])
+		}
+	}
+	f.Cured = !s.fails(rest, "whether all the others are sound without "+s.mods.Names[last], 1, len(f.Culprits))
 }
 
 // with is a set of mods and all that they need.
@@ -291,8 +311,8 @@ func (s *search) atMost(among, found int) int {
 	if among > 1 {
 		halvings = int(math.Ceil(math.Log2(float64(among))))
 	}
-	const alone, again = 1, 2
-	return (halvings+alone)*s.repeat + again*max(s.repeat, 2)*(found+1)
+	const alone, again, cure = 1, 2, 1
+	return (halvings+alone+cure)*s.repeat + again*max(s.repeat, 2)*(found+1)
 }
 
 func (s *search) learned(among, found int) string {
