@@ -186,10 +186,10 @@ func clean(names []string) []string {
 	return list
 }
 
-// evidence are the lines that tell of failures.
+// evidence are the lines that tell of failures, or sound like them.
 func evidence(p *proof.Proof) (list []proof.Evidence) {
 	for _, m := range p.Mods {
-		if m.Outcome == proof.Failed {
+		if m.Outcome == proof.Failed || m.Outcome == proof.Silent {
 			list = append(list, m.Evidence...)
 		}
 	}

@@ -248,6 +248,7 @@ func (f *following) judge(end proof.End) *proof.Proof {
 	p.Made, p.Unheard = made, f.unheard
 	if p.Verdict != proof.Proved {
 		p.Hint = f.hint()
+		f.reader.Explain(p)
 	}
 	for _, m := range owed { // not every mod makes something; of one that says nothing it is worth telling
 		if judged := p.Find(m.Mod); judged != nil && judged.Outcome == proof.Silent {

@@ -95,6 +95,7 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 	}
 	reader.Flush()
 	r.Proof, r.Remarks, r.Lines, r.Starts = reader.Judge(proof.End{}), reader.Remarks(), reader.Lines(), reader.Starts()
+	reader.Explain(r.Proof)
 	r.Proof.Server, r.Proof.Log = opt.Server, files[len(files)-1]
 	return r, nil
 }

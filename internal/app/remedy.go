@@ -6,7 +6,6 @@ import (
 
 	"initium/internal/core/proof"
 	"initium/internal/core/remedy"
-	"initium/internal/host"
 )
 
 // Remedies lists, by mod, what would mend what the last start did not confirm;
@@ -27,7 +26,7 @@ func (a *App) Remedies(look *Look, last, proved *proof.Proof) (map[string][]reme
 		}
 		f.Files = proof.Compare(proved, last, known[0], known[1]).Files
 		var err error
-		if f.Back, err = a.changedSinceProved(name); err != nil {
+		if f.Wrote, err = a.writtenSinceProved(name); err != nil {
 			return nil, err
 		}
 	}
@@ -40,25 +39,24 @@ func (a *App) Remedies(look *Look, last, proved *proof.Proof) (map[string][]reme
 	return list, nil
 }
 
-// changedSinceProved tells whether the ledger has entries after the last proved
-// start.
-func (a *App) changedSinceProved(name string) (bool, error) {
+// writtenSinceProved are the files and folders that entries of the ledger have written
+// after the last proved start.
+func (a *App) writtenSinceProved(name string) (files []string, err error) {
 	l, err := a.ledger()
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	entry, ok, err := l.LastProved(name)
 	if err != nil || !ok {
-		return false, err
+		return nil, err
 	}
 	entries, err := l.Entries(name)
-	var last host.Entry
 	for _, e := range entries {
-		if e.Number > last.Number {
-			last = e
+		if e.Number > entry {
+			files = append(files, e.Files...)
 		}
 	}
-	return last.Number > entry, err
+	return files, err
 }
 
 // RemediesOf lists what would mend what the last start of a server did not confirm.

@@ -101,7 +101,7 @@ func (e *env) printProof(p *proof.Proof) {
 		}
 	})
 	for _, m := range p.Mods {
-		if m.Outcome == proof.Failed && len(m.Evidence) > 0 {
+		if (m.Outcome == proof.Failed || m.Outcome == proof.Silent) && len(m.Evidence) > 0 {
 			ev := m.Evidence[len(m.Evidence)-1]
 			fmt.Fprintf(e.out, "  %s, log line %d: %s\n", m.Name, ev.Line, ev.Text)
 		}

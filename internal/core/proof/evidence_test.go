@@ -232,6 +232,40 @@ func TestLineWithoutAnEnd(t *testing.T) {
 	}
 }
 
+// What no rule knows tells of a mod that nothing was said of, by a path, a name, or what
+// was loading, the surest first; and of a server that stopped without a reason.
+func TestExplain(t *testing.T) {
+	one := 1
+	for name, test := range map[string]struct {
+		log, reason, hint string
+		end               proof.End
+	}{
+		"a path in a trace": {"10:00:00 [m] done a\n10:00:00 [m] Exception while tuning\nTraceback:\n  File \"/srv/run\", line 2\nValueError: bad crystal in /srv/mods/b/x\n10:00:01 [m] open on 1\n",
+			"by its path: ValueError: bad crystal in /srv/mods/b/x", "", proof.End{}},
+		"a name":           {"10:00:00 [m] done a\n10:00:00 [m] an error in b, they say\n10:00:01 [m] open on 1\n", "by its name: an error in b, they say", "", proof.End{}},
+		"the surest":       {"10:00:00 [m] done a\n10:00:00 [m] error of b\n10:00:00 [m] error in /srv/mods/b/y\n10:00:01 [m] open on 1\n", "by its path: error in /srv/mods/b/y", "", proof.End{}},
+		"another's":        {"10:00:00 [m] done a\n10:00:00 [m] error in /srv/mods/a/y\n10:00:01 [m] open on 1\n", "said nothing about it", "", proof.End{}},
+		"what was loading": {"10:00:00 [m] begin b\n10:00:00 [m] error 5\n10:00:01 [m] open on 1\n", "for it was loading: error 5", "", proof.End{}},
+		"a stop":           {"10:00:00 [m] done a\n10:00:00 [m] panic in /srv/mods/b/y\n10:00:01 [m] bye\n", "by its path", "line 2: panic in /srv/mods/b/y; it seems to be about b, by its path", proof.End{Exit: &one}},
+		"a stop, nobody's": {"10:00:00 [m] done a\n10:00:00 [m] fatal: no disk\n", "stopped before", "line 2: fatal: no disk", proof.End{Exit: &one}},
+		"a secret":         {"10:00:00 [m] done a\n10:00:00 [m] error in /srv/mods/b/y: key hush-hush\n10:00:01 [m] open on 1\n", "key ••••", "", proof.End{}},
+	} {
+		r := proof.NewReader(talk(t), "/srv", []proof.Expected{{Name: "a", Path: "/srv/mods/a", Registered: true}, {Name: "b", Path: "/srv/mods/b", Registered: true}}, nil)
+		r.Notice, r.Secrets = true, []string{"hush-hush"}
+		r.Feed([]byte(test.log), 0)
+		r.Flush()
+		p := r.Judge(test.end)
+		r.Explain(p)
+		m := p.Find("b")
+		if m.Outcome != proof.Silent || !strings.Contains(m.Reason, test.reason) || !strings.HasSuffix(p.Hint, test.hint) || test.hint == "" && p.Hint != "" {
+			t.Errorf("%s: %+v; %q", name, m, p.Hint)
+		}
+		if told := strings.Contains(m.Reason, "sounds like"); told != (len(m.Evidence) > 0) {
+			t.Errorf("%s: %d pieces of evidence", name, len(m.Evidence))
+		}
+	}
+}
+
 func TestAlike(t *testing.T) {
 	for _, pair := range [][2]string{{"took 12 ms at 0x7fAB", "took 9 ms at 0x1"}, {"id deadbeef01 gone", "id 00112233aa gone"}, {"a1b2 x", "a77b9 x"}, {"10:00:01.5 warning", "23:59:59.25 warning"}} {
 		if a, b := proof.Alike(pair[0]), proof.Alike(pair[1]); a != b {

@@ -317,7 +317,7 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	default:
 		r.message = message{}
 		if r.Notice {
-			line.Alarm = r.remark(raw, said, line.Number)
+			line.Alarm = r.remark(raw, said, &line)
 		}
 	}
 	if r.onLine != nil {

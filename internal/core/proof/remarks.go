@@ -2,9 +2,11 @@ package proof
 
 import (
 	"bytes"
+	"fmt"
 	"math"
 	"regexp"
 	"strings"
+	"time"
 
 	"initium/internal/core/text"
 )
@@ -48,11 +50,12 @@ type noted struct {
 	Remark
 	message string
 	loading string // the mod that was loading
+	at      time.Duration
 }
 
 // remark keeps a line that no rule knows, if it sounds like trouble; it tells whether
 // it does.
-func (r *Reader) remark(raw, said []byte, number int) bool {
+func (r *Reader) remark(raw, said []byte, line *Line) bool {
 	if trouble.next(raw, 0) == math.MaxInt {
 		return false
 	}
@@ -70,7 +73,7 @@ func (r *Reader) remark(raw, said []byte, number int) bool {
 		r.alike = map[string]int{}
 	}
 	r.alike[string(r.key)] = len(r.remarks)
-	n := noted{Remark: Remark{Line: number, Count: 1, Text: text.Mask(text.Clean(string(raw)), r.Secrets)}, message: string(said[:min(len(said), text.MaxShown)])}
+	n := noted{Remark: Remark{Line: line.Number, Count: 1, Text: text.Mask(text.Clean(string(raw)), r.Secrets)}, at: line.At, message: string(said[:min(len(said), text.MaxShown)])}
 	if r.thread.loading != nil {
 		n.loading = r.thread.loading.expected.Name
 	}
@@ -196,4 +199,60 @@ func (r *Reader) Remarks() []Remark {
 		list[i].Mod, list[i].Sure = text.Clean(mod), sure
 	}
 	return list
+}
+
+func (s Sure) words() string {
+	if s == SureLoading {
+		return "for " + string(s)
+	}
+	return "by " + string(s)
+}
+
+// rank orders what a line is taken to be about a mod for, the surest first.
+var rank = map[Sure]int{SurePath: 0, SureName: 1, SureLoading: 2}
+
+// Explain adds to a proof what no rule has told: for a mod that nothing was said of, the
+// line that sounds like trouble with it; for a server that stopped without a reason, the
+// last trouble in its log. It changes no outcome.
+func (r *Reader) Explain(p *Proof) {
+	remarks := r.Remarks()
+	for i := range p.Mods {
+		m := &p.Mods[i]
+		if m.Outcome != Silent {
+			continue
+		}
+		best := -1
+		for k := range remarks {
+			if remarks[k].Mod == m.Name && (best < 0 || rank[remarks[k].Sure] < rank[remarks[best].Sure]) {
+				best = k
+			}
+		}
+		if best >= 0 {
+			n := &remarks[best]
+			m.Reason = fmt.Sprintf("nothing says that it loaded, and this sounds like trouble with it, %s: %s", n.Sure.words(), r.telling(best))
+			m.Evidence = append(m.Evidence, Evidence{Source: sourceLog, Line: n.Line, Text: n.Text, More: n.More, AtMS: ms(r.remarks[best].at)})
+		}
+	}
+	if last := len(remarks) - 1; p.Exit != nil && r.stopped == "" && last >= 0 && p.Hint == "" {
+		n := &remarks[last]
+		p.Hint = fmt.Sprintf("the last trouble in its log is in line %d: %s", n.Line, r.telling(last))
+		if n.Mod != "" {
+			p.Hint += fmt.Sprintf("; it seems to be about %s, %s", n.Mod, n.Sure.words())
+		}
+	}
+}
+
+// telling is the line of a remark that says most: the one with a path or a name in it,
+// else the one that a trace ends with, else the first.
+func (r *Reader) telling(i int) string {
+	n := &r.remarks[i]
+	for _, line := range append([]string{n.message}, n.More...) {
+		if mod, _ := r.about(line, ""); mod != "" {
+			return text.Mask(strings.TrimSpace(text.Clean(line)), r.Secrets)
+		}
+	}
+	if k := len(n.More) - 1; k >= 0 && n.More[k] != "" && n.More[k][0] != ' ' {
+		return n.More[k]
+	}
+	return text.Mask(strings.TrimSpace(text.Clean(n.message)), r.Secrets)
 }

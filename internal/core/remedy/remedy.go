@@ -29,7 +29,7 @@ type Facts struct {
 	Proof  *proof.Proof
 	Proved *proof.Proof       // the last start that was proved; nil when there is none
 	Files  []proof.FileChange // of mods, since then
-	Back   bool               // the ledger can return to what it was like then
+	Wrote  []string           // the files and folders that entries of the ledger have written since then
 }
 
 // For lists what would mend a mod, the likeliest first; nothing for one that is
@@ -125,11 +125,20 @@ func (c *finder) files() {
 		words += fmt.Sprintf(" and %d more", len(changed)-most)
 	}
 	said := fmt.Sprintf("restore its files as they were at start %d, which was proved: %s", c.Proved.Number, words)
-	if c.Back {
+	if c.ours() {
 		c.list = append(c.list, Remedy{Text: said, Changes: []lineup.Change{}, Back: true})
 		return
 	}
 	c.byHand("%s; no entry of the ledger changed them, so that it takes your own copy, or taking the mod in again", said)
+}
+
+// ours tells whether an entry of the ledger has written files of the mod since the last
+// proof, so that the ledger can return to what they were.
+func (c *finder) ours() bool {
+	own := c.Survey.Find(c.m.Name)
+	return own != nil && own.Path != "" && slices.ContainsFunc(c.Wrote, func(file string) bool {
+		return file == own.Path || strings.HasPrefix(file, own.Path+"/") || strings.HasPrefix(own.Path, file+"/")
+	})
 }
 
 // release goes back to the one that was proved.
@@ -142,7 +151,7 @@ func (c *finder) release() {
 		return
 	}
 	said := fmt.Sprintf("go back to release %s, which start %d proved (now it is %s)", orNone(was.Release), c.Proved.Number, orNone(c.m.Release))
-	if c.Back {
+	if c.ours() {
 		c.list = append(c.list, Remedy{Text: said, Changes: []lineup.Change{}, Back: true})
 	} else {
 		c.byHand("%s: take it in again", said)

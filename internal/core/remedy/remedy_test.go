@@ -66,7 +66,7 @@ func TestFor(t *testing.T) {
 		others []proof.Mod
 		proved *proof.Proof
 		files  []proof.FileChange
-		back   bool
+		wrote  string // by the ledger since then
 		want   string
 	}{
 		"a need that comes later":  {mod: proof.Mod{Name: "late", Wanted: []string{"early"}}, want: "move early before late | switch late off"},
@@ -77,9 +77,9 @@ func TestFor(t *testing.T) {
 		"with those who need it":   {mod: proof.Mod{Name: "bad", Reason: "torn"}, want: "switch user off, then switch bad off"},
 		"another named":            {mod: proof.Mod{Name: "late", Reason: "cannot be beside 'early'."}, want: "switch early off | switch late off"},
 		"a setting named":          {mod: proof.Mod{Name: "late", Reason: "depth is not set"}, want: "give the setting depth a value, above the line of late | switch late off"},
-		"files by hand": {mod: proof.Mod{Name: "late", Reason: "torn"}, proved: proved, files: []proof.FileChange{{Mod: "late", Path: "a", What: "changed"}, {Mod: "early", Path: "b", What: "new"}},
+		"files by hand": {mod: proof.Mod{Name: "late", Reason: "torn"}, proved: proved, wrote: "/srv/start", files: []proof.FileChange{{Mod: "late", Path: "a", What: "changed"}, {Mod: "early", Path: "b", What: "new"}},
 			want: "restore its files as they were at start 3, which was proved: a (changed); no entry of the ledger changed them, so that it takes your own copy, or taking the mod in again | switch late off"},
-		"files and release by the ledger": {mod: proof.Mod{Name: "bad", Release: "2", Reason: "torn"}, proved: proved, back: true, files: []proof.FileChange{{Mod: "bad", Path: "a", What: "gone"}},
+		"files and release by the ledger": {mod: proof.Mod{Name: "bad", Release: "2", Reason: "torn"}, proved: proved, wrote: "/srv/mods/bad/a", files: []proof.FileChange{{Mod: "bad", Path: "a", What: "gone"}},
 			want: "back: restore its files as they were at start 3, which was proved: a (gone) | back: go back to release 1, which start 3 proved (now it is 2) | switch user off, then switch bad off"},
 		"silent":    {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, want: "start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known"},
 		"unlisted":  {mod: proof.Mod{Name: "there", Outcome: proof.Unlisted}, want: "register there"},
@@ -88,7 +88,7 @@ func TestFor(t *testing.T) {
 		if test.mod.Outcome == "" {
 			test.mod.Outcome = proof.Failed
 		}
-		f := remedy.Facts{Survey: now, Proof: &proof.Proof{Mods: append(test.others, test.mod)}, Proved: test.proved, Files: test.files, Back: test.back}
+		f := remedy.Facts{Survey: now, Proof: &proof.Proof{Mods: append(test.others, test.mod)}, Proved: test.proved, Files: test.files, Wrote: []string{test.wrote}}
 		var words []string
 		for _, r := range remedy.For(f, &test.mod) {
 			s := r.Text
