@@ -37,7 +37,47 @@ func (r *Reader) nameByPath(file string) string {
 	if name := strings.TrimSuffix(base, path.Ext(base)); r.mods[name] != nil {
 		return name
 	}
+	if name := r.placed(file); name != "" {
+		return name
+	}
 	return file
+}
+
+// placed is the mod that a path leads into, told by the folders that the dialect says
+// mods are in, when no server is known that has them; "" for none.
+func (r *Reader) placed(file string) string {
+	if !r.Lonely {
+		return ""
+	}
+	file = "/" + strings.ReplaceAll(file, `\`, "/")
+	for i := range r.dialect.Places {
+		place := &r.dialect.Places[i]
+		folder := path.Base(place.Path)
+		at := strings.LastIndex(file, "/"+folder+"/")
+		if strings.ContainsAny(folder, "{}") || at < 0 {
+			continue
+		}
+		name, inside, deeper := strings.Cut(file[at+len(folder)+2:], "/")
+		if before, after, ok := strings.Cut(place.File, "{mod}"); ok {
+			bare, fits := strings.CutSuffix(strings.TrimPrefix(name, before), after)
+			if fits && isName(bare) {
+				return bare
+			}
+		} else if deeper && inside != "" && isName(name) {
+			return name
+		}
+	}
+	return ""
+}
+
+// isName tells what can be a name from what stands for one.
+func isName(s string) bool {
+	for i := range len(s) {
+		if !inName(s[i]) {
+			return false
+		}
+	}
+	return strings.Trim(s, ".") != ""
 }
 
 // byPath finds the mod that a file belongs to: the one whose folder holds it;

@@ -105,3 +105,25 @@ func BenchmarkReadFrom(b *testing.B) {
 		}
 	}
 }
+
+// Without a server a mod is known by the folder that the dialect says mods are in.
+func TestPlacedWithoutAServer(t *testing.T) {
+	for line, want := range map[string]string{
+		"error in /srv/mods/b/init.x:4":      "b",
+		"error in mods/b/sub/y":              "b",
+		`an error: C:\\srv\mods/b/init.x`:    "b",
+		"error in /srv/mods/stray.txt":       "",
+		"error in /srv/mods/../etc/x":        "",
+		"error in /srv/mods//x":              "",
+		"error in mods/%s/x of mods/b/x":     "b",
+		"error in /srv/other/b/x":            "",
+		"error in /a/mods/old/mods/b/init.x": "b",
+	} {
+		r := proof.NewReader(talk(t), "", nil, nil)
+		r.Notice, r.Lonely = true, true
+		r.Feed([]byte("10:00:00 [m] "+line+"\n"), 0)
+		if got := r.Remarks(); len(got) != 1 || got[0].Mod != want {
+			t.Errorf("%s: %+v", line, got)
+		}
+	}
+}

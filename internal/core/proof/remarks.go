@@ -151,8 +151,12 @@ func isWord(c byte) bool {
 func (r *Reader) about(message, loading string) (mod string, sure Sure) {
 	if strings.Contains(message, "/") {
 		for _, p := range paths.FindAllString(message, -1) {
-			if rec := r.byPath(strings.TrimRight(p, ":.")); rec != nil {
+			p = strings.TrimRight(p, ":.")
+			if rec := r.byPath(p); rec != nil {
 				return rec.expected.Name, SurePath
+			}
+			if name := r.placed(p); name != "" {
+				return name, SurePath
 			}
 		}
 	}
