@@ -271,8 +271,8 @@ func (c *checker) words(key, s string, placeholders ...string) {
 		return
 	}
 	for _, p := range placeholders {
-		if i := slices.Index(fields, "{"+p+"}"); i < 0 || i == 0 && p != "name" {
-			c.bad(key, "has to hold {%s} as a word of its own, after the first word", p)
+		if i := slices.Index(fields, "{"+p+"}"); i < 0 || i == 0 && p != "name" && !(p == "mod" && len(fields) == 1) {
+			c.bad(key, "has to hold {%s} as a word of its own, after the first word or alone", p)
 		}
 	}
 	for _, f := range fields {

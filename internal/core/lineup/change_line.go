@@ -68,7 +68,11 @@ func (l *Lineup) switchLines(todo edits, r *dialect.Registration, have []Entry, 
 			if r.Comment == "" {
 				return fmt.Errorf("the %s has no comments, so a line cannot be switched off in its place", r.Name)
 			}
-			todo.add(e.File, text.Insert(e.start, r.Comment+" "))
+			mark := r.Comment + " "
+			if scriptWords(strings.Fields(r.Line)).bare() { // with a blank it would be prose
+				mark = r.Comment
+			}
+			todo.add(e.File, text.Insert(e.start, mark))
 			changed = true
 		case c.Op == OpOn && !e.On:
 			todo.add(e.File, text.Delete(e.mark))

@@ -178,3 +178,31 @@ func FuzzEmptied(f *testing.F) {
 		}
 	})
 }
+
+// TestBareNames: in a file that holds nothing but names, a line is a mod; where any key
+// may be that of a mod, its value tells.
+func TestBareNames(t *testing.T) {
+	d := parse(t, listDialect("format = 'script'\nshape = 'line'\nline = '{mod}'\ncomment = ';'\nquote = '\"'\nsetting = 'set {name} {value}'"))
+	const doc = "; foundations\r\nalpha\r\n;beta\r\n\"c d\" ; why\r\nset x 1\r\n"
+	l := open(d, map[string]string{"/srv/start": doc})
+	if got := sum(l); got != "alpha -beta c d" || len(l.Settings) != 1 {
+		t.Fatalf("it reads %q, %v", got, l.Settings)
+	}
+	off := inTurn(t, l, lineup.OpOff, "alpha")
+	if got := string(off.Files[0].Bytes); got != "; foundations\r\n;alpha\r\n;beta\r\n\"c d\" ; why\r\nset x 1\r\n" {
+		t.Errorf("off gives %q", got)
+	}
+	if on := inTurn(t, off, lineup.OpOn, "alpha"); string(on.Files[0].Bytes) != doc {
+		t.Errorf("on gives %q", on.Files[0].Bytes)
+	}
+	if more := inTurn(t, l, lineup.OpRegister, "new", "e f"); sum(more) != "alpha -beta c d new e f" {
+		t.Errorf("registered: %q", more.Files[0].Bytes)
+	}
+	if odd := open(d, map[string]string{"/srv/start": "alpha\nblue glaze\n"}); sum(odd) != "alpha !line-unreadable:2" {
+		t.Errorf("a name with a blank: %q", sum(odd))
+	}
+	keys := open(parse(t, listDialect("format = 'key-value'\nshape = 'key'\nkey = '{mod}'\non = 'true'\noff = 'false'")), map[string]string{"/srv/start": "a = true\nport = 3\nb = false\n"})
+	if got := sum(keys); got != "a -b" || len(keys.Settings) != 1 {
+		t.Errorf("keys read as %q, %v", got, keys.Settings)
+	}
+}

@@ -199,7 +199,7 @@ func (l *Lineup) readKeys(file int) {
 	for _, p := range pairs {
 		name, value := string(p.Key.In(f.Bytes)), string(p.Value.In(f.Bytes))
 		caps, ok := key.Match([]byte(name), nil)
-		if !ok {
+		if !ok || !switches(r, value) {
 			l.Settings = append(l.Settings, Setting{Name: name, Value: value, File: file, Span: p.Value})
 			continue
 		}
@@ -209,6 +209,12 @@ func (l *Lineup) readKeys(file int) {
 			Registration: f.Registration, File: file, Line: p.Line.Span, Span: span, Section: -1, value: p.Value, start: p.Key.Start,
 		})
 	}
+}
+
+// switches tells whether a value is that of a mod's key. Where any key may be that of a
+// mod, it has to be a yes or a no.
+func switches(r *dialect.Registration, value string) bool {
+	return r.Key != "{mod}" || off(r, value) || on(r, value)
 }
 
 // off and on tell what the value of a mod's key means.
@@ -240,6 +246,9 @@ func (w scriptWords) match(words []text.Word) (begins, fits bool) {
 	}
 	return true, true
 }
+
+// bare tells whether a name is all that stands on a line.
+func (w scriptWords) bare() bool { return len(w) == 1 }
 
 func (w scriptWords) get(placeholder string, words []text.Word) text.Word {
 	return words[slices.Index(w, "{"+placeholder+"}")]
@@ -275,16 +284,18 @@ func (l *Lineup) readScript(file, depth int) {
 				}
 			}
 			if hidden, mark, ok := text.Uncomment(data, s, style); ok {
-				if _, fits := line.match(hidden.Words); fits && l.plausible(r, line.get("mod", hidden.Words).Value) {
+				prose := line.bare() && mark.Len() > len(r.Comment) // a name right behind the mark is none
+				if _, fits := line.match(hidden.Words); fits && !prose && l.plausible(r, line.get("mod", hidden.Words).Value) {
 					l.addLine(file, hidden, line, section, mark)
 				}
 			}
 			continue
 		}
-		if begins, fits := line.match(s.Words); fits {
+		begins, fits := line.match(s.Words)
+		if fits {
 			l.addLine(file, s, line, section, text.Span{})
 			continue
-		} else if begins {
+		} else if begins && !line.bare() {
 			l.problem("line-unreadable", file, text.FaultAt(data, s.Words[0].Start,
 				"%q takes %d words and has %d here; a name with a blank has to be written in quotes or renamed", line[0], len(line), len(s.Words)))
 			continue
@@ -297,6 +308,9 @@ func (l *Lineup) readScript(file, depth int) {
 		}
 		if _, fits := include.match(s.Words); fits {
 			l.include(file, depth, include.get("file", s.Words))
+		} else if begins {
+			l.problem("line-unreadable", file, text.FaultAt(data, s.Words[0].Start,
+				"a line of this file is one name, and this one has %d words; a name with a blank has to be written in quotes or renamed", len(s.Words)))
 		}
 	}
 }

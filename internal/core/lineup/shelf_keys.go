@@ -99,13 +99,14 @@ func (s *keyShelf) openSection() *text.Fault {
 
 // add notes a member whose key names a mod.
 func (s *keyShelf) add(name string, key, value text.Span, member int) {
+	raw := string(value.In(s.doc))
 	caps, ok := s.key.Match([]byte(name), nil)
-	if !ok {
+	if !ok || !switches(s.r, raw) && !switches(s.r, strings.Trim(raw, `"'`)) {
 		return
 	}
 	inner := (key.Len() - len(name)) / 2 // quotes around the key
 	at := text.Span{Start: key.Start + inner + caps[0].Start, End: key.Start + inner + caps[0].End}
-	s.items = append(s.items, keyItem{at, value, string(value.In(s.doc)), member})
+	s.items = append(s.items, keyItem{at, value, raw, member})
 }
 
 func (s *keyShelf) entries() (list []shelfEntry) {

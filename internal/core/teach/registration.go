@@ -44,6 +44,9 @@ func FindRegistration(file string, doc []byte, mod string, known func(string) bo
 				score--
 			}
 		}
+		if r.Shape == dialect.ShapeParallel { // more is known of the same list
+			score++
+		}
 		if score > bestScore {
 			best, bestScore = r, score
 		}
@@ -65,12 +68,35 @@ func (k keys) with(more ...string) keys {
 	return k
 }
 
+func (k keys) get(name string) string {
+	for _, kv := range k {
+		if kv[0] == name {
+			return kv[1]
+		}
+	}
+	return ""
+}
+
+func (k keys) set(name, value string) keys {
+	k = slices.Clone(k)
+	for i := range k {
+		if k[i][0] == name {
+			k[i][1] = value
+		}
+	}
+	return k
+}
+
 // table writes the keys as a table of TOML.
 func (k keys) table() string {
 	var b strings.Builder
 	b.WriteString("[[registration]]\n")
 	for _, kv := range k {
-		line, err := toml.Marshal(map[string]string{kv[0]: kv[1]})
+		var value any = kv[1]
+		if kv[0] == "paths" {
+			value = true
+		}
+		line, err := toml.Marshal(map[string]any{kv[0]: value})
 		if err == nil {
 			b.Write(line)
 		}
@@ -97,7 +123,23 @@ func tryRegistration(file string, doc []byte, k keys) (Registration, error) {
 	for _, e := range l.Entries {
 		r.Mods = append(r.Mods, e.Name)
 	}
-	return r, nil
+	return r, changeable(l)
+}
+
+// changeable tells whether a mod can be added to what was read, and is then read too.
+func changeable(l *lineup.Lineup) error {
+	const fresh = "fresh_one"
+	after, err := l.Apply(lineup.Change{Op: lineup.OpRegister, Mod: fresh, Number: "1"})
+	if err != nil {
+		return err
+	}
+	if len(after.Problems) > 0 {
+		return &after.Problems[0].Fault
+	}
+	if len(after.Find(fresh)) == 0 {
+		return fmt.Errorf("a mod that is added is not read again")
+	}
+	return nil
 }
 
 // candidates are the ways that the file suggests, the surest first.
@@ -116,7 +158,8 @@ func candidates(file string, doc []byte, mod string) (list []keys) {
 			continue
 		}
 		if root, fault := tree.read(doc); fault == nil {
-			inTree(root, "", mod, func(shape dialect.Shape, more ...string) { add(tree.format, shape, more...) })
+			t := treeSearch{doc: doc, format: tree.format, mod: mod, add: func(shape dialect.Shape, more ...string) { add(tree.format, shape, more...) }}
+			t.in(root, "")
 		}
 		return list
 	}
@@ -131,84 +174,7 @@ func candidates(file string, doc []byte, mod string) (list []keys) {
 		return list
 	}
 	inLines(doc, mod, add)
-	return list
-}
-
-// inTree looks for the name in a document: as an item, as an object's value, as a
-// key with a yes or no, or in one value with others.
-func inTree(n *text.Node, at, mod string, add func(dialect.Shape, ...string)) {
-	below := func(key string) string {
-		if at == "" {
-			return key
-		}
-		return at + "." + key
-	}
-	for _, item := range n.Items {
-		if nameFrom(item, mod) {
-			add(dialect.ShapeItems, "at", at)
-		}
-		for _, m := range item.Members {
-			if nameFrom(m.Value, mod) {
-				add(dialect.ShapeItems, "at", at, "name_key", m.Name, "item", "{ "+m.Name+": \"{mod}\" }")
-			}
-		}
-	}
-	for _, m := range n.Members {
-		switch v := m.Value; {
-		case m.Name == mod && v.Kind == text.NodeScalar:
-			add(dialect.ShapeKey, "at", at, "key", "{mod}", "on", "true", "off", "false")
-		case v.Kind == text.NodeString:
-			for _, separator := range separatorsIn(v.Piece.Value, mod) {
-				add(dialect.ShapeList, "at", below(m.Name), "separator", separator)
-			}
-		}
-		inTree(m.Value, below(m.Name), mod, add)
-	}
-}
-
-func nameFrom(n *text.Node, mod string) bool {
-	return n.Kind == text.NodeString && n.Piece.Value == mod || n.Kind == text.NodeScalar && n.Literal == mod
-}
-
-// separatorsIn are what parts the items of a value that has the name as one of them.
-func separatorsIn(value, mod string) (list []string) {
-	for _, separator := range []string{";", ",", ", ", "; ", "|", ":", " "} {
-		for _, item := range strings.Split(value, separator) {
-			if item == mod {
-				list = append(list, separator)
-				break
-			}
-		}
-	}
-	return list
-}
-
-// inLaunch looks for the name in the words of a launch line: after a parameter, or in
-// its value with others.
-func inLaunch(l *text.Launch, mod string, add func(dialect.Shape, ...string)) {
-	if l == nil {
-		return
-	}
-	for _, c := range l.Commands {
-		for i := range c.Words {
-			word := c.Words[i].Value
-			if name, value, ok := strings.Cut(word, "="); ok && name != "" {
-				for _, separator := range separatorsIn(value, mod) {
-					add(dialect.ShapeList, "at", name+"={list}", "separator", separator)
-				}
-			}
-			if i == 0 {
-				continue
-			}
-			before := c.Words[i-1].Value
-			if word == mod {
-				add(dialect.ShapeWords, "at", before+" {mod}")
-			}
-			for _, separator := range separatorsIn(word, mod) {
-				add(dialect.ShapeList, "at", before+" {list}", "separator", separator)
-			}
-		}
-	}
+	return sideBySide(doc, list)
 }
 
 var (
@@ -243,36 +209,34 @@ func inLines(doc []byte, mod string, add func(dialect.Format, dialect.Shape, ...
 }
 
 func inPair(section string, sections bool, comment, key, value, mod string, add func(dialect.Format, dialect.Shape, ...string)) {
-	at := key
+	at, format := key, dialect.FormatKeyValue
 	if section != "" {
 		at = section + "/" + key
 	}
-	for _, separator := range separatorsIn(value, mod) {
-		if value == mod {
-			break
-		}
-		if sections {
-			add(dialect.FormatINI, dialect.ShapeList, "at", at, "separator", separator, "comment", comment)
-		} else {
-			add(dialect.FormatKeyValue, dialect.ShapeList, "at", at, "separator", separator, "comment", comment)
+	if sections {
+		format = dialect.FormatINI
+	}
+	if value != mod {
+		for _, keys := range listsIn(value, mod) {
+			add(format, dialect.ShapeList, append(keys, "at", at, "comment", comment)...)
 		}
 	}
-	if i := strings.Index(key, mod); i >= 0 {
-		on, off := "true", "false"
-		for _, w := range yesOrNo {
-			if slices.Contains(w[:], strings.ToLower(value)) {
-				on, off = w[0], w[1]
-			}
+	on, off, known := "", "", false
+	for _, w := range yesOrNo {
+		if slices.Contains(w[:], strings.ToLower(value)) {
+			on, off, known = w[0], w[1], true
 		}
+	}
+	if i := strings.Index(key, mod); i >= 0 && known {
 		pattern := key[:i] + "{mod}" + key[i+len(mod):]
 		if sections {
 			add(dialect.FormatINI, dialect.ShapeKey, "at", section, "key", pattern, "on", on, "off", off, "comment", comment)
-			if key == mod {
-				add(dialect.FormatINI, dialect.ShapeSection, "at", section, "item", "{mod} = "+value, "comment", comment)
-			}
 		} else {
 			add(dialect.FormatKeyValue, dialect.ShapeKey, "key", pattern, "on", on, "off", off, "comment", comment)
 		}
+	}
+	if key == mod && sections {
+		add(dialect.FormatINI, dialect.ShapeSection, "at", section, "item", "{mod} = "+value, "comment", comment)
 	}
 	if value == mod {
 		add(dialect.FormatINI, dialect.ShapeRepeat, "at", at, "comment", comment)
@@ -285,18 +249,18 @@ func inWords(bare, comment, mod string, add func(dialect.Format, dialect.Shape, 
 	words := strings.Fields(bare)
 	for i, word := range words {
 		name := strings.Trim(word, `"'`)
+		more, ok := standsFor(name, mod)
+		if !ok {
+			continue
+		}
 		line := strings.Join(append(slices.Clone(words[:i]), "{mod}"), " ")
-		more := []string{"line", line, "comment", comment}
+		more = append([]string{"line", line, "comment", comment}, more...)
 		if name != word {
 			more = append(more, "quote", word[:1])
 		}
-		switch stem, options, _ := strings.Cut(name, ","); {
-		case name == mod:
-			add(dialect.FormatScript, dialect.ShapeLine, more...)
-		case stem == mod && options != "":
+		add(dialect.FormatScript, dialect.ShapeLine, more...)
+		if !slices.Contains(more, "options") { // others may have some
 			add(dialect.FormatScript, dialect.ShapeLine, append(more, "options", ",")...)
-		case strings.TrimSuffix(name, path.Ext(name)) == mod:
-			add(dialect.FormatScript, dialect.ShapeLine, append(more, "suffix", path.Ext(name))...)
 		}
 	}
 }

@@ -16,23 +16,32 @@ func TestFindRegistration(t *testing.T) {
 		mods           string
 		has            string // a line of the table
 	}{
-		"words":          {"kiln.list", "# fires\nfire glaze\nfire tide\n#fire off\nheat 9\n", "glaze", "line", "glaze tide off", `line = 'fire {mod}'`},
-		"quoted words":   {"a.conf", "// x\nuse \"tide\"\nuse \"rock\"\n", "tide", "line", "tide rock", `quote = '"'`},
-		"file endings":   {"a.conf", "-plug tide.so\n-plug rock.so\n", "tide", "line", "tide rock", `suffix = '.so'`},
-		"options":        {"a.conf", "-plug tide,fast\n-plug rock\n", "tide", "line", "tide rock", `options = ','`},
-		"yes and no":     {"w.conf", "seed = 12\nload_tide = true\nload_rock = false\n", "tide", "key", "tide rock", `key = 'load_{mod}'`},
-		"a list":         {"s.properties", "port=1\nmods=tide;rock;sand\n", "rock", "list", "tide rock sand", `separator = ';'`},
-		"a list in INI":  {"s.ini", "[net]\nport = 1\n[game]\nmods = tide, rock\n", "tide", "list", "tide rock", `at = 'game/mods'`},
-		"repeated":       {"s.ini", "[game]\nmod = tide\nmod = rock\nname = x\n", "tide", "repeat", "tide rock", `at = 'game/mod'`},
-		"a section":      {"s.ini", "[mods]\ntide\nrock\n[net]\nport=1\n", "tide", "section", "tide rock", `at = 'mods'`},
-		"JSON":           {"s.json", `{"game": {"on": ["tide", "rock"]}}`, "rock", "items", "tide rock", `at = 'game.on'`},
-		"JSON objects":   {"s.json", `{"on": [{"id": "tide", "x": 1}, {"id": "rock"}]}`, "rock", "items", "tide rock", `name_key = 'id'`},
-		"JSON switches":  {"s.json", `{"on": {"tide": true, "rock": false}}`, "tide", "key", "tide rock", `at = 'on'`},
-		"YAML":           {"s.yaml", "server:\n  mods:\n    - tide\n    - rock\n", "tide", "items", "tide rock", `at = 'server.mods'`},
-		"TOML":           {"s.toml", "[a]\nmods = [\"tide\", \"rock\"]\n", "tide", "items", "tide rock", `at = 'a.mods'`},
-		"a launch line":  {"start.sh", "#!/bin/sh\nexec ./server -port 1 -mods=tide:rock\n", "tide", "list", "tide rock", `at = '-mods={list}'`},
-		"launch words":   {"start.sh", "#!/bin/sh\n./server --with tide --with rock\n", "rock", "words", "tide rock", `at = '--with {mod}'`},
-		"a batch script": {"start.bat", "@echo off\r\nserver.exe -mods=tide;rock\r\n", "tide", "list", "tide rock", `format = 'batch'`},
+		"words":            {"kiln.list", "# fires\nfire glaze\nfire tide\n#fire off\nheat 9\n", "glaze", "line", "glaze tide off", `line = 'fire {mod}'`},
+		"quoted words":     {"a.conf", "// x\nuse \"tide\"\nuse \"rock\"\n", "tide", "line", "tide rock", `quote = '"'`},
+		"file endings":     {"a.conf", "-plug tide.so\n-plug rock.so\n", "tide", "line", "tide rock", `suffix = '.so'`},
+		"options":          {"a.conf", "-plug tide,fast\n-plug rock\n", "tide", "line", "tide rock", `options = ','`},
+		"yes and no":       {"w.conf", "seed = 12\nload_tide = true\nload_rock = false\n", "tide", "key", "tide rock", `key = 'load_{mod}'`},
+		"a list":           {"s.properties", "port=1\nmods=tide;rock;sand\n", "rock", "list", "tide rock sand", `separator = ';'`},
+		"a list in INI":    {"s.ini", "[net]\nport = 1\n[game]\nmods = tide, rock\n", "tide", "list", "tide rock", `at = 'game/mods'`},
+		"repeated":         {"s.ini", "[game]\nmod = tide\nmod = rock\nname = x\n", "tide", "repeat", "tide rock", `at = 'game/mod'`},
+		"a section":        {"s.ini", "[mods]\ntide\nrock\n[net]\nport=1\n", "tide", "section", "tide rock", `at = 'mods'`},
+		"JSON":             {"s.json", `{"game": {"on": ["tide", "rock"]}}`, "rock", "items", "tide rock", `at = 'game.on'`},
+		"JSON objects":     {"s.json", `{"on": [{"id": "tide", "x": 1}, {"id": "rock"}]}`, "rock", "items", "tide rock", `name_key = 'id'`},
+		"JSON switches":    {"s.json", `{"on": {"tide": true, "rock": false}}`, "tide", "key", "tide rock", `at = 'on'`},
+		"YAML":             {"s.yaml", "server:\n  mods:\n    - tide\n    - rock\n", "tide", "items", "tide rock", `at = 'server.mods'`},
+		"TOML":             {"s.toml", "[a]\nmods = [\"tide\", \"rock\"]\n", "tide", "items", "tide rock", `at = 'a.mods'`},
+		"a launch line":    {"start.sh", "#!/bin/sh\nexec ./server -port 1 -mods=tide:rock\n", "tide", "list", "tide rock", `at = '-mods={list}'`},
+		"launch words":     {"start.sh", "#!/bin/sh\n./server --with tide --with rock\n", "rock", "words", "tide rock", `at = '--with {mod}'`},
+		"marks":            {"start.sh", "#!/bin/sh\nexec ./server \"-mod=@tide;@rock\" -servermod=@sand\n", "tide", "list", "tide rock", `mark = '@'`},
+		"names alone":      {"order.txt", "tide\r\nrock\r\n", "tide", "line", "tide rock", `line = '{mod}'`},
+		"paths":            {"opts", "-load plug/tide.so\n-load plug/rock.so,fast\n", "rock", "line", "tide rock", `paths = true`},
+		"XML":              {"s.xml", "<c>\n  <mods>\n    <mod dir='tide' on='1'/>\n    <mod dir='rock' on='1'/>\n  </mods>\n</c>\n", "rock", "items", "tide rock", `name_key = '@dir'`},
+		"XML texts":        {"s.xml", "<c><mods><mod>tide</mod><mod>rock</mod></mods></c>", "rock", "items", "tide rock", `item = '<mod>{mod}</mod>'`},
+		"like the rest":    {"s.json", `{"on": [{"id": "tide", "on": true, "n": 1}, {"id": "rock", "on": true, "n": 2}]}`, "rock", "items", "tide rock", `item = '{"id": {mod}, "on": true}'`},
+		"side by side":     {"w.ini", "[g]\nids=111;222\nnames=tide;rock\nport=1\n", "tide", "parallel", "tide rock", `numbers = 'g/ids'`},
+		"among settings":   {"w.conf", "tide = yes\nport = 3\nrock = no\n", "tide", "key", "tide rock", `off = 'no'`},
+		"a path in a list": {"w.ini", "mods=./m/tide.zip,./m/rock.zip\n", "rock", "list", "tide rock", `suffix = '.zip'`},
+		"a batch script":   {"start.bat", "@echo off\r\nserver.exe -mods=tide;rock\r\n", "tide", "list", "tide rock", `format = 'batch'`},
 	} {
 		r, err := teach.FindRegistration(test.file, []byte(test.doc), test.mod, func(s string) bool { return s == "tide" || s == "rock" })
 		if err != nil {
@@ -42,6 +51,9 @@ func TestFindRegistration(t *testing.T) {
 		if got := strings.Join(r.Mods, " "); string(r.Shape) != test.shape || got != test.mods || !strings.Contains(r.Text, test.has+"\n") {
 			t.Errorf("%s: %s finds %q, want %s that finds %q with %s\n%s", name, r.Shape, got, test.shape, test.mods, test.has, r.Text)
 		}
+	}
+	if r, err := teach.FindRegistration("o.lua", []byte("return {\n  [\"tide\"] = { on = true },\n}\n"), "tide", nil); err == nil {
+		t.Errorf("a script is read as %+v", r)
 	}
 	if _, err := teach.FindRegistration("a.conf", []byte("nothing here\n"), "tide", nil); err == nil || !strings.Contains(err.Error(), "tide stands in a.conf in no way") {
 		t.Errorf("without the mod: %v", err)
