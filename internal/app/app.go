@@ -216,8 +216,11 @@ func (a *App) recognise(dir string) (string, error) {
 		return "", err
 	}
 	var hits []string
+	faults := ""
 	for _, e := range list {
-		if e.Err == nil && recognises(e.Dialect, dir) {
+		if e.Err != nil {
+			faults += fmt.Sprintf("; %s has faults and was not tried (initium dialect check %[1]s)", text.Clean(e.Name))
+		} else if recognises(e.Dialect, dir) {
 			hits = append(hits, e.Name)
 		}
 	}
@@ -225,7 +228,7 @@ func (a *App) recognise(dir string) (string, error) {
 	case 1:
 		return hits[0], nil
 	case 0:
-		return "", usage("no dialect recognises %s; name one with --dialect (initium dialect list)", dir)
+		return "", usage("no dialect recognises %s; name one with --dialect (initium dialect list)%s", dir, faults)
 	}
 	return "", usage("several dialects recognise %s: %s; name one with --dialect", dir, strings.Join(hits, ", "))
 }

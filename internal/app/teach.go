@@ -431,3 +431,18 @@ func (a *App) TeachLog(_ context.Context, server string) (*Lessons, error) {
 	}
 	return a.Teach(s.Dialect.Name, state.Start.Log(), server, nil)
 }
+
+// OwnLog says to the dialect of a server that the server writes its log itself into a
+// file below its folder, and does not print it. It returns the file as the dialect
+// names it.
+func (a *App) OwnLog(server, below string) (file string, err error) {
+	s, err := a.Server(server)
+	if err != nil {
+		return "", err
+	}
+	l, err := a.Teach(s.Dialect.Name, filepath.Join(s.Record.Dir, below), server, nil)
+	if err != nil {
+		return "", err
+	}
+	return l.Own()
+}

@@ -123,6 +123,12 @@ func (m *model) answer(msg tea.Msg) tea.Cmd {
 		if msg.err != nil {
 			m.complain(msg.err)
 		}
+	case ownedMsg:
+		if msg.err != nil {
+			m.complain(msg.err)
+			return nil
+		}
+		m.say("The dialect says now that the server writes its log into %s. S starts it anew, and reads that.", msg.file)
 	case switchedMsg:
 		if msg.err != nil {
 			m.complain(msg.err)

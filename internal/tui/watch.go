@@ -303,8 +303,8 @@ func (w *watch) drawPulse(c *canvas, y int) {
 			k = inkWarn
 		}
 		words := "last line " + span(quiet) + " ago"
-		if w.step.Elsewhere != "" && len(w.log.lines) == 0 {
-			words = "nothing printed yet, but " + w.step.Elsewhere + " grows"
+		if file := w.elsewhere(); file != "" {
+			words = "nothing printed yet, but " + file + " grows"
 		}
 		x = c.putWithin(x, y, c.w-x-1, words, k) + 3
 	}

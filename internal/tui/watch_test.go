@@ -48,6 +48,8 @@ func TestWatchPhases(t *testing.T) {
 		"unheard":      {func(w *watch) { p := *good; p.Unheard = "it is deaf"; w.result = &p }, "could not be asked on its console: it is deaf."},
 		"made":         {func(w *watch) { p := *good; p.Made = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "1 file or folder at this start: x stops the server"},
 		"owed":         {func(w *watch) { p := *good; p.Unmade = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "a has not made /x yet"},
+		"hint":         {func(w *watch) { p := *bad; p.Hint = "it printed nothing"; w.result = &p }, "It printed nothing."},
+		"elsewhere":    {func(w *watch) { w.step.Elsewhere = "logs/a.log" }, "nothing printed yet, but logs/a.log grows"},
 		"guarded":      {func(w *watch) { w.guard = 5 }, "started again after a crash, 5 times in a row at most"},
 	} {
 		w := &watch{server: "s", names: []string{"a", "b"}, heard: time.Now(), step: app.Step{Limit: time.Minute, Number: 1}}
@@ -104,6 +106,16 @@ func TestWatchOfASecondStart(t *testing.T) {
 	w.take(app.Step{Number: 5, New: []proof.Line{{Number: 1, Text: "two"}}})
 	if w.result != nil || w.exit != nil || w.last == nil || w.last.Number != 4 || len(w.log.lines) != 1 || w.log.lines[0].text != "two" {
 		t.Errorf("the second start shows %+v", w)
+	}
+}
+
+// A server that is still starting is stopped before it is started anew, though the board
+// has not seen it run.
+func TestStartAnewWhileItStarts(t *testing.T) {
+	m := &model{server: "s", watch: &watch{server: "s"}}
+	m.board.look = &app.Look{}
+	if cmd := m.startAnew(); cmd == nil || !m.anew || !strings.Contains(m.notice, "Stopping") {
+		t.Errorf("anew %v: %q", m.anew, m.notice)
 	}
 }
 

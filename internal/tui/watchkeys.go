@@ -17,6 +17,7 @@ var watchHelp = []keyHelp{
 	{"r", "start the server again after a crash, or not"},
 	{"x", "stop the server: politely, then patiently, then by force"},
 	{"e", "open the files that mods made at their first start"},
+	{"o", "the file that grows while nothing is printed is the server's log"},
 	{"s S", "start it once it has stopped; stop it and start it again"},
 	{"Esc", "to the board; the server goes on"},
 }
@@ -72,6 +73,8 @@ func (m *model) watchKey(k string) tea.Cmd {
 		return m.startAnew()
 	case "e":
 		return m.openMade()
+	case "o":
+		return m.ownLog()
 	case "enter", "esc":
 		m.view, m.notice = viewBoard, ""
 		return m.reload()
@@ -97,6 +100,9 @@ func (w *watch) keys() []keyHelp {
 	default:
 		keys = append(keys, keyHelp{"x", "stop the server"}, keyHelp{"S", "start anew"}, keyHelp{"c", "console"})
 	}
+	if w.elsewhere() != "" {
+		keys = append(keys, keyHelp{"o", "that is its log"})
+	}
 	keys = append(keys, keyHelp{"Esc", "to the board"}, keyHelp{"t", "next trouble"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"?", "help"}, keyHelp{"q", "close"})
 	if !w.inMods {
 		keys = append(keys, keyHelp{"Tab", "the mods"})
@@ -104,6 +110,31 @@ func (w *watch) keys() []keyHelp {
 		keys = append(keys, keyHelp{"L", "load anew"})
 	}
 	return append(keys, keyHelp{"r", "restart after a crash"})
+}
+
+// elsewhere is the file that grows while the server prints nothing, "" for none.
+func (w *watch) elsewhere() string {
+	if len(w.log.lines) > 0 {
+		return ""
+	}
+	return w.step.Elsewhere
+}
+
+// ownLog has the file that grows followed as the server's log, from the next start on.
+func (m *model) ownLog() tea.Cmd {
+	name, file := m.server, m.watch.elsewhere()
+	if file == "" {
+		return nil
+	}
+	return func() tea.Msg {
+		written, err := m.app.OwnLog(name, file)
+		return ownedMsg{clean(written), err}
+	}
+}
+
+type ownedMsg struct {
+	file string
+	err  error
 }
 
 // watchHeight is how many lines of the log can be seen.
@@ -124,7 +155,8 @@ func (m *model) startAnew() tea.Cmd {
 	if m.stuck || m.board.look == nil {
 		return nil
 	}
-	if !m.board.look.Running {
+	watched := m.watch != nil && m.watch.server == m.server && !m.watch.down()
+	if !m.board.look.Running && !watched {
 		return m.startServer()
 	}
 	stop := m.stopServer()
