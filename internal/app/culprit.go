@@ -158,7 +158,7 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 	}
 	if h.least != nil && found.Problem == "" {
 		here := strings.NewReplacer(t.server.Record.Dir, original.Record.Dir)
-		result.Reason, result.Evidence = here.Replace(h.least.Reason), evidence(h.least)
+		result.Reason, result.Evidence = here.Replace(reasonOf(h.least)), evidence(h.least)
 		for i := range result.Evidence {
 			result.Evidence[i].Text = here.Replace(result.Evidence[i].Text)
 		}
@@ -184,6 +184,18 @@ func clean(names []string) []string {
 		list[i] = text.Clean(n)
 	}
 	return list
+}
+
+// reasonOf says why a start failed: of a server that is up, what is said of the mods.
+func reasonOf(p *proof.Proof) string {
+	if p.Exit == nil && p.Ready {
+		for _, m := range p.Mods {
+			if m.Registered && m.Outcome != proof.Confirmed && m.Reason != "" {
+				return fmt.Sprintf("%s is %s: %s", m.Name, m.Outcome, m.Reason)
+			}
+		}
+	}
+	return p.Reason
 }
 
 // evidence are the lines that tell of failures, or sound like them.

@@ -50,7 +50,14 @@ func For(f Facts, m *proof.Mod) []Remedy {
 	case proof.Silent:
 		c.files()
 		c.release()
-		c.silent()
+		if trouble := len(m.Evidence) > 0; trouble { // sounds like being with it
+			c.settings()
+			c.rivals()
+			c.silent()
+			c.off()
+		} else {
+			c.silent()
+		}
 	case proof.Unlisted:
 		if now := f.Survey.Find(m.Name); now != nil && !now.Registered && !now.Always {
 			c.change(lineup.Change{Op: lineup.OpRegister, Mod: now.Name})

@@ -81,7 +81,9 @@ func TestFor(t *testing.T) {
 			want: "restore its files as they were at start 3, which was proved: a (changed); no entry of the ledger changed them, so that it takes your own copy, or taking the mod in again | switch late off"},
 		"files and release by the ledger": {mod: proof.Mod{Name: "bad", Release: "2", Reason: "torn"}, proved: proved, wrote: "/srv/mods/bad/a", files: []proof.FileChange{{Mod: "bad", Path: "a", What: "gone"}},
 			want: "back: restore its files as they were at start 3, which was proved: a (gone) | back: go back to release 1, which start 3 proved (now it is 2) | switch user off, then switch bad off"},
-		"silent":    {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, want: "start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known"},
+		"silent": {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, want: "start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known"},
+		"silent, with trouble": {mod: proof.Mod{Name: "late", Outcome: proof.Silent, Reason: "this sounds like trouble with it: depth is not set", Evidence: []proof.Evidence{{Line: 3}}},
+			want: "give the setting depth a value, above the line of late | start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known | switch late off"},
 		"unlisted":  {mod: proof.Mod{Name: "there", Outcome: proof.Unlisted}, want: "register there"},
 		"confirmed": {mod: proof.Mod{Name: "late", Outcome: proof.Confirmed}},
 	} {
