@@ -57,13 +57,14 @@ func (a *App) startOf(name string, number int, usual func() (*proof.Proof, error
 func (a *App) compareStarts(ctx context.Context, s *Server, earlier, later *proof.Proof) (*proof.Comparison, error) {
 	now := survey.Take(s.input())
 	var known [2]proof.Known
+	dropped := false
 	for i, p := range []*proof.Proof{earlier, later} {
 		r := proof.NewReader(s.Dialect, s.Record.Dir, Expect(now), nil)
 		r.Secrets, r.Notice = now.Lineup.Secrets(), true
 		log := host.OpenLog(p.Log)
 		_, err := r.ReadFrom(io.LimitReader(stopping{ctx, log}, host.FirstPiece)) // which holds the start
 		log.Close()
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if dropped = dropped || errors.Is(err, fs.ErrNotExist); err != nil && !dropped {
 			return nil, fmt.Errorf("read the log of start %d: %w", p.Number, err)
 		}
 		r.Flush()
@@ -72,6 +73,9 @@ func (a *App) compareStarts(ctx context.Context, s *Server, earlier, later *proo
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
+	}
+	if dropped { // nothing can be told to be new beside a log that is not kept
+		known[0].Remarks, known[1].Remarks = nil, nil
 	}
 	return proof.Compare(earlier, later, known[0], known[1]), nil
 }

@@ -34,6 +34,7 @@ func (h Home) Prepare(spec Spec) (StartDir, int, error) {
 	if err != nil {
 		return "", 0, err
 	}
+	_ = h.DropOldLogs(spec.Server, logRoom) // no reason not to start; the next start tries again
 	spec.Home, spec.Lock = h.Dir, h.lockFile(spec.Server)
 	if spec.Socket, err = h.SocketFor(spec.Server); err != nil {
 		return "", 0, err

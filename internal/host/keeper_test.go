@@ -15,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"initium/internal/core/proof"
 	"initium/internal/host"
 )
 
@@ -604,5 +605,58 @@ func TestWriteExport(t *testing.T) {
 	}
 	if err := host.WriteExport(dir, nil); err == nil {
 		t.Error("a folder was written")
+	}
+}
+
+// Old logs are let go when they take much room; the newest, and that of the last proved
+// start, are kept, and all proofs.
+func TestDropOldLogs(t *testing.T) {
+	home := host.Home{Dir: filepath.Join(t.TempDir(), "odd [name]")}
+	var dirs []host.StartDir
+	for i := range 12 {
+		dir, _, err := home.NewStart("s")
+		if err != nil {
+			t.Fatal(err)
+		}
+		verdict := proof.NotProved
+		if i == 2 || i == 4 {
+			verdict = proof.Proved
+		}
+		if err := dir.PutProof(&proof.Proof{Verdict: verdict}); err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range []string{"log", "log.times", "log.00001.zst", "log.pieces"} {
+			if err := os.WriteFile(filepath.Join(string(dir), name), make([]byte, 100), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := os.WriteFile(filepath.Join(string(dir), "run.json"), []byte("{}"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		dirs = append(dirs, dir)
+	}
+	kept := func() (s string) {
+		for i, dir := range dirs {
+			if !dir.LogDropped() {
+				s += fmt.Sprint(i, " ")
+			} else if names, _ := filepath.Glob(strings.NewReplacer("[", "\\[").Replace(string(dir)) + "/log*"); len(names) > 0 {
+				t.Errorf("start %d has still %q", i, names)
+			}
+			if !dir.Judged() {
+				t.Errorf("start %d has lost its proof", i)
+			}
+		}
+		return s
+	}
+	for _, step := range []struct {
+		room int64
+		want string
+	}{{5000, "0 1 2 3 4 5 6 7 8 9 10 11 "}, {2600, "4 6 7 8 9 10 11 "}, {0, "4 7 8 9 10 11 "}} {
+		if err := home.DropOldLogs("s", step.room); err != nil {
+			t.Fatal(err)
+		}
+		if got := kept(); got != step.want {
+			t.Errorf("with room for %d bytes logs %sare kept, want %s", step.room, got, step.want)
+		}
 	}
 }
