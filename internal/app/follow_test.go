@@ -2,6 +2,7 @@ package app_test
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -168,6 +169,37 @@ func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 	}
 	if !a.Home.IsRunning("k") {
 		t.Error("it was stopped")
+	}
+}
+
+// A clock that was set meanwhile changes nothing: what the keeper wrote down of the time
+// of day counts for nothing but being shown.
+func TestFollowAfterTheClockWasSet(t *testing.T) {
+	for _, by := range []time.Duration{-30 * time.Hour, 30 * time.Hour} {
+		a, _ := running(t, "echo 'in a'; sleep 0.3; echo 'in b'; echo hot\n"+polite)
+		if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		name := filepath.Join(string(a.Home.Start("k", 1)), "run.json")
+		data, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var run host.Running
+		if err := json.Unmarshal(data, &run); err != nil {
+			t.Fatal(err)
+		}
+		run.Started = run.Started.Add(by)
+		if data, err = json.Marshal(run); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(name, data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		_, judged := steps(t, a, func(s app.Step) bool { return s.Judged != nil })
+		if p := judged[0]; p.Verdict != proof.Proved || p.ReadyAfterMS < 250 || p.ReadyAfterMS > 9000 || *p.Mods[1].EndedMS < 250 || *p.Mods[1].EndedMS > 9000 {
+			t.Errorf("set by %s: %+v", by, p)
+		}
 	}
 }
 

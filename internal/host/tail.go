@@ -31,6 +31,7 @@ type tailed struct {
 	at   int64
 	seen []byte // the last bytes before at, as they were read
 	old  bool   // all that was read was there before the start
+	wide wideText
 	out  sink
 }
 
@@ -251,24 +252,29 @@ func openPlain(name string) (*os.File, error) {
 	return file, nil
 }
 
-// rest hands on what is new in the file that is open.
+// rest hands on what is new in the file that is open. Whether it was begun anew is asked
+// after each look into it: that may happen at any moment.
 func (f *tailed) rest(written bool) {
 	if f.file == nil {
 		return
 	}
-	if f.anew(written) {
-		f.out.end()
-		f.at, f.seen, f.old = 0, f.seen[:0], false
+	if len(f.seen) == 0 || f.old {
+		f.wide = wideTextOf(f.file)
 	}
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := f.file.ReadAt(buf, f.at)
-		f.at += int64(n)
+		if f.anew(written) {
+			f.out.end()
+			f.at, f.seen, f.old, f.wide = 0, f.seen[:0], false, wideTextOf(f.file)
+			continue
+		}
 		if n > 0 {
+			f.at += int64(n)
 			f.old = false
 			f.seen = append(f.seen, buf[max(n-fingerprint, 0):n]...)
 			f.seen = append(f.seen[:0], f.seen[max(len(f.seen)-fingerprint, 0):]...)
-			f.out.write(buf[:n])
+			f.out.write(f.wide.text(buf[:n]))
 		}
 		if err != nil || n == 0 {
 			return

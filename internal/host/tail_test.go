@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/text/encoding/unicode"
+
 	"initium/internal/host"
 )
 
@@ -85,6 +87,30 @@ func TestFollowFile(t *testing.T) {
 	}
 	f.put(0, "another\n")
 	f.has("one\ntwo\nhalf\n|new\n|another\n")
+}
+
+// A log in UTF-16 is read as any other, also when a character comes in two pieces.
+func TestFollowFileInUTF16(t *testing.T) {
+	for name, test := range map[string]struct {
+		order unicode.Endianness
+		mark  unicode.BOMPolicy
+	}{"little": {unicode.LittleEndian, unicode.UseBOM}, "big": {unicode.BigEndian, unicode.UseBOM}, "without a mark": {unicode.LittleEndian, unicode.IgnoreBOM}} {
+		f := follow(t, filepath.Join(t.TempDir(), "log"))
+		const text = "glaze größer 𝄞 fired\nand more\n"
+		wide, err := unicode.UTF16(test.order, test.mark).NewEncoder().String(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.put(0, wide[:19])
+		for at := 19; at < len(wide); at += 5 {
+			time.Sleep(2 * time.Millisecond)
+			f.put(os.O_APPEND, wide[at:min(at+5, len(wide))])
+		}
+		t.Log(name)
+		f.has(text)
+		f.put(os.O_TRUNC, "plain now\n")
+		f.has(text + "|plain now\n")
+	}
 }
 
 // A file that was cut off and has grown past where it was before anybody looked is read
