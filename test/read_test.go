@@ -1,9 +1,11 @@
 package test
 
 import (
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -46,7 +48,27 @@ func TestRead(t *testing.T) {
 	if out, err := exec.Command("gzip", "-k", plain).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
-	for _, files := range [][]string{{"sent.txt"}, {"sent.txt.gz"}, {"wide.txt"}, {"log.1", "log"}} {
+	zipped := func(name string, files ...string) {
+		t.Helper()
+		var b bytes.Buffer
+		z := zip.NewWriter(&b)
+		for _, f := range files {
+			w, err := z.Create(f)
+			if err == nil && !strings.HasSuffix(f, "/") {
+				_, err = io.WriteString(w, log)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := z.Close(); err != nil {
+			t.Fatal(err)
+		}
+		write(t, filepath.Join(dir, name), b.String())
+	}
+	zipped("sent.zip", "logs/", "logs/sent.txt")
+	zipped("two.zip", "a.txt", "b.txt")
+	for _, files := range [][]string{{"sent.txt"}, {"sent.txt.gz"}, {"sent.zip"}, {"wide.txt"}, {"log.1", "log"}} {
 		args := []string{"read", "--json", "--dialect", "harrow-sound"}
 		for _, f := range files {
 			args = append(args, filepath.Join(dir, f))
@@ -75,6 +97,12 @@ func TestRead(t *testing.T) {
 		if r := h.try(args...); r.status != 2 || !strings.Contains(r.err, "--dialect") {
 			t.Errorf("%v: %d %s", args, r.status, r.err)
 		}
+	}
+	if r := h.try("read", filepath.Join(dir, "two.zip")); r.status != 3 || !strings.Contains(r.err, "archive of 2 files") {
+		t.Errorf("two logs in a zip archive: %d %s", r.status, r.err)
+	}
+	if r := h.try("read", filepath.Join(dir, "other.txt"), "--dialect", "harrow-sound"); r.status != 1 || !strings.Contains(r.out, "no rule of the dialect harrow-sound fits any of its lines") {
+		t.Errorf("a log of another family: %d %s", r.status, r.out)
 	}
 	write(t, filepath.Join(dir, "cut.gz"), contents(t, plain+".gz")[:60])
 	if r := h.try("read", filepath.Join(dir, "cut.gz"), "--dialect", "harrow-sound"); r.status != 3 {

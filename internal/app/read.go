@@ -95,6 +95,9 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 	}
 	reader.Flush()
 	r.Proof, r.Remarks, r.Lines, r.Starts = reader.Judge(proof.End{}), reader.Remarks(), reader.Lines(), reader.Starts()
+	if r.Lines > 0 && reader.Fitted() == 0 {
+		r.Proof.Hint = fmt.Sprintf("no rule of the dialect %s fits any of its lines", d.Name)
+	}
 	reader.Explain(r.Proof)
 	r.Proof.Server, r.Proof.Log = opt.Server, files[len(files)-1]
 	return r, nil
@@ -224,7 +227,7 @@ func (a *App) dialectOf(name string, in io.Reader) (*dialect.Dialect, error) {
 		for _, e := range entries {
 			names = append(names, e.Name)
 		}
-		return nil, usage("no dialect knows a line of %s; %s (%s)", text.Clean(name), ask, strings.Join(names, ", "))
+		return nil, usage("no dialect knows a line of %s; %s (%s), or make one from it (initium teach)", text.Clean(name), ask, strings.Join(names, ", "))
 	}
 	return best, nil
 }

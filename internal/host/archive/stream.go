@@ -1,9 +1,11 @@
 package archive
 
 import (
+	"archive/zip"
 	"bufio"
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"os"
 
@@ -47,7 +49,21 @@ func OpenStream(name string, in io.Reader) (*Stream, error) {
 			return nil, errors.Join(damaged(err), s.Close())
 		}
 		text = inner
-	case FormZip, Form7z, FormRar, FormTar:
+	case FormZip:
+		if name == "-" {
+			return nil, errors.New("it is a zip archive, which cannot be read from a pipe; unpack the log first")
+		}
+		z, end, err := loneFile(name)
+		if err != nil {
+			return nil, errors.Join(err, s.Close())
+		}
+		s.close = append(s.close, end)
+		inner := bufio.NewReaderSize(z, 1<<16)
+		if head, err = inner.Peek(512); err != nil && !errors.Is(err, io.EOF) {
+			return nil, errors.Join(damaged(err), s.Close())
+		}
+		text = inner
+	case Form7z, FormRar, FormTar:
 		return nil, errors.Join(errors.New("it is an archive; unpack the log first"), s.Close())
 	}
 	switch {
@@ -58,6 +74,28 @@ func OpenStream(name string, in io.Reader) (*Stream, error) {
 	}
 	s.Reader = text
 	return s, nil
+}
+
+// loneFile opens the only file of a zip archive.
+func loneFile(name string) (in io.Reader, end func() error, err error) {
+	z, err := zip.OpenReader(name)
+	if err != nil {
+		return nil, nil, damaged(err)
+	}
+	var files []*zip.File
+	for _, f := range z.File {
+		if f.Mode().IsRegular() {
+			files = append(files, f)
+		}
+	}
+	if len(files) != 1 {
+		return nil, nil, errors.Join(fmt.Errorf("it is a zip archive of %d files; unpack the log first", len(files)), z.Close())
+	}
+	r, err := files[0].Open()
+	if err != nil {
+		return nil, nil, errors.Join(damaged(err), z.Close())
+	}
+	return r, func() error { return errors.Join(r.Close(), z.Close()) }, nil
 }
 
 // Close closes the file.
