@@ -52,7 +52,7 @@ func inTurn(t *testing.T, l *lineup.Lineup, op lineup.Op, mods ...string) *lineu
 // goes again with the first mod.
 func TestEmptiedToTheByte(t *testing.T) {
 	items := "format = 'yaml'\nshape = 'items'\nat = 'x.mods'"
-	elements := "format = 'xml'\nshape = 'items'\nat = 'x.list.mod'\nname_key = '@id'\nitem = '<mod id=\"{mod}\"/>'"
+	elements := "format = 'xml'\nshape = 'items'\nat = 'x.list.one'\nname_key = '@id'\nitem = '<one id=\"{mod}\"/>'"
 	keys := "format = 'FORMAT'\nshape = 'key'\nat = 'mods'\nkey = '{mod}'\non = 'yes'\noff = 'no'"
 	const commented = "x:\n  mods: # all\n    - a # first\n    # - c\nz: 1\n"
 	for _, test := range []struct {
@@ -70,11 +70,11 @@ func TestEmptiedToTheByte(t *testing.T) {
 		{items, "x:\n  mods:", "m", lineup.OpRegister, "x:\n  mods:\n    - m"},
 		{items, "x: {mods: []}\n", "m", lineup.OpRegister, "x: {mods: [m]}\n"},
 		{items, "x:\n  mods: []\n", "m", lineup.OpRegister, "x:\n  mods: [m]\n"},
-		{elements, "<x>\n  <list>\n    <mod id='a'/>\n  </list>\n</x>\n", "a", lineup.OpUnregister, "<x>\n  <list>\n  </list>\n</x>\n"},
-		{elements, "<x>\n  <list>\n  </list>\n</x>\n", "m", lineup.OpRegister, "<x>\n  <list>\n    <mod id=\"m\"/>\n  </list>\n</x>\n"},
-		{elements, "<x>\n\t<list/>\n</x>\n", "m", lineup.OpRegister, "<x>\n\t<list>\n\t\t<mod id=\"m\"/>\n\t</list>\n</x>\n"},
-		{elements, "<x><list></list></x>", "m", lineup.OpRegister, "<x><list><mod id=\"m\"/></list></x>"},
-		{elements, "<x>\n <list>\n     <other/>\n </list>\n</x>\n", "m", lineup.OpRegister, "<x>\n <list>\n     <other/>\n     <mod id=\"m\"/>\n </list>\n</x>\n"},
+		{elements, "<x>\n  <list>\n    <one id='a'/>\n  </list>\n</x>\n", "a", lineup.OpUnregister, "<x>\n  <list>\n  </list>\n</x>\n"},
+		{elements, "<x>\n  <list>\n  </list>\n</x>\n", "m", lineup.OpRegister, "<x>\n  <list>\n    <one id=\"m\"/>\n  </list>\n</x>\n"},
+		{elements, "<x>\n\t<list/>\n</x>\n", "m", lineup.OpRegister, "<x>\n\t<list>\n\t\t<one id=\"m\"/>\n\t</list>\n</x>\n"},
+		{elements, "<x><list></list></x>", "m", lineup.OpRegister, "<x><list><one id=\"m\"/></list></x>"},
+		{elements, "<x>\n <list>\n     <other/>\n </list>\n</x>\n", "m", lineup.OpRegister, "<x>\n <list>\n     <other/>\n     <one id=\"m\"/>\n </list>\n</x>\n"},
 		{strings.Replace(keys, "FORMAT", "yaml", 1), "mods:\n  a: yes\nz: 1\n", "a", lineup.OpUnregister, "mods: {}\nz: 1\n"},
 		{strings.Replace(keys, "FORMAT", "yaml", 1), "mods:\nz: 1\n", "m", lineup.OpRegister, "mods:\n  m: yes\nz: 1\n"},
 		{strings.Replace(keys, "FORMAT", "ini", 1), "[mods]\n[y]\nq=1\n", "m", lineup.OpRegister, "[mods]\nm=yes\n[y]\nq=1\n"},

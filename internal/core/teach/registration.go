@@ -158,7 +158,7 @@ func candidates(file string, doc []byte, mod string) (list []keys) {
 			continue
 		}
 		if root, fault := tree.read(doc); fault == nil {
-			t := treeSearch{doc: doc, format: tree.format, mod: mod, add: func(shape dialect.Shape, more ...string) { add(tree.format, shape, more...) }}
+			t := treeSearch{doc: doc, format: tree.format, name: mod, add: func(shape dialect.Shape, more ...string) { add(tree.format, shape, more...) }}
 			t.in(root, "")
 		}
 		return list

@@ -12,7 +12,7 @@ import (
 type treeSearch struct {
 	doc    []byte
 	format dialect.Format
-	mod    string
+	name   string
 	add    func(dialect.Shape, ...string)
 }
 
@@ -24,12 +24,12 @@ func (t *treeSearch) in(n *text.Node, at string) {
 		return at + "." + key
 	}
 	for _, item := range n.Items {
-		if nameFrom(item, t.mod) {
+		if nameFrom(item, t.name) {
 			t.add(dialect.ShapeItems, "at", at)
 		}
 		for _, m := range item.Members {
 			switch {
-			case !nameFrom(m.Value, t.mod):
+			case !nameFrom(m.Value, t.name):
 			case m.Name == "#text":
 				t.add(dialect.ShapeItems, "at", at, "item", "<"+item.Literal+">{mod}</"+item.Literal+">")
 			default:
@@ -42,10 +42,10 @@ func (t *treeSearch) in(n *text.Node, at string) {
 	}
 	for _, m := range n.Members {
 		switch v := m.Value; {
-		case m.Name == t.mod && v.Kind == text.NodeScalar:
+		case m.Name == t.name && v.Kind == text.NodeScalar:
 			t.add(dialect.ShapeKey, "at", at, "key", "{mod}", "on", "true", "off", "false")
 		case v.Kind == text.NodeString:
-			for _, keys := range listsIn(v.Piece.Value, t.mod) {
+			for _, keys := range listsIn(v.Piece.Value, t.name) {
 				t.add(dialect.ShapeList, append(keys, "at", below(m.Name))...)
 			}
 		}
