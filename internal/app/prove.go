@@ -257,7 +257,17 @@ func Expect(s *survey.Survey) []proof.Expected {
 	expected := make([]proof.Expected, 0, len(s.Mods))
 	for i := range s.Mods {
 		m := &s.Mods[i]
-		expected = append(expected, proof.Expected{Name: m.Name, Release: m.Release, Path: m.Path, Registered: m.Listed, Base: m.Base})
+		e := proof.Expected{Name: m.Name, Release: m.Release, Path: m.Path, Registered: m.Listed, Base: m.Base}
+		also := []string{m.Title}
+		if !s.Dialect.Names.Agree { // else a mod of another name is another mod
+			also = append(also, m.Manifest.Name, m.Folder)
+		}
+		for _, name := range also {
+			if name != "" && name != m.Name && !slices.Contains(e.Also, name) {
+				e.Also = append(e.Also, name)
+			}
+		}
+		expected = append(expected, e)
 	}
 	return expected
 }

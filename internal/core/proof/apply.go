@@ -57,7 +57,7 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 		r.witness(rec, line, raw, stamp, sourceLog)
 	case dialect.MeansLoaded:
 		r.named = r.named || reply
-		who := names(get("mod"), get("mods"))
+		who := r.namesIn(get("mod"), get("mods"))
 		if file := get("path"); file != "" {
 			who = append(who, r.nameByPath(file))
 		}
@@ -101,7 +101,7 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		reason = "it is registered, and the server could not find it"
 		fallthrough
 	default:
-		for _, name := range names(get("mod"), get("mods")) {
+		for _, name := range r.namesIn(get("mod"), get("mods")) {
 			who = append(who, r.record(name))
 		}
 	}

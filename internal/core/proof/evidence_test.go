@@ -266,6 +266,36 @@ func TestExplain(t *testing.T) {
 	}
 }
 
+// A log may call a mod by its title, its folder, or in other letter case; what two are
+// called means neither, and a name of its own counts first.
+func TestOtherNames(t *testing.T) {
+	d, err := dialect.Parse("l.toml", []byte(strings.NewReplacer("line = \"done {mod}\"", "line = \"done {mods}.\"").Replace(talking)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	mods := []proof.Expected{{Name: "glaze", Also: []string{"Blue Glaze", "same"}, Registered: true}, {Name: "clay", Also: []string{"Red Clay, wet", "same"}, Registered: true},
+		{Name: "Tide", Also: []string{"clay"}, Registered: true}, {Name: "TIDE", Registered: true}}
+	for said, want := range map[string]string{
+		"glaze": "glaze", "Blue Glaze": "glaze", "blue glaze": "glaze", "GLAZE": "glaze", "Red Clay, wet": "clay", "Blue Glaze, clay": "glaze clay", "clay glaze": "glaze clay",
+		"clay": "clay", "Tide": "Tide", "TIDE": "TIDE", "tide": "+tide", "same": "+same", "'Blue Glaze' 'x'": "glaze +x", "other": "+other",
+	} {
+		r := proof.NewReader(d, "/srv", mods, nil)
+		r.Feed([]byte("10:00:00 [m] done "+said+".\n10:00:00 [m] open on 1\n"), 0)
+		var got []string
+		for _, m := range r.Judge(proof.End{}).Mods {
+			switch m.Outcome {
+			case proof.Confirmed:
+				got = append(got, m.Name)
+			case proof.Unlisted:
+				got = append(got, "+"+m.Name)
+			}
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%q speaks of %q, want %s", said, got, want)
+		}
+	}
+}
+
 func TestAlike(t *testing.T) {
 	for _, pair := range [][2]string{{"took 12 ms at 0x7fAB", "took 9 ms at 0x1"}, {"id deadbeef01 gone", "id 00112233aa gone"}, {"a1b2 x", "a77b9 x"}, {"10:00:01.5 warning", "23:59:59.25 warning"}} {
 		if a, b := proof.Alike(pair[0]), proof.Alike(pair[1]); a != b {

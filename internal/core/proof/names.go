@@ -10,13 +10,39 @@ import (
 // record finds what is kept about a mod, by its name in the log.
 func (r *Reader) record(name string) *record {
 	name = text.Clean(name)
-	rec := r.mods[name]
+	rec := r.find(name)
 	if rec == nil {
 		rec = &record{expected: Expected{Name: name, Registered: r.Lonely}}
 		r.mods[name] = rec
 		r.order = append(r.order, rec)
 	}
 	return rec
+}
+
+// find finds a mod by its name, by what else it is called, or by either in other letter
+// case, as long as only one can be meant; nil for none.
+func (r *Reader) find(name string) *record {
+	for _, rec := range []*record{r.mods[name], r.also[name], r.also[strings.ToLower(name)]} {
+		if rec != nil {
+			return rec
+		}
+	}
+	return nil
+}
+
+// call notes what a mod is called besides its name. What two are called means neither.
+func (r *Reader) call(rec *record) {
+	own := text.Clean(rec.expected.Name)
+	for _, name := range append([]string{strings.ToLower(own)}, rec.expected.Also...) {
+		name = text.Clean(name)
+		for _, name := range []string{name, strings.ToLower(name)} {
+			if other, taken := r.also[name]; taken && other != rec {
+				r.also[name] = nil
+			} else if name != "" {
+				r.also[name] = rec
+			}
+		}
+	}
 }
 
 // nameByPath gives the name of the mod that a log line names by its file, by a
@@ -107,6 +133,27 @@ func (r *Reader) byPath(file string) *record {
 		}
 	}
 	return best
+}
+
+// namesIn reads the names in a captured text: one that is a mod's as a whole, else those
+// between commas, if a mod is called so, else as names does.
+func (r *Reader) namesIn(one, many string) []string {
+	if many == "" || strings.ContainsAny(many, "\"'") {
+		return names(one, many)
+	}
+	parts := strings.FieldsFunc(many, func(c rune) bool { return c == ',' || c == ';' })
+	called := false
+	for i := range parts {
+		parts[i] = strings.TrimSpace(parts[i])
+		called = called || strings.Contains(parts[i], " ") && r.find(text.Clean(parts[i])) != nil
+	}
+	switch {
+	case r.find(text.Clean(many)) != nil:
+		parts = []string{many}
+	case !called:
+		return names(one, many)
+	}
+	return append(names(one, ""), parts...)
 }
 
 // names reads the names in a captured text: those in quotes when there are

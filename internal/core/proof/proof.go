@@ -146,7 +146,8 @@ func (p *Proof) Count(o Outcome) (n int) {
 type Expected struct {
 	Name       string
 	Release    string
-	Path       string // of its folder, "" when it is not there
-	Registered bool   // and on
-	Base       bool   // the server's own; no finding when it loads
+	Also       []string `json:",omitempty"` // what else it is called: its title, its folder
+	Path       string   // of its folder, "" when it is not there
+	Registered bool     // and on
+	Base       bool     // the server's own; no finding when it loads
 }

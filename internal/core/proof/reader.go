@@ -24,6 +24,7 @@ type Reader struct {
 	rules   []*dialect.Rule
 	replies []*dialect.Rule // those of the console
 	mods    map[string]*record
+	also    map[string]*record // by what else they are called; nil for what two are called
 	order   []*record
 	loaded  []string // in the order of the log
 
@@ -111,7 +112,7 @@ type record struct {
 // NewReader makes a reader for a start of a server. dir is where relative paths
 // in the log start. onLine may be nil; it is called for every line.
 func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(Line)) *Reader {
-	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, told: map[string]string{}}
+	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), also: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, told: map[string]string{}}
 	r.thread = r.threadOf("")
 	for i := range d.Log.Rules {
 		r.rules = append(r.rules, &d.Log.Rules[i])
@@ -126,6 +127,7 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 		rec := &record{expected: e, known: true}
 		r.mods[text.Clean(e.Name)] = rec // the log is cleaned too before it is read
 		r.order = append(r.order, rec)
+		r.call(rec)
 	}
 	return r
 }
