@@ -12,7 +12,7 @@ import (
 
 // windowSize is how many bytes are looked at together, and so the least length of
 // a text that can be looked for.
-const windowSize = 4
+const windowSize = 3
 
 // finder looks for several texts at once. It looks at one place in as many as the
 // shortest text allows, and asks of the bytes there whether any text has them in
@@ -42,7 +42,7 @@ func newFinder(texts [][]byte) *finder {
 	f := &finder{step: shortest - windowSize + 1, texts: map[uint32][]window{}}
 	for _, t := range texts {
 		for at := range f.step {
-			w := binary.LittleEndian.Uint32(t[at:])
+			w := windowAt(t[at:])
 			f.texts[w] = append(f.texts[w], window{t, at})
 			sum := windowSum(w)
 			f.marks[sum>>6] |= 1 << (sum & 63)
@@ -51,24 +51,41 @@ func newFinder(texts [][]byte) *finder {
 	return f
 }
 
+// windowAt is the window that some bytes begin with.
+func windowAt(b []byte) uint32 { return uint32(b[0]) | uint32(b[1])<<8 | uint32(b[2])<<16 }
+
 // windowSum spreads windows over 16 bits (Knuth's multiplicative hashing).
 func windowSum(w uint32) uint32 { return w * 2654435761 >> 16 }
 
 // next is where one of the texts begins, from some place on; math.MaxInt for
 // nowhere.
 func (f *finder) next(b []byte, from int) int {
-	for at := from; at+windowSize <= len(b); at += f.step {
-		w := binary.LittleEndian.Uint32(b[at:])
-		if sum := windowSum(w); f.marks[sum>>6]&(1<<(sum&63)) == 0 {
-			continue
-		}
-		for _, t := range f.texts[w] {
-			if start := at - t.offset; start >= from && bytes.HasPrefix(b[start:], t.text) {
+	at := from
+	for ; at+4 <= len(b); at += f.step { // four bytes are read faster than three
+		w := binary.LittleEndian.Uint32(b[at:]) & 0xffffff
+		if sum := windowSum(w); f.marks[sum>>6]&(1<<(sum&63)) != 0 {
+			if start := f.textAt(b, from, at, w); start >= 0 {
 				return start
 			}
 		}
 	}
+	if at+windowSize <= len(b) {
+		if start := f.textAt(b, from, at, windowAt(b[at:])); start >= 0 {
+			return start
+		}
+	}
 	return math.MaxInt
+}
+
+// textAt is where the text begins of which a window is a part, not before from; -1 when
+// it is of none.
+func (f *finder) textAt(b []byte, from, at int, w uint32) int {
+	for _, t := range f.texts[w] {
+		if start := at - t.offset; start >= from && bytes.HasPrefix(b[start:], t.text) {
+			return start
+		}
+	}
+	return -1
 }
 
 // finderFor looks for the texts without which no line fits a rule; nil when some
@@ -161,6 +178,7 @@ type block struct {
 	buf  []byte
 	raw  []byte // a part of a line longer than a block, or the end of one
 	skim skimmed
+	done chan struct{} // closed when it is skimmed; nil for raw
 	err  error
 }
 
@@ -181,18 +199,20 @@ func (r *Reader) ReadFrom(in io.Reader) (n int64, err error) {
 		}
 		return n, err
 	}
-	const ahead = 3
+	const ahead = 6
 	free, full := make(chan *block, ahead), make(chan *block, ahead)
 	for range ahead {
 		free <- &block{buf: make([]byte, blockSize)}
 	}
 	go readBlocks(in, r.finder, free, full)
 	for b := range full {
-		n += int64(len(b.raw) + len(b.skim.region))
 		if b.raw != nil {
 			r.Feed(b.raw, 0)
+		} else {
+			<-b.done
+			r.consume(b.skim, 0)
 		}
-		r.consume(b.skim, 0)
+		n += int64(len(b.raw) + len(b.skim.region))
 		if b.err != nil && b.err != io.EOF {
 			err = b.err
 		}
@@ -232,7 +252,11 @@ func readBlocks(in io.Reader, f *finder, free <-chan *block, full chan<- *block)
 			raw(rest)
 			rest, long = rest[:0], true
 		}
-		b.skim, b.err = f.skim(data[:end], b.skim.hits), err
+		b.err, b.done = err, make(chan struct{})
+		go func() {
+			b.skim = f.skim(data[:end], b.skim.hits)
+			close(b.done)
+		}()
 		full <- b
 		if err != nil {
 			raw(rest)
