@@ -26,6 +26,7 @@ type App struct {
 	Home host.Home
 	Exe  string // the path of the program itself, which also is the keeper
 
+	Passing   bool   // the servers end with this program, as in the demo
 	Downloads string // the folder where what is to be taken in is looked for first; "" for where the program was started
 
 	once   sync.Once

@@ -27,7 +27,7 @@ type demoServer struct {
 // Demo makes a scratch home below dir, with copies of the made-up servers in it,
 // and returns an App for that home and the server to open.
 func (a *App) Demo(dir string) (d *App, open string, err error) {
-	d = &App{Home: host.Home{Dir: filepath.Join(dir, "home")}, Exe: a.Exe, Downloads: filepath.Join(dir, "downloads")}
+	d = &App{Home: host.Home{Dir: filepath.Join(dir, "home")}, Exe: a.Exe, Passing: true, Downloads: filepath.Join(dir, "downloads")}
 	data, err := demo.FS.ReadFile("servers.toml")
 	if err != nil {
 		return nil, "", err

@@ -15,18 +15,19 @@ import (
 // owed, what has come, the log, and the time against the last start. Leaving it
 // stops nothing.
 type watch struct {
-	server string
-	names  []string // the registered mods that are on, in load order
-	last   *proof.Proof
-	guard  int // how many crashes in a row it is started again after
-	step   app.Step
-	soFar  *proof.Proof
-	log    logView
-	result *proof.Proof // once it is judged
-	exit   *host.Exit   // how it ended; nil while it runs
-	ended  bool         // nothing more will come
-	err    error
-	cancel context.CancelFunc
+	server  string
+	passing bool     // it ends with this program
+	names   []string // the registered mods that are on, in load order
+	last    *proof.Proof
+	guard   int // how many crashes in a row it is started again after
+	step    app.Step
+	soFar   *proof.Proof
+	log     logView
+	result  *proof.Proof // once it is judged
+	exit    *host.Exit   // how it ended; nil while it runs
+	ended   bool         // nothing more will come
+	err     error
+	cancel  context.CancelFunc
 
 	stopping bool // the operator wants it stopped
 	inMods   bool // the keys move through the mods, not the log
@@ -40,7 +41,7 @@ type watch struct {
 // newWatch watches the server of a board: the start that runs, or one that is begun
 // now.
 func newWatch(ctx context.Context, a *app.App, b *board, begin bool) *watch {
-	w := &watch{server: b.look.Server.Record.Name, guard: b.look.Server.Record.Guard, last: b.proved, heard: time.Now(), news: make(chan app.Step, 256), end: make(chan error, 1)}
+	w := &watch{server: b.look.Server.Record.Name, passing: a.Passing, guard: b.look.Server.Record.Guard, last: b.proved, heard: time.Now(), news: make(chan app.Step, 256), end: make(chan error, 1)}
 	if w.last == nil {
 		w.last = b.last
 	}
@@ -179,7 +180,9 @@ func (w *watch) outcome() string {
 		s = "every registered mod is confirmed"
 	}
 	if w.exit == nil {
-		s += "; the server runs on, whatever you close"
+		if s += "; the server runs on, whatever you close"; w.passing {
+			s += ", until the demo ends"
+		}
 	}
 	s += "."
 	if w.result.Hint != "" {

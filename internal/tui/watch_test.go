@@ -39,6 +39,7 @@ func TestWatchPhases(t *testing.T) {
 		"proved":       {func(w *watch) { w.result = good }, "◆ proved; running"},
 		"not proved":   {func(w *watch) { w.result = bad }, "✕ not proved; running"},
 		"why":          {func(w *watch) { w.result = bad }, "1 of 2 registered mods is not confirmed; the server runs on"},
+		"the demo":     {func(w *watch) { w.result, w.passing = bad, true }, "whatever you close, until the demo ends."},
 		"stopped":      {func(w *watch) { w.result, w.exit = good, &host.Exit{How: host.EndedStop} }, "◆ proved; stopped"},
 		"crashed":      {func(w *watch) { w.result, w.exit = good, &host.Exit{How: host.EndedItself, Status: 3} }, "◆ proved; it ended by itself, with status 3"},
 		"insisted":     {func(w *watch) { w.result, w.exit = good, &host.Exit{How: host.EndedKill} }, "ended by force"},
