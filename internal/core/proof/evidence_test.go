@@ -244,6 +244,7 @@ func TestExplain(t *testing.T) {
 			"by its path: ValueError: bad crystal in /srv/mods/b/x", "", proof.End{}},
 		"a name":           {"10:00:00 [m] done a\n10:00:00 [m] an error in b, they say\n10:00:01 [m] open on 1\n", "by its name: an error in b, they say", "", proof.End{}},
 		"the surest":       {"10:00:00 [m] done a\n10:00:00 [m] error of b\n10:00:00 [m] error in /srv/mods/b/y\n10:00:01 [m] open on 1\n", "by its path: error in /srv/mods/b/y", "", proof.End{}},
+		"what was thrown":  {"10:00:00 [m] done a\n10:00:00 [m] [WARN] b cannot find the pond\nx.y.NullError: pond\n\tat z (Eel:12)\n10:00:01 [m] open on 1\n", "by its name: [WARN] b cannot find the pond", "", proof.End{}},
 		"another's":        {"10:00:00 [m] done a\n10:00:00 [m] error in /srv/mods/a/y\n10:00:01 [m] open on 1\n", "said nothing about it", "", proof.End{}},
 		"what was loading": {"10:00:00 [m] begin b\n10:00:00 [m] error 5\n10:00:01 [m] open on 1\n", "for it was loading: error 5", "", proof.End{}},
 		"a stop":           {"10:00:00 [m] done a\n10:00:00 [m] panic in /srv/mods/b/y\n10:00:01 [m] bye\n", "by its path", "line 2: panic in /srv/mods/b/y; it seems to be about b, by its path", proof.End{Exit: &one}},

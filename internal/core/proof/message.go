@@ -3,6 +3,7 @@ package proof
 import (
 	"bytes"
 	"math"
+	"regexp"
 
 	"initium/internal/core/text"
 )
@@ -44,8 +45,11 @@ func (m *message) goesOn(raw []byte, prefixed, hasPrefix bool) bool {
 			return true
 		}
 	}
-	return hasPrefix && m.prefixed && trouble.next(raw, 0) == math.MaxInt
+	return hasPrefix && m.prefixed && (trouble.next(raw, 0) == math.MaxInt || thrown.Match(raw))
 }
+
+// thrown is what a trace may begin with after the message: what was thrown.
+var thrown = regexp.MustCompile(`^[\w.$]+(?:Exception|Error)(?::|$)`)
 
 // goOn adds a line to the message that is open.
 func (r *Reader) goOn(raw []byte) {

@@ -38,7 +38,7 @@ const maxRemarks = 500
 
 // troubled are words of lines that sound like trouble.
 var troubled = [][]byte{[]byte("error"), []byte("Error"), []byte("ERROR"), []byte("warning"), []byte("Warning"), []byte("WARNING"), []byte("xception"), []byte("raceback"),
-	[]byte("fatal"), []byte("Fatal"), []byte("FATAL"), []byte("panic"), []byte("PANIC"), []byte("failed"), []byte("Failed"), []byte("FAILED"), []byte("failure")}
+	[]byte(" WARN"), []byte("[WARN"), []byte("/WARN"), []byte("=warn"), []byte("[warn"), []byte("SEVERE"), []byte("CRITICAL"), []byte("critical"), []byte("fatal"), []byte("Fatal"), []byte("FATAL"), []byte("panic"), []byte("PANIC"), []byte("failed"), []byte("Failed"), []byte("FAILED"), []byte("failure")}
 
 // trouble finds them in one line.
 var trouble = newFinder(troubled)

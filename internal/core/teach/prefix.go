@@ -3,6 +3,7 @@
 package teach
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -71,10 +72,20 @@ func shapes(lines []string) (list []*shape) {
 	}
 	for i := range min(len(lines), sampleLines) {
 		line := lines[i*len(lines)/min(len(lines), sampleLines)]
-		(&shape{}).grow(line[:min(len(line), prefixReach)], "", add)
+		line = line[:min(len(line), prefixReach)]
+		(&shape{}).grow(line, "", add)
+		if key := firstKey.FindString(line); key != "" {
+			(&shape{}).grow(line[len(key):], key, add)
+		}
 	}
 	return list
 }
+
+// Lines may be made of keys and values: the first key, and one that comes after a value.
+var (
+	firstKey = regexp.MustCompile(`^\{? ?"?[A-Za-z_@]\w*"?[=:] ?"?`)
+	nextKey  = regexp.MustCompile(`"?,? ?"?\b[A-Za-z_]\w*(?:=|":) ?"?`)
+)
 
 // openings are what a place may begin with, and what closes it.
 var openings = map[byte]string{'[': "]", '(': ")", '<': ">", '{': "}"}
@@ -95,7 +106,11 @@ func (s *shape) grow(rest, literal string, add func(*shape)) {
 	}
 	more := func(kind holeKind, length int) {
 		for rest := rest[length:]; ; rest = rest[1:] { // a weight may be filled up
-			for _, mark := range marks {
+			all := marks
+			if at := nextKey.FindStringIndex(rest); at != nil && at[0] == 0 {
+				all = append(slices.Clone(marks), rest[:at[1]])
+			}
+			for _, mark := range all {
 				if !strings.HasPrefix(rest, mark) || closer != "" && !strings.HasPrefix(mark, closer) && mark != "/" {
 					continue
 				}
@@ -125,7 +140,11 @@ func (s *shape) grow(rest, literal string, add func(*shape)) {
 	if n := levelLength(rest); n > 0 && !s.has(holeLevel) {
 		more(holeLevel, n)
 	}
-	for _, mark := range marks {
+	all := marks
+	if key := nextKey.FindString(rest); key != "" {
+		all = append(slices.Clone(marks), key)
+	}
+	for _, mark := range all {
 		at := strings.Index(rest, mark)
 		bare := mark == " " && closer == "" // the first word of a message looks the same
 		if at > 0 && field.MatchString(rest[:at]) && !bare && (mark != " " || !strings.Contains(rest[:at], " ")) {

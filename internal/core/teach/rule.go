@@ -186,7 +186,11 @@ func tokensOf(said, mod string, means dialect.Meaning, exact bool) (tokens []tok
 			return append(split(before+": ", "", exact), token{hole: "reason"}), nil
 		}
 	}
-	return times(append(tokens, split(rest, mod, exact)...), means), nil
+	tokens = times(append(tokens, split(rest, mod, exact)...), means)
+	if !exact {
+		tokens = anyTime(tokens)
+	}
+	return tokens, nil
 }
 
 // nameAt finds a name as a whole word, else wherever it is; -1 for nowhere.
@@ -234,6 +238,16 @@ func split(s, mod string, exact bool) (tokens []token) {
 			tokens = append(tokens, token{text: p, hole: "any"})
 		default:
 			tokens = append(tokens, token{text: p})
+		}
+	}
+	return tokens
+}
+
+// anyTime has what is left of times stand for any.
+func anyTime(tokens []token) []token {
+	for i := range tokens {
+		if t := &tokens[i]; t.hole == "" && joined.MatchString(t.text) {
+			t.hole = "any"
 		}
 	}
 	return tokens
