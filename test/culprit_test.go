@@ -18,6 +18,7 @@ type culpritJSON struct {
 	Problem, Reason, Symptom string
 	Evidence                 []struct{ Text string }
 	Remedy                   []struct{ Op, Mod string }
+	Instead                  []struct{ Text string }
 }
 
 // TestCulprit plants one bad mod among forty, of which some load through a
@@ -66,6 +67,23 @@ func TestCulprit(t *testing.T) {
 	}
 	if r := h.try("culprit", "h", "--symptom", "("); r.status != 2 {
 		t.Errorf("a symptom that is no pattern: %d %s", r.status, r.err)
+	}
+}
+
+// TestCulpritMayStay: where what is said of a culprit tells of a change that lets it stay,
+// that is told too.
+func TestCulpritMayStay(t *testing.T) {
+	h := newHarbour(t, "berth late\nberth early\nberth other\n")
+	h.cargo("late", "early", "haul 1\n")
+	h.cargo("early", "", "haul 1\n")
+	h.cargo("other", "", "haul 1\n")
+	var c culpritJSON
+	h.json(0, &c, "culprit", "h", "--json")
+	if fmt.Sprint(c.Culprits) != "[late]" || !c.Cured || len(c.Instead) != 1 || c.Instead[0].Text != "move early before late" || !strings.Contains(c.Reason, "late (failed): it needs early") {
+		t.Errorf("%+v", c)
+	}
+	if out := h.do(0, "culprit", "h"); !strings.Contains(out, "with that all the others are sound") || !strings.Contains(out, "or perhaps: move early before late (not tried)") {
+		t.Error(out)
 	}
 }
 

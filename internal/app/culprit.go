@@ -13,6 +13,7 @@ import (
 	"initium/internal/core/culprit"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
+	"initium/internal/core/remedy"
 	"initium/internal/core/text"
 	"initium/internal/host"
 )
@@ -52,8 +53,9 @@ type Culprits struct {
 	Problem  string           `json:"problem,omitempty"` // why there are none
 	Reason   string           `json:"reason"`            // how the smallest set that still fails does so
 	Evidence []proof.Evidence `json:"evidence"`
-	Changes  []lineup.Change  `json:"remedy"` // what keeps the culprits from meeting
-	Cured    bool             `json:"cured"`  // with that all the others were sound; else there is another cause too
+	Changes  []lineup.Change  `json:"remedy"`  // what keeps the culprits from meeting
+	Cured    bool             `json:"cured"`   // with that all the others were sound; else there is another cause too
+	Instead  []remedy.Remedy  `json:"instead"` // what may do instead, by what is said of the culprits; not tried
 }
 
 // symptom tells whether a start shows the fault that is looked for.
@@ -158,7 +160,7 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 	}
 	if h.least != nil && found.Problem == "" {
 		here := strings.NewReplacer(t.server.Record.Dir, original.Record.Dir)
-		result.Reason, result.Evidence = here.Replace(reasonOf(h.least)), evidence(h.least)
+		result.Reason, result.Evidence = here.Replace(reasonOf(h.least, found.Culprits)), evidence(h.least)
 		for i := range result.Evidence {
 			result.Evidence[i].Text = here.Replace(result.Evidence[i].Text)
 		}
@@ -175,7 +177,30 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 		}
 		result.Changes = append(result.Changes, change)
 	}
+	result.Instead = h.instead(found)
 	return result, a.Home.ForgetSearch(name)
+}
+
+// instead are changes that may mend the culprits, where what is said of them tells that,
+// besides switching mods off.
+func (h *hunt) instead(found culprit.Found) []remedy.Remedy {
+	list := []remedy.Remedy{}
+	if h.least == nil {
+		return list
+	}
+	for _, name := range found.Culprits {
+		m := h.least.Find(text.Clean(name))
+		if m == nil || m.Outcome == proof.Confirmed {
+			continue
+		}
+		for _, r := range remedy.For(remedy.Facts{Survey: h.t.whole, Proof: h.least}, m) {
+			off := slices.ContainsFunc(r.Changes, func(c lineup.Change) bool { return c.Op == lineup.OpOff })
+			if len(r.Changes) > 0 && !off {
+				list = append(list, r)
+			}
+		}
+	}
+	return list
 }
 
 func clean(names []string) []string {
@@ -186,12 +211,19 @@ func clean(names []string) []string {
 	return list
 }
 
-// reasonOf says why a start failed: of a server that is up, what is said of the mods.
-func reasonOf(p *proof.Proof) string {
-	if p.Exit == nil && p.Ready {
-		for _, m := range p.Mods {
-			if m.Registered && m.Outcome != proof.Confirmed && m.Reason != "" {
-				return fmt.Sprintf("%s is %s: %s", m.Name, m.Outcome, m.Reason)
+// reasonOf says why a start failed: of a server that is up, what is said of a culprit,
+// or of another mod that failed.
+func reasonOf(p *proof.Proof, culprits []string) string {
+	if p.Exit != nil || !p.Ready {
+		return p.Reason
+	}
+	for _, want := range []func(*proof.Mod) bool{
+		func(m *proof.Mod) bool { return slices.Contains(culprits, m.Name) && m.Outcome != proof.Confirmed },
+		func(m *proof.Mod) bool { return m.Outcome == proof.Failed },
+	} {
+		for i := range p.Mods {
+			if m := &p.Mods[i]; want(m) && m.Reason != "" {
+				return fmt.Sprintf("%s (%s): %s", m.Name, m.Outcome, m.Reason)
 			}
 		}
 	}

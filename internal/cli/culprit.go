@@ -108,8 +108,11 @@ func (e *env) printCulprits(f *app.Culprits) {
 	}
 	switch {
 	case f.Cured:
-		fmt.Fprintln(e.out, "with that all the others are sound")
+		fmt.Fprintln(e.out, "with that all the others are sound, as a start has shown")
 	case f.Sure:
 		fmt.Fprintln(e.out, "the others still fail with that: there is another cause too; make the change, and search again")
+	}
+	for _, r := range f.Instead {
+		fmt.Fprintf(e.out, "or perhaps: %s (not tried)\n", r.Text)
 	}
 }

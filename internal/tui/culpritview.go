@@ -250,6 +250,9 @@ func (v *culpritView) drawFound(c *canvas, y int) int {
 	case v.found.Sure:
 		line("then", "the others still fail: there is another cause too; make the change, and search again (C)")
 	}
+	if len(v.found.Instead) > 0 {
+		line("or perhaps", v.found.Instead[0].Text+"   (M plans it; it was not tried)")
+	}
 	return y - from + 1
 }
 
@@ -269,6 +272,10 @@ func (m *model) culpritKey(k string) tea.Cmd {
 		if v.over && v.found != nil && len(v.found.Changes) > 0 && !m.stuck {
 			return m.mendNow(append([]lineup.Change(nil), v.found.Changes...))
 		}
+	case "M":
+		if v.over && v.found != nil && len(v.found.Instead) > 0 && !m.stuck {
+			return m.mendNow(append([]lineup.Change(nil), v.found.Instead[0].Changes...))
+		}
 	case "esc", "enter":
 		m.view, m.notice = viewBoard, ""
 		if !v.over {
@@ -286,7 +293,11 @@ func (v *culpritView) keys() []keyHelp {
 	case !v.over:
 		return []keyHelp{{"x", "stop it for now"}, {"Esc", "to the board, while it goes on"}, {"?", "help"}, {"q", "close"}}
 	case v.found != nil && len(v.found.Changes) > 0:
-		return []keyHelp{{"m", "plan the remedy"}, {"Esc", "to the board"}, {"?", "help"}, {"q", "close"}}
+		keys := []keyHelp{{"m", "plan the remedy"}}
+		if len(v.found.Instead) > 0 {
+			keys = append(keys, keyHelp{"M", "plan the other"})
+		}
+		return append(keys, keyHelp{"Esc", "to the board"}, keyHelp{"?", "help"}, keyHelp{"q", "close"})
 	}
 	return []keyHelp{{"C", "search on"}, {"Esc", "to the board"}, {"?", "help"}, {"q", "close"}}
 }

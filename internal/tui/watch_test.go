@@ -15,6 +15,7 @@ import (
 	"initium/internal/core/culprit"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
+	found "initium/internal/core/remedy"
 	"initium/internal/host"
 )
 
@@ -196,12 +197,12 @@ func TestCulpritView(t *testing.T) {
 		t.Errorf("after it:\n%s", got)
 	}
 	m := &model{view: viewCulprit, hunt: v, w: 120, h: 30}
-	if cmd := m.answer(foundMsg{v, culpritEnd{found: &app.Culprits{Culprits: []string{"x", "y"}, With: []string{"z"}, Reason: "it sank", Evidence: []proof.Evidence{{Line: 4, Text: "sunk"}}, Starts: 9, Rate: 0.5, Repeat: 3,
+	if cmd := m.answer(foundMsg{v, culpritEnd{found: &app.Culprits{Culprits: []string{"x", "y"}, With: []string{"z"}, Reason: "it sank", Evidence: []proof.Evidence{{Line: 4, Text: "sunk"}}, Starts: 9, Rate: 0.5, Repeat: 3, Instead: []found.Remedy{{Text: "move z before y"}},
 		Changes: []lineup.Change{{Op: lineup.OpOff, Mod: "x"}}}}}); cmd != nil {
 		t.Error("a result asks for more")
 	}
 	got := show()
-	for _, want := range []string{"found, in 9 starts", "the culprits, together: x, y", "needs       z", "because     it sank", "log 4       sunk", "in about 50 % of the starts; 3 without it", "look at it with doubt", "remedy      switch x off"} {
+	for _, want := range []string{"found, in 9 starts", "the culprits, together: x, y", "needs       z", "because     it sank", "log 4       sunk", "in about 50 % of the starts; 3 without it", "look at it with doubt", "remedy      switch x off", "or perhaps  move z before y   (M plans it; it was not tried)"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("no %q in\n%s", want, got)
 		}

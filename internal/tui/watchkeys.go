@@ -17,7 +17,7 @@ var watchHelp = []keyHelp{
 	{"r", "start the server again after a crash, or not"},
 	{"x", "stop the server: politely, then patiently, then by force"},
 	{"e", "open the files that mods made at their first start"},
-	{"o", "the file that grows while nothing is printed is the server's log"},
+	{"o", "take the file that grows for the server's log"},
 	{"s S", "start it once it has stopped; stop it and start it again"},
 	{"Esc", "to the board; the server goes on"},
 }
