@@ -179,6 +179,24 @@ func FuzzEmptied(f *testing.F) {
 	})
 }
 
+// TestOddPlacesOfTheParked: whatever is remembered of places, nobody is lost.
+func TestOddPlacesOfTheParked(t *testing.T) {
+	d := parse(t, listDialect("format = 'key-value'\nshape = 'list'\nat = 'mods'\nseparator = ','"))
+	for _, test := range []struct{ parked, want string }{
+		{"x y, y x", "a b -x -y"}, {"x gone, y x", "-x -y a b"}, {"x a, y a", "a -y -x b"}, {"a b", "a b"}, {"x x", "a b -x"}, {"z y, y x, x b", "a b -x -y -z"},
+	} {
+		var parked []lineup.Parked
+		for _, s := range strings.Split(test.parked, ", ") {
+			name, after, _ := strings.Cut(s, " ")
+			parked = append(parked, lineup.Parked{Registration: "list", Name: name, After: after})
+		}
+		l := lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte("mods=a,b\n"), nil }, parked)
+		if got := sum(l); got != test.want {
+			t.Errorf("with %s parked it reads %q, want %q", test.parked, got, test.want)
+		}
+	}
+}
+
 // TestBareNames: in a file that holds nothing but names, a line is a mod; where any key
 // may be that of a mod, its value tells.
 func TestBareNames(t *testing.T) {

@@ -1,6 +1,9 @@
 package lineup
 
-import "slices"
+import (
+	"maps"
+	"slices"
+)
 
 // Parked is a mod that is switched off in a list without comments. Its place is
 // remembered in Initium's own record, not in the file.
@@ -13,23 +16,53 @@ type Parked struct {
 }
 
 // withParked puts those that are parked in a registration back into its list, each after
-// what it stood after, which may be parked itself. One whose neighbour is gone comes
-// first.
+// what it stood after, which may be parked itself; of two that stood after the same, the
+// one that was parked last comes first. One whose neighbour is gone comes at the top.
 func withParked[T any](list []T, registration string, parked []Parked, name func(T) string, place func(Parked) T) []T {
-	at := func(of string) int { return slices.IndexFunc(list, func(e T) bool { return name(e) == of }) }
-	var rest []Parked
+	there := make(map[string]bool, len(list))
+	for _, e := range list {
+		there[name(e)] = true
+	}
+	after := map[string][]Parked{}
+	var names []string // of those that are parked
 	for _, p := range parked {
-		if p.Registration == registration && at(p.Name) < 0 {
-			rest = append(rest, p)
+		if p.Registration == registration && !there[p.Name] {
+			there[p.Name] = true
+			after[p.After] = append(after[p.After], p)
+			names = append(names, p.Name)
 		}
 	}
-	for len(rest) > 0 {
-		i := slices.IndexFunc(rest, func(p Parked) bool { return p.After == "" || at(p.After) >= 0 })
-		i = max(i, 0)
-		list = slices.Insert(list, at(rest[i].After)+1, place(rest[i]))
-		rest = slices.Delete(rest, i, i+1)
+	if len(names) == 0 {
+		return list
 	}
-	return list
+	whole := make([]T, 0, len(list)+len(names))
+	placed := map[string]bool{}
+	var follow func(of string)
+	follow = func(of string) {
+		these := after[of]
+		delete(after, of)
+		for _, p := range slices.Backward(these) {
+			placed[p.Name] = true
+			whole = append(whole, place(p))
+			follow(p.Name)
+		}
+	}
+	follow("")
+	for _, of := range slices.Sorted(maps.Keys(after)) {
+		if !there[of] {
+			follow(of)
+		}
+	}
+	for _, e := range list {
+		whole = append(whole, e)
+		follow(name(e))
+	}
+	for _, p := range parked { // those that stand after each other in a circle come last
+		if p.Registration == registration && !placed[p.Name] && slices.Contains(names, p.Name) {
+			follow(p.After)
+		}
+	}
+	return whole
 }
 
 // spot is a place in a list as the operator sees it.
