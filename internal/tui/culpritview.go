@@ -224,8 +224,7 @@ func (v *culpritView) drawFound(c *canvas, y int) int {
 	line := func(label, s string) {
 		if s != "" {
 			c.put(2, y, label, inkDim)
-			c.putWithin(14, y, c.w-15, s, inkText)
-			y++
+			y = c.paragraph(14, y, c.w-15, 2, s, inkText)
 		}
 	}
 	line("needs", strings.Join(v.found.With, ", "))

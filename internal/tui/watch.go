@@ -185,7 +185,9 @@ func (w *watch) outcome() string {
 		}
 	}
 	s += "."
-	if w.result.Hint != "" {
+	if file := w.elsewhere(); file != "" {
+		s += " It printed nothing, but wrote " + file + "; if that is its log, o says so."
+	} else if w.result.Hint != "" {
 		s += " " + upper(w.result.Hint) + "."
 	}
 	for _, d := range w.result.Differs {
