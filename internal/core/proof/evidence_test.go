@@ -241,12 +241,12 @@ func TestExplain(t *testing.T) {
 		end               proof.End
 	}{
 		"a path in a trace": {"10:00:00 [m] done a\n10:00:00 [m] Exception while tuning\nTraceback:\n  File \"/srv/run\", line 2\nValueError: bad crystal in /srv/mods/b/x\n10:00:01 [m] open on 1\n",
-			"by its path: ValueError: bad crystal in /srv/mods/b/x", "", proof.End{}},
-		"a name":           {"10:00:00 [m] done a\n10:00:00 [m] an error in b, they say\n10:00:01 [m] open on 1\n", "by its name: an error in b, they say", "", proof.End{}},
-		"the surest":       {"10:00:00 [m] done a\n10:00:00 [m] error of b\n10:00:00 [m] error in /srv/mods/b/y\n10:00:01 [m] open on 1\n", "by its path: error in /srv/mods/b/y", "", proof.End{}},
-		"what was thrown":  {"10:00:00 [m] done a\n10:00:00 [m] [WARN] b cannot find the pond\nx.y.NullError: pond\n\tat z (Eel:12)\n10:00:01 [m] open on 1\n", "by its name: [WARN] b cannot find the pond", "", proof.End{}},
+			"ValueError: bad crystal in /srv/mods/b/x (it sounds like trouble with it, by its path;", "", proof.End{}},
+		"a name":           {"10:00:00 [m] done a\n10:00:00 [m] an error in b, they say\n10:00:01 [m] open on 1\n", "an error in b, they say (it sounds like trouble with it, by its name;", "", proof.End{}},
+		"the surest":       {"10:00:00 [m] done a\n10:00:00 [m] error of b\n10:00:00 [m] error in /srv/mods/b/y\n10:00:01 [m] open on 1\n", "error in /srv/mods/b/y (it sounds like trouble with it, by its path;", "", proof.End{}},
+		"what was thrown":  {"10:00:00 [m] done a\n10:00:00 [m] [WARN] b cannot find the pond\nx.y.NullError: pond\n\tat z (Eel:12)\n10:00:01 [m] open on 1\n", "[WARN] b cannot find the pond (it sounds like trouble with it, by its name;", "", proof.End{}},
 		"another's":        {"10:00:00 [m] done a\n10:00:00 [m] error in /srv/mods/a/y\n10:00:01 [m] open on 1\n", "said nothing about it", "", proof.End{}},
-		"what was loading": {"10:00:00 [m] begin b\n10:00:00 [m] error 5\n10:00:01 [m] open on 1\n", "for it was loading: error 5", "", proof.End{}},
+		"what was loading": {"10:00:00 [m] begin b\n10:00:00 [m] error 5\n10:00:01 [m] open on 1\n", "error 5 (it sounds like trouble with it, for it was loading;", "", proof.End{}},
 		"a stop":           {"10:00:00 [m] done a\n10:00:00 [m] panic in /srv/mods/b/y\n10:00:01 [m] bye\n", "by its path", "line 2: panic in /srv/mods/b/y; it seems to be about b, by its path", proof.End{Exit: &one}},
 		"a stop, nobody's": {"10:00:00 [m] done a\n10:00:00 [m] fatal: no disk\n", "stopped before", "line 2: fatal: no disk", proof.End{Exit: &one}},
 		"a secret":         {"10:00:00 [m] done a\n10:00:00 [m] error in /srv/mods/b/y: key hush-hush\n10:00:01 [m] open on 1\n", "key ••••", "", proof.End{}},
