@@ -70,7 +70,8 @@ func looksLikeLog(name string) bool {
 	return false
 }
 
-// lookElsewhere looks for the log of a server that has printed nothing.
+// lookElsewhere looks for the log of a server that has printed nothing. When it was
+// started is told by the clock of now, as the times of files are.
 func (f *following) lookElsewhere() {
 	since := time.Now().Add(-time.Since(f.began))
 	f.elsewhere = logsElsewhere(f.server.Record.Dir, since.Add(-time.Second)) // the times of files may be whole seconds
