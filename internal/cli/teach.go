@@ -147,6 +147,11 @@ func (e *env) teachRule(l *app.Lessons, lesson teach.Lesson, write bool) error {
 	if err != nil {
 		return err
 	}
+	var file string
+	var missing []string
+	if write { // before anything is printed: whoever reads it may stop reading
+		file, missing, err = l.Write(t, lesson)
+	}
 	fmt.Fprintf(e.out, "means %q  line %q", t.Rule.Means, t.Rule.Line)
 	if t.Rule.Level != "" {
 		fmt.Fprintf(e.out, "  level %q", t.Rule.Level)
@@ -160,16 +165,15 @@ func (e *env) teachRule(l *app.Lessons, lesson teach.Lesson, write bool) error {
 	if len(t.Owed) > 0 {
 		fmt.Fprintf(e.out, "no rule speaks of %s yet\n", strings.Join(t.Owed, ", "))
 	}
-	if !write {
-		fmt.Fprintln(e.out, "not written; --write does that")
-		return nil
-	}
-	file, missing, err := l.Write(t, lesson)
-	if err != nil {
+	switch {
+	case err != nil:
 		return err
+	case !write:
+		fmt.Fprintln(e.out, "not written; --write does that")
+	default:
+		fmt.Fprintf(e.out, "written to %s\n", file)
+		e.stillMissing(l.Dialect, missing)
 	}
-	fmt.Fprintf(e.out, "written to %s\n", file)
-	e.stillMissing(l.Dialect, missing)
 	return nil
 }
 
