@@ -222,6 +222,13 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
+	if len(os.Args) > 2 && os.Args[1] == "note" {
+		a := &app.App{Home: host.Home{Dir: os.Getenv("INITIUM_HOME")}}
+		if err := a.Note(host.StartDir(os.Args[2])); err != nil {
+			os.Exit(3)
+		}
+		os.Exit(0)
+	}
 	os.Exit(m.Run())
 }
 

@@ -172,6 +172,33 @@ func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 	}
 }
 
+// What a server is started again with after a crash is noted too: it may be other than
+// before, and is compared.
+func TestNoteBeforeARestart(t *testing.T) {
+	a, dir := running(t, "cd \"${0%/*}\"; echo 'in a'; echo 'in b'; echo hot; [ -e crashed ] || { touch crashed; sleep 0.5; exit 3; }\n"+polite)
+	if err := a.Guard("k", 2); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	_, judged := steps(t, a, func(s app.Step) bool {
+		if s.Number == 1 && s.Exit != nil && s.Exit.Again != nil {
+			if err := os.WriteFile(filepath.Join(dir, "mods/b/new"), nil, 0o600); err != nil {
+				t.Error(err)
+			}
+		}
+		return s.Number == 2 && s.Judged != nil
+	})
+	if len(judged) != 2 || judged[0].Verdict != proof.Proved || judged[1].Verdict != proof.Proved {
+		t.Fatalf("judged %+v", judged)
+	}
+	c, err := a.Compare(context.Background(), "k", 1, 2)
+	if err != nil || len(c.Files) != 1 || c.Files[0].Mod != "b" || c.Files[0].Path != "new" {
+		t.Errorf("compared: %+v, %v", c, err)
+	}
+}
+
 // A clock that was set meanwhile changes nothing: what the keeper wrote down of the time
 // of day counts for nothing but being shown.
 func TestFollowAfterTheClockWasSet(t *testing.T) {

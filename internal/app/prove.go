@@ -150,6 +150,29 @@ func (a *App) prepare(look *Look, opt ProveOptions) (dir host.StartDir, number i
 	if err != nil {
 		return "", 0, err
 	}
+	if a.Exe != "" {
+		spec.Note = []string{a.Exe, "note"}
+	}
+	e := expectation(look, opt)
+	var inventory *proof.Inventory
+	if look.Forecast != nil { // a copy that mods are tried on is not compared
+		if inventory, err = a.inventory(look.Server, look.Survey); err != nil {
+			return "", 0, fmt.Errorf("note what %s is started with: %w", name, err)
+		}
+	}
+	if dir, number, err = a.Home.Prepare(spec); err != nil {
+		return "", 0, err
+	}
+	if inventory != nil {
+		if err := dir.PutInventory(inventory); err != nil {
+			return "", 0, err
+		}
+	}
+	return dir, number, dir.PutExpected(e)
+}
+
+// expectation is what a start is to be judged by.
+func expectation(look *Look, opt ProveOptions) host.Expected {
 	e := host.Expected{Mods: Expect(look.Survey), Within: opt.Within, Settle: opt.Stay, Absent: look.Server.absentLeavings(look.Survey)}
 	if e.Within <= 0 {
 		e.Within = time.Duration(look.Server.Dialect.Start.Within)
@@ -166,21 +189,36 @@ func (a *App) prepare(look *Look, opt ProveOptions) (dir host.StartDir, number i
 		}
 		e.Foretold = append(e.Foretold, said)
 	}
-	var inventory *proof.Inventory
-	if look.Forecast != nil { // a copy that mods are tried on is not compared
-		if inventory, err = a.inventory(look.Server, look.Survey); err != nil {
-			return "", 0, fmt.Errorf("note what %s is started with: %w", name, err)
-		}
+	return e
+}
+
+// Note notes what a server is about to be started again with, after a crash: its
+// keeper asks for that. How long the server may take stays as it was.
+func (a *App) Note(dir host.StartDir) error {
+	name, err := dir.Server()
+	if err != nil {
+		return err
 	}
-	if dir, number, err = a.Home.Prepare(spec); err != nil {
-		return "", 0, err
+	before, err := dir.Expected()
+	if err != nil {
+		return err
 	}
-	if inventory != nil {
-		if err := dir.PutInventory(inventory); err != nil {
-			return "", 0, err
-		}
+	s, err := a.Server(name)
+	if err != nil {
+		return err
 	}
-	return dir, number, dir.PutExpected(e)
+	look, err := a.look(s, survey.Take(s.input()))
+	if err != nil {
+		return err
+	}
+	inventory, err := a.inventory(s, look.Survey)
+	if err != nil {
+		return err
+	}
+	if err := dir.PutInventory(inventory); err != nil {
+		return err
+	}
+	return dir.PutExpected(expectation(look, ProveOptions{Within: before.Within, Stay: before.Settle}))
 }
 
 // keep keeps a proof, with what was learned from it. look is the server as it was

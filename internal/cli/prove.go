@@ -159,6 +159,16 @@ func (e *env) keeper() *cobra.Command {
 	}
 }
 
+// note is what a keeper runs before it starts a server again.
+func (e *env) note() *cobra.Command {
+	return &cobra.Command{
+		Use:    "note STARTDIR",
+		Hidden: true,
+		Args:   args(cobra.ExactArgs(1)),
+		RunE:   func(_ *cobra.Command, args []string) error { return e.app.Note(host.StartDir(args[0])) },
+	}
+}
+
 // keep owns a server in the foreground.
 func (e *env) keep() *cobra.Command {
 	return &cobra.Command{

@@ -91,8 +91,11 @@ func (d StartDir) after(at *pieceStart) (more bool, err error) {
 // openPiece opens a piece, packed or not; fs.ErrNotExist when it is not kept.
 func (d StartDir) openPiece(n int) (io.ReadCloser, error) {
 	f, err := os.Open(d.piece(n))
-	if err == nil || n == 0 || !errors.Is(err, fs.ErrNotExist) {
-		return f, err
+	if err == nil {
+		return f, nil
+	}
+	if n == 0 || !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
 	}
 	if f, err = os.Open(d.packedPiece(n)); err != nil {
 		return nil, err
@@ -202,12 +205,13 @@ const atOnce = 4 << 20
 // passed over.
 func (f *Follower) open(feed func([]byte, time.Duration)) (ok bool, err error) {
 	for {
-		if f.log, err = f.dir.openPiece(f.at.piece); err == nil {
+		var log io.ReadCloser
+		if log, err = f.dir.openPiece(f.at.piece); err == nil {
 			if f.times, err = os.Open(f.dir.pieceTimes(f.at.piece)); err == nil {
+				f.log = log
 				break
 			}
-			f.log.Close()
-			f.log = nil
+			log.Close()
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
 			return false, err

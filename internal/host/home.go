@@ -206,6 +206,13 @@ func (d StartDir) proof() string     { return filepath.Join(string(d), "proof.js
 func (d StartDir) inventory() string { return filepath.Join(string(d), "inventory.zst") }
 func (d StartDir) expect() string    { return filepath.Join(string(d), "expect.json") }
 
+// Server is the name of the server whose start this is.
+func (d StartDir) Server() (string, error) {
+	var spec Spec
+	err := readJSON(d.spec(), &spec)
+	return spec.Server, err
+}
+
 // PutExpected keeps what the start is to be judged by.
 func (d StartDir) PutExpected(e Expected) error { return writeJSON(d.expect(), e) }
 

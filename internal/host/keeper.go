@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"os/exec"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -29,8 +31,9 @@ type Spec struct {
 	Files    []string      `json:"files,omitempty"` // that the server writes its log into, besides what it prints
 	Console  string        `json:"console,omitempty"`
 	Signal   string        `json:"signal,omitempty"`
-	Patience time.Duration `json:"patience"` // ns
-	Lock     string        `json:"lock"`     // held for as long as the server runs
+	Patience time.Duration `json:"patience"`       // ns
+	Note     []string      `json:"note,omitempty"` // run, with the start's folder, to note what the server is started again with
+	Lock     string        `json:"lock"`           // held for as long as the server runs
 	Socket   string        `json:"socket"`
 }
 
@@ -179,12 +182,30 @@ func (k *keeper) next(exit Exit, pause time.Duration) (again bool, err error) {
 	if err := dir.expectAs(k.dir); err != nil {
 		return false, err
 	}
+	k.note(dir)
 	exit.Next = number
 	if err := writeJSON(k.dir.exit(), exit); err != nil {
 		return false, err
 	}
 	k.dir = dir
 	return true, nil
+}
+
+// noteLimit is how long it may take to note what a server is started again with.
+const noteLimit = 10 * time.Second
+
+// note has what the server is started again with noted in a start's folder, by a
+// process of its own, so that the keeper stays small. Without that the start is judged
+// as the one before it.
+func (k *keeper) note(dir StartDir) {
+	if len(k.spec.Note) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), noteLimit)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, k.spec.Note[0], append(slices.Clone(k.spec.Note[1:]), string(dir))...)
+	cmd.Dir, cmd.Env = "/", append(os.Environ(), "INITIUM_HOME="+k.spec.Home)
+	_ = cmd.Run() // no reason not to start the server
 }
 
 // run starts the server, writes its log and waits for its end, and for that of

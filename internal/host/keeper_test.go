@@ -660,3 +660,21 @@ func TestDropOldLogs(t *testing.T) {
 		}
 	}
 }
+
+// Who follows a start before there is a log reads it all the same.
+func TestFollowBeforeTheLog(t *testing.T) {
+	k := prepare(t, nil)
+	for range 3 {
+		if more, err := k.f.Next(func([]byte, time.Duration) { t.Error("something is read") }); more || err != nil {
+			t.Fatalf("before the log: %v, %v", more, err)
+		}
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := k.dir.Launch(exe); err != nil {
+		t.Fatal(err)
+	}
+	k.log("up in harbour\n")
+}
