@@ -37,6 +37,13 @@ func (h Home) State(server string) (s State, err error) {
 	s.Number = numbers[len(numbers)-1]
 	s.Start = h.Start(server, s.Number)
 	running, runErr := s.Start.Running()
+	if held && runErr != nil && len(numbers) > 1 { // it may be about to be started again
+		before := h.Start(server, numbers[len(numbers)-2])
+		if exit, ended := before.Exit(); ended && exit.Again != nil {
+			running, _ = before.Running()
+			return State{Up: true, Waiting: true, Start: before, Number: numbers[len(numbers)-2], Since: running.Started, Exit: &exit}, nil
+		}
+	}
 	s.Since = running.Started
 	exit, ended := s.Start.Exit()
 	if ended {
