@@ -678,3 +678,33 @@ func TestFollowBeforeTheLog(t *testing.T) {
 	}
 	k.log("up in harbour\n")
 }
+
+// While what a server is started again with is being noted, it is neither running nor
+// stopped.
+func TestStateBeforeARestart(t *testing.T) {
+	home := host.Home{Dir: t.TempDir()}
+	var dirs []host.StartDir
+	for range 2 {
+		dir, _, err := home.NewStart("s")
+		if err != nil {
+			t.Fatal(err)
+		}
+		dirs = append(dirs, dir)
+	}
+	for name, data := range map[string]string{"run.json": `{"keeper":1,"server":1}`, "exit.json": `{"status":3,"again":"2026-01-02T10:00:00Z"}`} {
+		if err := os.WriteFile(filepath.Join(string(dirs[0]), name), []byte(data), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	lock, err := os.Create(filepath.Join(home.Dir, "servers", "s", "running.lock"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		t.Fatal(err)
+	}
+	if s, err := home.State("s"); err != nil || !s.Up || !s.Waiting || s.Number != 1 || s.Start != dirs[0] || s.Exit == nil || s.Lost != nil {
+		t.Errorf("the state is %+v, %v", s, err)
+	}
+}
