@@ -257,12 +257,15 @@ func TestHint(t *testing.T) {
 		if p, err := a.Prove(context.Background(), "k", app.ProveOptions{}); err != nil || p.Verdict != proof.Proved {
 			t.Errorf("followed there: %+v, %v", p, err)
 		}
-		l, err = a.Teach("oven", filepath.Join(t.TempDir(), "../.."), "", strings.NewReader(""))
-		if err == nil {
-			_, err = l.Own()
+		sent := filepath.Join(t.TempDir(), "own.log")
+		if err := os.WriteFile(sent, []byte("in a\n"), 0o600); err != nil {
+			t.Fatal(err)
 		}
-		if err == nil {
-			t.Error("a log from anywhere was taken for the server's own")
+		if l, err = a.Teach("oven", sent, "", nil); err != nil {
+			t.Fatal(err)
+		}
+		if file, err := l.Own(); err == nil || !strings.Contains(err.Error(), "is not below the folder") {
+			t.Errorf("a log from anywhere was taken for the server's own: %q, %v", file, err)
 		}
 	}
 }

@@ -183,6 +183,12 @@ func (k *keeper) next(exit Exit, pause time.Duration) (again bool, err error) {
 		return false, err
 	}
 	k.note(dir)
+	select {
+	case <-k.enough: // it was stopped meanwhile
+		exit.Again = nil
+		return false, errors.Join(dir.Remove(), writeJSON(k.dir.exit(), exit))
+	default:
+	}
 	exit.Next = number
 	if err := writeJSON(k.dir.exit(), exit); err != nil {
 		return false, err
@@ -203,6 +209,13 @@ func (k *keeper) note(dir StartDir) {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), noteLimit)
 	defer cancel()
+	go func() { // nobody waits for a note of a start that is not to be
+		select {
+		case <-k.enough:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
 	cmd := exec.CommandContext(ctx, k.spec.Note[0], append(slices.Clone(k.spec.Note[1:]), string(dir))...)
 	cmd.Dir, cmd.Env = "/", append(os.Environ(), "INITIUM_HOME="+k.spec.Home)
 	_ = cmd.Run() // no reason not to start the server

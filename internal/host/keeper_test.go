@@ -708,3 +708,31 @@ func TestStateBeforeARestart(t *testing.T) {
 		t.Errorf("the state is %+v, %v", s, err)
 	}
 }
+
+// A server that is stopped while what it is started again with is being noted stays down,
+// and is not started for that.
+func TestStopBeforeARestart(t *testing.T) {
+	noting := filepath.Join(t.TempDir(), "noting")
+	k := begin(t, func(s *host.Spec) { s.Note = []string{"/bin/sh", "-c", "touch '" + noting + "'; exec sleep 9"} })
+	k.log("up in harbour\n")
+	if err := k.dir.Guard(2); err != nil {
+		t.Fatal(err)
+	}
+	k.say("crash")
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		if _, err := os.Stat(noting); err == nil {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatal("nothing is noted")
+		}
+	}
+	exit, err := k.home.StopServer(context.Background(), "s")
+	if err != nil || exit.Status != 7 || exit.Again != nil || exit.Next != 0 {
+		t.Errorf("stopped: %+v, %v", exit, err)
+	}
+	k.exit()
+	if starts, err := k.home.Starts("s"); err != nil || len(starts) != 1 {
+		t.Errorf("starts %v, %v", starts, err)
+	}
+}

@@ -18,24 +18,24 @@ type hollow struct {
 
 // yamlKey finds the key of a block list or object; ok is false when it has none of its
 // own line, as when it is the whole document.
-func yamlKey(doc []byte, root *text.Node, at string) (h hollow, n *text.Node, ok bool) {
+func yamlKey(doc []byte, root *text.Node, at string) (h hollow, ok bool) {
 	m := root.Member(at)
 	if m == nil {
-		return h, root.Get(at), false
+		return h, false
 	}
 	colon := m.Key.End
 	for colon < len(doc) && (doc[colon] == ' ' || doc[colon] == '\t') {
 		colon++
 	}
 	if colon == len(doc) || doc[colon] != ':' {
-		return h, m.Value, false
+		return h, false
 	}
 	h = hollow{key: text.Span{Start: m.Key.Start, End: colon + 1}, indent: column(doc, m.Key.Start)}
 	h.value = text.Span{Start: colon + 1, End: colon + 1}
 	if m.Value.End > colon && m.Value.Start > colon && strings.TrimLeft(string(doc[colon+1:m.Value.Start]), " ") == "" && m.Value.Len() > 0 {
 		h.value.End = m.Value.End
 	}
-	return h, m.Value, true
+	return h, true
 }
 
 // isNull tells a value that is missing.

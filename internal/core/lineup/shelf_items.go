@@ -45,9 +45,9 @@ func openItems(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 	s := &itemShelf{doc: doc, list: n, r: r}
 	switch {
 	case r.Format == dialect.FormatYAML:
-		h, value, ok := yamlKey(doc, root, r.At)
-		if s.hollow = h; ok && value != nil && isNull(value) {
-			s.list = &text.Node{Kind: text.NodeList, Span: value.Span}
+		var ok bool
+		if s.hollow, ok = yamlKey(doc, root, r.At); ok && isNull(n) {
+			s.list = &text.Node{Kind: text.NodeList, Span: n.Span}
 			s.findHidden()
 			return s, nil
 		}

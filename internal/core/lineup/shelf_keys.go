@@ -47,7 +47,7 @@ func openKeys(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 	switch r.Format {
 	case dialect.FormatYAML:
 		var ok bool
-		if s.hollow, _, ok = yamlKey(doc, root, r.At); ok && n != nil && isNull(n) {
+		if s.hollow, ok = yamlKey(doc, root, r.At); ok && isNull(n) {
 			s.list = &text.Node{Kind: text.NodeList, Span: n.Span}
 			return s, nil
 		}

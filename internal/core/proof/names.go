@@ -22,12 +22,13 @@ func (r *Reader) record(name string) *record {
 // find finds a mod by its name, by what else it is called, or by either in other letter
 // case, as long as only one can be meant; nil for none.
 func (r *Reader) find(name string) *record {
-	for _, rec := range []*record{r.mods[name], r.also[name], r.also[strings.ToLower(name)]} {
-		if rec != nil {
-			return rec
-		}
+	if rec := r.mods[name]; rec != nil {
+		return rec
 	}
-	return nil
+	if rec := r.also[name]; rec != nil {
+		return rec
+	}
+	return r.also[strings.ToLower(name)]
 }
 
 // call notes what a mod is called besides its name. What two are called means neither.
