@@ -32,8 +32,8 @@ func standsFor(word, mod string) (keys []string, ok bool) {
 func listsIn(value, mod string) (list [][]string) {
 	for _, separator := range []string{";", ",", ", ", "; ", "|", ":", " "} {
 		items := strings.Split(strings.TrimSuffix(value, separator), separator)
+		mark := markOf(items)
 		for _, item := range items {
-			mark := markOf(items)
 			keys, ok := standsFor(strings.TrimPrefix(item, mark), mod)
 			if !ok || separator[0] == ',' && len(keys) > 0 && keys[0] == "options" {
 				continue
