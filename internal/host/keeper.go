@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -32,6 +33,7 @@ type Spec struct {
 	Console  string        `json:"console,omitempty"`
 	Signal   string        `json:"signal,omitempty"`
 	Patience time.Duration `json:"patience"`       // ns
+	Pauses   Pauses        `json:"pauses"`         // before it is started again; zero values for the usual ones
 	Note     []string      `json:"note,omitempty"` // run, with the start's folder, to note what the server is started again with
 	Lock     string        `json:"lock"`           // held for as long as the server runs
 	Socket   string        `json:"socket"`
@@ -66,13 +68,20 @@ const (
 	EndedUnseen = "unseen" // its keeper was gone by then
 )
 
-// After a crash the server is started again after a pause that doubles each time;
-// once it has stayed up for a while the counting begins anew.
-const (
-	firstPause = time.Second
-	longPause  = time.Minute
-	steadyTime = 10 * time.Minute
-)
+// Pauses say how long a keeper waits, in ns, before it starts a server again that has
+// crashed: each time twice as long as the time before.
+type Pauses struct {
+	First  time.Duration `json:"first,omitempty"`
+	Most   time.Duration `json:"most,omitempty"`
+	Steady time.Duration `json:"steady,omitempty"` // a server that was up for longer begins with the first pause again
+}
+
+var usualPauses = Pauses{First: time.Second, Most: time.Minute, Steady: 10 * time.Minute}
+
+// or takes the values of others where it has none.
+func (p Pauses) or(others Pauses) Pauses {
+	return Pauses{cmp.Or(p.First, others.First), cmp.Or(p.Most, others.Most), cmp.Or(p.Steady, others.Steady)}
+}
 
 // insistence is how long a server has between the two signals that end it by force.
 const insistence = 2 * time.Second
@@ -129,14 +138,13 @@ func Keep(dir StartDir) error {
 		}
 	}()
 	for {
-		began := time.Now()
 		exit, err := k.run()
 		if err != nil {
 			return never(err)
 		}
-		pause, again := k.pause(exit, time.Since(began))
+		pause, again := k.pause(exit)
 		if again {
-			at := time.Now().Add(pause)
+			at := exit.At.Add(pause)
 			exit.Again = &at
 		}
 		if err := writeJSON(k.dir.exit(), exit); err != nil || !again {
@@ -150,20 +158,28 @@ func Keep(dir StartDir) error {
 
 // pause tells whether a server that has ended is to be started again, and after
 // how long.
-func (k *keeper) pause(exit Exit, lasted time.Duration) (time.Duration, bool) {
+func (k *keeper) pause(exit Exit) (time.Duration, bool) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.how != EndedItself || exit.Status == 0 {
 		return 0, false
 	}
-	if lasted > steadyTime {
+	pauses := k.spec.Pauses.or(usualPauses)
+	if exit.Lasted > pauses.Steady {
 		k.crashes = 0
 	}
 	if k.crashes >= k.guards {
 		return 0, false
 	}
+	pause := pauses.First
+	for range k.crashes {
+		if pause *= 2; pause >= pauses.Most {
+			pause = pauses.Most
+			break
+		}
+	}
 	k.crashes++
-	return min(firstPause<<(k.crashes-1), longPause), true
+	return pause, true
 }
 
 // next waits and makes ready for another start; again is false when the server is

@@ -65,6 +65,9 @@ func serve(how []string) {
 				os.Stdout.Write(all)
 			}
 			fmt.Println("the flood is over")
+		case "endless":
+			os.Stdout.Write(bytes.Repeat([]byte{'x'}, 70<<20))
+			fmt.Println(" and over")
 		}
 	}
 	scan := bufio.NewScanner(os.Stdin)
@@ -183,6 +186,24 @@ func (k *kept) say(line string) {
 	}
 }
 
+// noSecond looks that no second server is started beside the one that runs.
+func (k *kept) noSecond() {
+	k.Helper()
+	exe, err := os.Executable()
+	if err != nil {
+		k.Fatal(err)
+	}
+	second, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}})
+	if err != nil {
+		k.Fatal(err)
+	}
+	defer second.Remove()
+	if err := second.Launch(exe); err == nil || !strings.Contains(err.Error(), "running already") {
+		k.Errorf("a second start gives %v", err)
+		second.Stop(context.Background())
+	}
+}
+
 func with(words ...string) func(*host.Spec) {
 	return func(s *host.Spec) { s.Command = append(s.Command, words...) }
 }
@@ -194,15 +215,7 @@ func TestKeeper(t *testing.T) {
 		if !k.home.IsRunning("s") {
 			t.Error("the server is not seen to run")
 		}
-		exe, _ := os.Executable()
-		second, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}})
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := second.Launch(exe); err == nil || !strings.Contains(err.Error(), "running already") {
-			t.Errorf("a second start gives %v", err)
-		}
-		second.Remove()
+		k.noSecond()
 		k.say("one\ntwo")
 		if got := k.log("heard one two\n"); got != "up in harbour\nheard one two\n" {
 			t.Errorf("on a terminal %v: %q", terminal, got)
@@ -257,7 +270,18 @@ func TestKeeperAndBadServers(t *testing.T) {
 func TestKeeperOfABackgroundServer(t *testing.T) {
 	k := begin(t, func(s *host.Spec) { s.Command, s.Console = append(s.Command, "background"), "" })
 	k.log("up in harbour\nup in harbour\n")
-	time.Sleep(100 * time.Millisecond)
+	running, err := k.dir.Running()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) { // until the parent has ended
+		if _, err := os.Stat(fmt.Sprintf("/proc/%d", running.Server)); err != nil {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatal("it does not go into the background")
+		}
+	}
 	if !k.home.IsRunning("s") {
 		t.Fatal("it is not seen to run")
 	}
@@ -315,21 +339,142 @@ func TestKeeperStartsAgain(t *testing.T) {
 	}
 }
 
+// nextStart waits until the server has been started again after a crash, and follows that.
+func (k *kept) nextStart() (crashed host.Exit) {
+	k.Helper()
+	for end := time.Now().Add(20 * time.Second); crashed.Next == 0; time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			k.Fatalf("it is not started again: %+v", crashed)
+		}
+		crashed, _ = k.dir.Exit()
+	}
+	k.follow(k.home.Start("s", crashed.Next))
+	k.log("up")
+	return crashed
+}
+
+// Each pause before another start is twice as long as the one before, up to a limit; a
+// server that stayed up for a while, and a guard that is set anew, begin with the first.
+func TestPausesGrow(t *testing.T) {
+	const first, most, steady = 20 * time.Millisecond, 100 * time.Millisecond, 600 * time.Millisecond
+	k := begin(t, func(s *host.Spec) { s.Pauses = host.Pauses{First: first, Most: most, Steady: steady} })
+	guard := func(times int) {
+		t.Helper()
+		if err := k.dir.Guard(times); err != nil {
+			t.Fatal(err)
+		}
+	}
+	k.log("up")
+	guard(6)
+	crash := func(want time.Duration) {
+		t.Helper()
+		k.say("crash")
+		exit := k.nextStart()
+		if exit.Lasted > steady {
+			t.Skip("the machine is too busy for servers that crash at once")
+		}
+		if exit.Again == nil || exit.Again.Sub(exit.At) != want {
+			t.Errorf("it is started again after a pause of %v, want %v", exit.Again.Sub(exit.At), want)
+		}
+	}
+	for _, want := range []time.Duration{first, 2 * first, 4 * first, most, most} {
+		crash(want)
+	}
+	guard(6)
+	crash(first)
+	crash(2 * first)
+	for age := time.Duration(0); age <= 2*steady; time.Sleep(10 * time.Millisecond) {
+		age, _ = k.dir.Age()
+	}
+	k.say("crash")
+	if exit := k.nextStart(); exit.Again == nil || exit.Again.Sub(exit.At) != first {
+		t.Errorf("after a while the pause is %v", exit.Again.Sub(exit.At))
+	}
+}
+
+// waits waits until the server waits to be started again.
+func (k *kept) waits() {
+	k.Helper()
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) {
+		if state, err := k.home.State("s"); err == nil && state.Waiting {
+			if !state.Up || state.Exit == nil || state.Exit.Again == nil {
+				k.Errorf("while it waits it is %+v", state)
+			}
+			return
+		} else if time.Now().After(end) {
+			k.Fatalf("it is not seen to wait: %+v, %v", state, err)
+		}
+	}
+}
+
+// A server whose keeper is killed while it waits is down, and is not said to be started
+// again.
+func TestKeeperIsKilledWhileItWaits(t *testing.T) {
+	k := begin(t, func(s *host.Spec) { s.Pauses.First = time.Hour })
+	k.log("up")
+	if err := k.dir.Guard(1); err != nil {
+		t.Fatal(err)
+	}
+	k.say("crash")
+	k.waits()
+	running, err := k.dir.Running()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Kill(running.Keeper, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if exit := k.exit(); exit.Status != 7 || exit.Again != nil {
+		t.Errorf("it ended %+v", exit)
+	}
+	if state, err := k.home.State("s"); err != nil || state.Up || state.Waiting || state.Exit == nil || state.Exit.Again != nil {
+		t.Errorf("the state is %+v, %v", state, err)
+	}
+	if exit, err := k.home.StopServer(context.Background(), "s"); err != nil || exit.Status != 7 {
+		t.Errorf("stopping gives %+v, %v", exit, err)
+	}
+}
+
+// Somebody who is no child of the server may hold what it prints into open: its end is
+// seen all the same.
+func TestKeeperWithAHeldPipe(t *testing.T) {
+	k := begin(t, nil)
+	k.log("up")
+	running, err := k.dir.Running()
+	if err != nil {
+		t.Fatal(err)
+	}
+	held, err := os.OpenFile(fmt.Sprintf("/proc/%d/fd/1", running.Server), os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer held.Close()
+	k.say("crash")
+	if exit := k.exit(); exit.Status != 7 {
+		t.Errorf("it ended %+v", exit)
+	}
+}
+
+// What has no line ends does not make one piece of a log grow for ever.
+func TestEndlessLine(t *testing.T) {
+	k := begin(t, with("endless"))
+	if got := k.log(" and over\n"); len(got) != len("up in harbour\n and over\n")+70<<20 {
+		t.Errorf("%d bytes are read", len(got))
+	}
+	if info, err := os.Stat(k.dir.Log()); err != nil || info.Size() > 33<<20 {
+		t.Errorf("the first piece has %d bytes, %v", info.Size(), err)
+	}
+}
+
 // A server that waits to be started again stays down when it is stopped.
 func TestStopWhileWaiting(t *testing.T) {
-	k := begin(t, nil)
+	k := begin(t, func(s *host.Spec) { s.Pauses.First = time.Hour })
 	if err := k.dir.Guard(1); err != nil {
 		t.Fatal(err)
 	}
 	k.log("up")
 	k.say("crash")
-	for end := time.Now().Add(5 * time.Second); ; time.Sleep(time.Millisecond) {
-		if state, err := k.home.State("s"); err == nil && state.Waiting {
-			break
-		} else if time.Now().After(end) {
-			t.Fatalf("it is not seen to wait: %+v, %v", state, err)
-		}
-	}
+	k.waits()
 	if err := k.dir.Say("hello"); err == nil || !strings.Contains(err.Error(), "down") {
 		t.Errorf("speaking to it gives %v", err)
 	}
@@ -374,6 +519,7 @@ func TestKeeperIsKilled(t *testing.T) {
 			if err := k.dir.Say("hello"); err == nil || !strings.Contains(err.Error(), "keeper was ended") {
 				t.Errorf("speaking to it gives %v", err)
 			}
+			k.noSecond()
 			exit, err := k.home.StopServer(context.Background(), "s")
 			if err != nil || exit.How != host.EndedKill {
 				t.Errorf("stopping gives %+v, %v", exit, err)
@@ -494,6 +640,7 @@ func TestLogFileCutOffAtTheStart(t *testing.T) {
 		"printf 'in b\\n' >$LOG":                         "in b\n",
 		"printf 'in b\\n' >>$LOG":                        "in b\n",
 		"touch $LOG":                                     "",
+		"rm $LOG; printf h >$LOG; exit":                  "h\n",
 		"mv $LOG $LOG.1; printf 'in a\\nhot\\n' >$LOG":   "in a\nhot\n",
 		"printf 'in a\\n' >$LOG; printf 'hot\\n' >>$LOG": "in a\nhot\n",
 	} {

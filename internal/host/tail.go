@@ -31,6 +31,7 @@ type tailed struct {
 	at   int64
 	seen []byte // the last bytes before at, as they were read
 	old  bool   // all that was read was there before the start
+	last bool   // no more will come than is there now
 	wide wideText
 	out  sink
 }
@@ -204,6 +205,8 @@ func (t *tail) end() {
 	close(t.stop)
 	<-t.stopped
 	for _, f := range t.files {
+		f.last = true
+		f.rest(false)
 		f.out.end()
 	}
 	t.close()
@@ -258,18 +261,21 @@ func (f *tailed) rest(written bool) {
 	if f.file == nil {
 		return
 	}
-	if len(f.seen) == 0 || f.old {
-		f.wide = wideTextOf(f.file)
-	}
 	buf := make([]byte, 64<<10)
 	for {
 		n, err := f.file.ReadAt(buf, f.at)
 		if f.anew(written) {
 			f.out.end()
-			f.at, f.seen, f.old, f.wide = 0, f.seen[:0], false, wideTextOf(f.file)
+			f.at, f.seen, f.old = 0, f.seen[:0], false
 			continue
 		}
+		if f.at == 0 && n == 1 && !f.last {
+			return // one byte does not tell yet what the file is written in
+		}
 		if n > 0 {
+			if f.at == 0 || f.old {
+				f.wide = wideTextOf(f.file)
+			}
 			f.at += int64(n)
 			f.old = false
 			f.seen = append(f.seen, buf[max(n-fingerprint, 0):n]...)

@@ -95,21 +95,23 @@ func TestFollowFileInUTF16(t *testing.T) {
 		order unicode.Endianness
 		mark  unicode.BOMPolicy
 	}{"little": {unicode.LittleEndian, unicode.UseBOM}, "big": {unicode.BigEndian, unicode.UseBOM}, "without a mark": {unicode.LittleEndian, unicode.IgnoreBOM}} {
-		f := follow(t, filepath.Join(t.TempDir(), "log"))
-		const text = "glaze größer 𝄞 fired\nand more\n"
-		wide, err := unicode.UTF16(test.order, test.mark).NewEncoder().String(text)
-		if err != nil {
-			t.Fatal(err)
+		for _, first := range []int{0, 1, 2, 3, 19} { // bytes that are there when it is looked at first
+			f := follow(t, filepath.Join(t.TempDir(), "log"))
+			const text = "glaze größer 𝄞 fired\nand more\n"
+			wide, err := unicode.UTF16(test.order, test.mark).NewEncoder().String(text)
+			if err != nil {
+				t.Fatal(err)
+			}
+			f.put(0, wide[:first])
+			for at := first; at < len(wide); at += 5 {
+				time.Sleep(2 * time.Millisecond)
+				f.put(os.O_APPEND, wide[at:min(at+5, len(wide))])
+			}
+			t.Log(name, first)
+			f.has(text)
+			f.put(os.O_TRUNC, "plain now\n")
+			f.has(text + "|plain now\n")
 		}
-		f.put(0, wide[:19])
-		for at := 19; at < len(wide); at += 5 {
-			time.Sleep(2 * time.Millisecond)
-			f.put(os.O_APPEND, wide[at:min(at+5, len(wide))])
-		}
-		t.Log(name)
-		f.has(text)
-		f.put(os.O_TRUNC, "plain now\n")
-		f.has(text + "|plain now\n")
 	}
 }
 

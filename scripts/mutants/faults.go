@@ -52,7 +52,7 @@ type source struct {
 // that hold them.
 func findFaults(patterns []string) ([]*fault, []source, error) {
 	loaded, err := packages.Load(&packages.Config{
-		Mode: packages.NeedName | packages.NeedFiles | packages.NeedCompiledGoFiles | packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo | packages.NeedImports | packages.NeedDeps,
+		Mode: packages.NeedName | packages.NeedFiles | packages.NeedCompiledGoFiles | packages.NeedSyntax | packages.NeedTypes | packages.NeedTypesInfo,
 	}, patterns...)
 	if err != nil {
 		return nil, nil, err

@@ -14,6 +14,7 @@ import (
 	"os"
 	"os/signal"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 )
@@ -31,7 +32,7 @@ func main() {
 func run() error {
 	in := flag.String("in", "./internal/core/...,./internal/host/...,./internal/app/...", "`packages` that faults are put into, by commas")
 	at := flag.String("at", "", "only faults whose `place` (file:line kind code) contains this")
-	budget := flag.Duration("budget", time.Minute, "how long the tests of other packages are tried on one fault")
+	budget := flag.Duration("budget", time.Minute, "how long the tests of other packages are tried on one fault; with 0 those from the outside are left out")
 	limit := flag.Duration("limit", time.Hour, "how long all of it may take; what was not tried by then is said")
 	workers := flag.Int("workers", runtime.NumCPU()+1, "how many faults are tried at the same time")
 	list := flag.Bool("list", false, "print the faults that could be put in, and try none")
@@ -88,6 +89,9 @@ func run() error {
 		return err
 	}
 	b.total = total
+	if *budget == 0 {
+		b.tests = slices.DeleteFunc(b.tests, func(s *test) bool { return s.pkg == outside })
+	}
 	ctx, cancel := context.WithTimeout(ctx, *limit)
 	defer cancel()
 	if err := b.learn(ctx, *workers); err != nil {
