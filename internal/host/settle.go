@@ -10,6 +10,8 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"golang.org/x/sys/unix"
+
 	"initium/internal/core/plan"
 )
 
@@ -48,8 +50,8 @@ func (p *partRow) move(id int64) error {
 			return fmt.Errorf("put %s aside: %w", p.path, err)
 		}
 	}
-	if p.new != "" && (p.old != "" || !exists(p.path)) && exists(fresh) {
-		if err := os.Rename(fresh, p.path); err != nil {
+	if p.new != "" && exists(fresh) {
+		if err := renameNew(fresh, p.path); err != nil {
 			return fmt.Errorf("put %s in place: %w", p.path, err)
 		}
 	}
@@ -57,6 +59,23 @@ func (p *partRow) move(id int64) error {
 		return fmt.Errorf("put %s in place: what was to come is gone", p.path)
 	}
 	return syncDir(filepath.Dir(p.path))
+}
+
+// errInTheWay is returned when somebody else has put something where a part is to be.
+var errInTheWay = errors.New("something else has been put there meanwhile; move it away and try again")
+
+// renameNew gives a file or folder a name that nothing has yet.
+func renameNew(from, to string) error {
+	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // there are file systems that cannot look and rename at once
+		if err = unix.EEXIST; !exists(to) {
+			err = os.Rename(from, to)
+		}
+	}
+	if errors.Is(err, unix.EEXIST) {
+		return errInTheWay
+	}
+	return err
 }
 
 // drop takes away what waits beside a part's place.

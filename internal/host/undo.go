@@ -29,27 +29,24 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 	if at < 0 {
 		return nil, fmt.Errorf("%w: %d; the newest is %d", ErrNoEntry, to, entries[len(entries)-1].Number)
 	}
-	// For each file: how it stood after that entry, and how the newest left it.
-	type span struct{ then, last fileRow }
-	files := map[string]*span{}
+	files := map[string][]fileRow{} // what entries did to each file, the newest first
 	var order []string
-	for _, e := range entries[at+1:] {
+	for _, e := range slices.Backward(entries[at+1:]) {
 		rows, err := l.rows(e.id)
 		if err != nil {
 			return nil, err
 		}
-		for _, f := range rows {
+		for _, f := range slices.Backward(rows) {
 			if files[f.path] == nil {
-				files[f.path] = &span{then: f}
 				order = append(order, f.path)
 			}
-			files[f.path].last = f
+			files[f.path] = append(files[f.path], f)
 		}
 	}
+	slices.Reverse(order)
 	p := &plan.Plan{}
 	for _, path := range order {
-		s := files[path]
-		file, err := wayBack(path, s.then, s.last)
+		file, err := wayBack(path, files[path])
 		if err != nil {
 			return nil, err
 		}
@@ -84,18 +81,10 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 		return err
 	}
 	var folders []plan.Part
-	for i, r := range parts {
+	for _, r := range parts {
 		if r.old == plan.EmptyFolder {
 			folders = append(folders, plan.Part{Path: r.path, What: r.what, Old: r.old})
 			continue
-		}
-		for _, other := range parts[:i] {
-			if other.old == plan.EmptyFolder {
-				continue
-			}
-			if strings.HasPrefix(r.path, other.path+"/") || strings.HasPrefix(other.path, r.path+"/") {
-				return fmt.Errorf("%s and %s lie within each other; take the entries back one by one (initium undo %s)", other.path, r.path, entries[0].server)
-			}
 		}
 		items, err := l.contents.List(r.path)
 		if err != nil {
@@ -107,6 +96,11 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 		}
 		if part.Old == part.New {
 			continue
+		}
+		for _, other := range p.Parts {
+			if strings.HasPrefix(r.path, other.Path+"/") || strings.HasPrefix(other.Path, r.path+"/") {
+				return fmt.Errorf("%s and %s lie within each other; take the entries back one by one (initium undo %s)", other.Path, r.path, entries[0].server)
+			}
 		}
 		if part.Old != r.last {
 			part.Notes = []plan.Change{{Kind: plan.FileChanges, Why: "it has changed since; the ledger keeps that too"}}
@@ -123,35 +117,36 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 	return nil
 }
 
-// wayBack is the plan for one file: from what is on the disk to what was there
-// before then, keeping what others changed after last.
-func wayBack(path string, then, last fileRow) (plan.File, error) {
-	file := plan.File{Path: path, List: then.list}
-	current, err := readCurrent(path, then.list)
+// wayBack is the plan for one file: from what is on the disk over what each entry did to
+// it, the newest first. What others have changed, before, between or after them, stays.
+func wayBack(path string, rows []fileRow) (plan.File, error) {
+	file := plan.File{Path: path, List: rows[0].list}
+	current, err := readCurrent(path, file.List)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		file.New = true
 	case err != nil:
 		return file, err
-	default:
-		file.Old = current
 	}
-	if then.fresh {
-		if !file.New && string(current) != string(last.new) {
+	file.Old, file.Want, file.Gone = current, current, file.New
+	for i, f := range rows {
+		switch {
+		case f.fresh && !file.Gone && string(file.Want) != string(f.new):
 			return file, fmt.Errorf("%s was not there then, and has been changed since by somebody else; remove it by hand if it is to go", path)
+		case f.fresh:
+			file.Want, file.Gone = nil, true
+		case file.Gone:
+			file.Want, file.Gone = f.old, false
+		default:
+			want, err := text.Merge(f.new, f.old, file.Want)
+			if err != nil {
+				if i > 0 {
+					return file, fmt.Errorf("go back in %s, after taking back %d later changes of it: %w", path, i, err)
+				}
+				return file, fmt.Errorf("go back in %s: %w", path, err)
+			}
+			file.Want = want
 		}
-		file.Gone = true
-		return file, nil
-	}
-	switch {
-	case file.New, string(current) == string(last.new):
-		file.Want = then.old
-	default:
-		want, err := text.Merge(last.new, then.old, current)
-		if err != nil {
-			return file, fmt.Errorf("go back in %s: %w", path, err)
-		}
-		file.Want = want
 	}
 	return file, nil
 }

@@ -32,7 +32,8 @@ func main() {
 func run() error {
 	in := flag.String("in", "./internal/core/...,./internal/host/...,./internal/app/...", "`packages` that faults are put into, by commas")
 	at := flag.String("at", "", "only faults whose `place` (file:line kind code) contains this")
-	budget := flag.Duration("budget", time.Minute, "how long the tests of other packages are tried on one fault; with 0 those from the outside are left out")
+	budget := flag.Duration("budget", time.Minute, "how long the tests of other packages are tried on one fault")
+	inner := flag.Bool("inner", false, "leave the tests from the outside out")
 	limit := flag.Duration("limit", time.Hour, "how long all of it may take; what was not tried by then is said")
 	workers := flag.Int("workers", runtime.NumCPU()+1, "how many faults are tried at the same time")
 	list := flag.Bool("list", false, "print the faults that could be put in, and try none")
@@ -89,7 +90,7 @@ func run() error {
 		return err
 	}
 	b.total = total
-	if *budget == 0 {
+	if *inner {
 		b.tests = slices.DeleteFunc(b.tests, func(s *test) bool { return s.pkg == outside })
 	}
 	ctx, cancel := context.WithTimeout(ctx, *limit)

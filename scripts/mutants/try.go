@@ -230,7 +230,7 @@ func (b *built) tryOne(ctx context.Context, f *fault, budget time.Duration) {
 		}
 		first := groups[key][0]
 		if distance(first) > 0 {
-			if used+lasts > budget && used > 0 && budget > 0 {
+			if used+lasts > budget && used > 0 {
 				break
 			}
 			used += lasts
