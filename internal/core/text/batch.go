@@ -46,8 +46,10 @@ func batchLine(doc []byte, at Span, l *Launch) {
 			return
 		}
 		p, use := batchPiece(doc, Span{value.Start + len(name) + 1, value.End}, quote)
-		if use == (Use{}) {
-			l.Variables[strings.ToUpper(strings.TrimSpace(string(name)))] = p
+		variable := strings.ToUpper(strings.TrimSpace(string(name)))
+		delete(l.Variables, variable)
+		if use == (Use{}) { // else it is only known when the file runs
+			l.Variables[variable] = p
 		}
 		return
 	}

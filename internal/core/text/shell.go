@@ -89,10 +89,8 @@ func ReadPOSIX(doc []byte) *Launch {
 			return true
 		}
 		for _, a := range call.Assigns {
-			if a.Name != nil && a.Value != nil && !a.Append && syntax.ValidName(a.Name.Value) {
-				if p, use := posixWord(doc, a.Value); !use.Mixed && use.Name == "" {
-					l.Variables[a.Name.Value] = p
-				}
+			if a.Name != nil && syntax.ValidName(a.Name.Value) && a.Index == nil {
+				l.assign(doc, a)
 			}
 		}
 		if len(call.Args) > 0 {
@@ -109,16 +107,25 @@ func ReadPOSIX(doc []byte) *Launch {
 	syntax.Walk(file, func(n syntax.Node) bool {
 		if d, ok := n.(*syntax.DeclClause); ok {
 			for _, a := range d.Args {
-				if a.Name != nil && a.Value != nil {
-					if p, use := posixWord(doc, a.Value); !use.Mixed && use.Name == "" {
-						l.Variables[a.Name.Value] = p
-					}
+				if a.Name != nil && !a.Naked {
+					l.assign(doc, a)
 				}
 			}
 		}
 		return true
 	})
 	return l
+}
+
+// assign notes the value of a variable, or that it is only known when the script runs.
+func (l *Launch) assign(doc []byte, a *syntax.Assign) {
+	if a.Value != nil && !a.Append {
+		if p, use := posixWord(doc, a.Value); use == (Use{}) {
+			l.Variables[a.Name.Value] = p
+			return
+		}
+	}
+	delete(l.Variables, a.Name.Value)
 }
 
 // shadow is doc with what confuses the parsers of other packages replaced by

@@ -3,6 +3,7 @@ package text_test
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -218,12 +219,65 @@ func TestMerge(t *testing.T) {
 		{"a b c", "a c", "a c", "a c"},
 		{"a b c", "a x c", "a y c", ""},
 		{"a b c", "a b x c", "a b y c", ""},
+		{"a b c d", "a x c d", "a b y d", "a x y d"},
+		{"a b c d", "a b x d", "a y c d", "a y x d"},
+		{"a b c d", "x b c d", "a b c y", "x b c y"},
+		{"a b c d", "a d", "a b x d", ""},
+		{"a b c d", "a b x d", "a d", ""},
+		{"a b c d", "x a b c d", "y a b c d", ""},
+		{"a b c d", "a b c d x", "a b c d y", ""},
+		{"a b c d", "a b c d x", "y a b c d", "y a b c d x"},
+		{"a b c d", "a b c", "a b c d x", "a b c x"},
+		{"a b c d", "a b x c d", "a x d", ""},
+		{"a b c d", "a b c d", "x y", "x y"},
+		{"a b c d", "x y", "a b c d", "x y"},
+		{"a b", "x b", "a y b", "x y b"},
+		{"a b", "a y b", "x b", "x y b"},
 	} {
 		got, err := text.Merge(lines(test.base), lines(test.want), lines(test.current))
 		if (err != nil) != (test.merged == "") || err == nil && string(got) != string(lines(test.merged)) {
 			t.Errorf("Merge(%q, %q, %q) = %q, %v; want %q", test.base, test.want, test.current, got, err, test.merged)
 		}
 	}
+}
+
+// FuzzMerge merges files of places that each hold a line or none, and compares with what
+// anybody would do by hand: place by place.
+func FuzzMerge(f *testing.F) {
+	f.Add([]byte{0, 1, 2, 3}, []byte{0, 2, 2, 0}, []byte{1, 1, 2, 3})
+	f.Add([]byte{0, 0, 1, 1}, []byte{0, 1, 2, 1}, []byte{0, 1, 1, 0})
+	f.Add([]byte{1, 2, 3, 0, 1, 2, 3, 0}, []byte{1, 2, 3, 1, 1, 0, 3, 0}, []byte{0, 2, 1, 0, 2, 2, 3, 3})
+	f.Fuzz(func(t *testing.T, base, ours, theirs []byte) {
+		var files [3]strings.Builder
+		var want strings.Builder
+		conflict, line := 0, 1 // the first line of theirs that both changed
+		for i := range min(len(base), len(ours), len(theirs)) {
+			var lines [3]string
+			for k, b := range []byte{base[i], ours[i], theirs[i]} {
+				if b %= 4; b > 0 {
+					lines[k] = fmt.Sprintf("%d in %d\n", b, i)
+				}
+				fmt.Fprintf(&files[k], "-- %d\n%s", i, lines[k])
+			}
+			merged := lines[1]
+			switch {
+			case lines[1] == lines[0]:
+				merged = lines[2]
+			case lines[1] != lines[2] && lines[2] != lines[0] && conflict == 0:
+				conflict = line + 1
+			}
+			fmt.Fprintf(&want, "-- %d\n%s", i, merged)
+			line += 1 + strings.Count(lines[2], "\n")
+		}
+		got, err := text.Merge([]byte(files[0].String()), []byte(files[1].String()), []byte(files[2].String()))
+		if conflict > 0 {
+			if err == nil || !strings.HasPrefix(err.Error(), fmt.Sprintf("line %d has been changed", conflict)) {
+				t.Fatalf("merging %q over %q into %q gives %q, %v; want a conflict in line %d", files[1].String(), files[0].String(), files[2].String(), got, err, conflict)
+			}
+		} else if err != nil || string(got) != want.String() {
+			t.Fatalf("merging %q over %q into %q gives %q, %v; want %q", files[1].String(), files[0].String(), files[2].String(), got, err, want.String())
+		}
+	})
 }
 
 func TestMask(t *testing.T) {

@@ -207,13 +207,13 @@ func ReadEnv(doc []byte) *Launch {
 		if body.Len() == 0 || doc[body.Start] == '#' {
 			continue
 		}
-		name, _, ok := bytes.Cut(body.In(doc), []byte("="))
-		if !ok {
+		before, _, ok := bytes.Cut(body.In(doc), []byte("="))
+		name := strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(string(before)), "export "))
+		if !ok || name == "" {
 			l.Faults = append(l.Faults, FaultAt(doc, body.Start, "expected NAME=value"))
 			continue
 		}
-		value := trim(doc, Span{body.Start + len(name) + 1, body.End})
-		l.Variables[strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(string(name)), "export "))] = quotedLine(doc, value)
+		l.Variables[name] = quotedLine(doc, trim(doc, Span{body.Start + len(before) + 1, body.End}))
 	}
 	return l
 }
