@@ -21,7 +21,7 @@ func Clean(s string) string {
 	s = strings.TrimRight(s, "\r\n")
 	var b strings.Builder
 	for i := 0; i < len(s); {
-		if b.Len() > MaxShown {
+		if b.Len() >= MaxShown {
 			b.WriteString("…")
 			break
 		}

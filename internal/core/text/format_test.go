@@ -54,6 +54,11 @@ func TestUncomment(t *testing.T) {
 		{"  #  berth a", "[berth][a]", "   berth a"},
 		{"berth a # berth b", "", ""},
 		{"##", "", ""},
+		{"#", "", ""},
+		{"# ", "", ""},
+		{"#  a", "[a]", " a"},
+		{"# 'a", "", ""},
+		{"'a # b", "", ""},
 	} {
 		doc := []byte(test.doc)
 		hidden, mark, ok := text.Uncomment(doc, text.Script(doc, style)[0], style)
@@ -208,6 +213,104 @@ func TestPatternPrefix(t *testing.T) {
 	}
 	if _, _, ok := p.MatchPrefix([]byte("no prefix: here"), nil); ok {
 		t.Error("a line without the prefix matches")
+	}
+	for _, test := range []struct{ pattern, sample, line, want string }{
+		{"{time} {level}: ", "2026-01-02 10:00", "2026-01-02 10:00 INFO: x", "2026-01-02 10:00|INFO|x"},
+		{"{time} {level}: ", "2026-01-02 10:00", "2026-01-02 INFO: x", "no"},
+		{"{time} {level}: ", "2026-01-02 10:00", "someone said so: x", "no"},
+		{"{time} {level}: ", "2026-01-02 10:00", "2026-01-02", "no"},
+		{"{time} {level}: ", "Jan 2", "Jan 2 INFO: x", "Jan 2|INFO|x"},
+		{"{time} ", "9:0", "9:0 x", "9:0|x"},
+		{"{time} ", "0:0", "/:0 x", "no"},
+		{"{time} ", "0:0", "::0 x", "no"},
+		{"[{level}] ", "", "[INFO ] x", "INFO|x"},
+		{"[{level}] ", "", "[ INFO]   x", "INFO|x"},
+		{"[{level}]", "", "[INFO]  x", "INFO|  x"},
+		{"[{level}] ", "", "[] x", "no"},
+		{"[{level}] ", "", "[  ] x", "no"},
+		{"[{level}] ", "", "[A B] x", "no"},
+		{"{level} ", "", "INFO    ", "INFO|"},
+		{"x{any}: ", "", "x: y", "|y"},
+		{"x{time}: ", "", "x: y", "no"},
+		{"x{time}:", "", "x", "no"},
+	} {
+		p, err := text.ParsePattern(test.pattern, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if test.sample != "" {
+			p.Shape("time", test.sample)
+		}
+		got := "no"
+		if caps, end, ok := p.MatchPrefix([]byte(test.line), nil); ok {
+			got = ""
+			for _, c := range caps {
+				got += string(c.In([]byte(test.line))) + "|"
+			}
+			got += test.line[end:]
+		}
+		if got != test.want {
+			t.Errorf("%q (%s) on %q gives %q, want %q", test.pattern, test.sample, test.line, got, test.want)
+		}
+	}
+	long, err := text.ParsePattern("ab{mod}abcd{any}abc", nil)
+	if err != nil || long.Longest() != "abcd" || long.First() != "ab" || long.String() != "ab{mod}abcd{any}abc" || strings.Join(long.Names(), " ") != "mod any" {
+		t.Errorf("the longest text is %q, the first %q, %v", long.Longest(), long.First(), err)
+	}
+}
+
+// entries writes an INI file down: its entries with their sections, those in comments, and
+// the places of what is not understood.
+func entries(doc string, style text.INIStyle) string {
+	ini := text.ReadINI([]byte(doc), style)
+	var words []string
+	for _, list := range [][]text.INIEntry{ini.Entries, ini.Hidden} {
+		for _, e := range list {
+			sign := ""
+			if e.HasSign {
+				sign = "="
+			}
+			words = append(words, fmt.Sprintf("%s/%s%s%s", e.Section, e.Key.In([]byte(doc)), sign, e.Value.Value))
+			if e.Off.Len() > 0 {
+				words[len(words)-1] += fmt.Sprintf(" in %q", e.Off.In([]byte(doc)))
+			}
+		}
+	}
+	for _, s := range ini.Sections[1:] {
+		words = append(words, fmt.Sprintf("[%s] to %d", s.Name, s.End))
+	}
+	for _, f := range ini.Faults {
+		words = append(words, fmt.Sprintf("!%d:%d", f.Line, f.Column))
+	}
+	return strings.Join(words, " ; ")
+}
+
+func TestINI(t *testing.T) {
+	for _, test := range []struct {
+		doc   string
+		style text.INIStyle
+		want  string
+	}{
+		{"a=1\n[ s ]\nb = 2\n; c = 3\n#d=4\n\n[t]\n", text.INIStyle{}, "/a=1 ; s/b=2 ; s/c=3 in \"; \" ; s/d=4 in \"#\" ; [s] to 16 ; [t] to 34"},
+		{"[s\na\n=b\nc=d", text.INIStyle{}, "/c=d ; !1:1 ; !2:1 ; !3:1"},
+		{"a\nb = \n", text.INIStyle{Bare: true}, "/a ; /b="},
+		{"; words\n;\n; = x\n;  y = z", text.INIStyle{}, "/y=z in \"; \""},
+		{";a\n;", text.INIStyle{Bare: true}, "/a in \";\""},
+		{"a: 1\n! b: 2\n# c: 3", text.INIStyle{Comment: "!", Assign: ":"}, "/a=1 ; /# c=3 ; /b=2 in \"! \""},
+		{"a = \"x\nb = 'x' 'y'\nc = \"\nd = 'x\"\ne = 'z'\n", text.INIStyle{}, "/a=\"x ; /b='x' 'y' ; /c=\" ; /d='x\" ; /e=z"},
+		{"a==b", text.INIStyle{}, "/a==b"},
+	} {
+		if got := entries(test.doc, test.style); got != test.want {
+			t.Errorf("%q is read as\n %s, want\n %s", test.doc, got, test.want)
+		}
+	}
+	doc := []byte("[s]\na=1\na=2\n[t]\na=3\n")
+	ini := text.ReadINI(doc, text.INIStyle{})
+	if e, ok := ini.Find(doc, "s", "a"); !ok || e.Value.Value != "2" {
+		t.Errorf("the last of two is %+v, %v", e, ok)
+	}
+	if _, ok := ini.Find(doc, "s", "b"); ok {
+		t.Error("a key is found that is not there")
 	}
 }
 

@@ -244,6 +244,11 @@ func TestTreeLists(t *testing.T) {
 		{"yaml", "a:\r\n  - x # one\r\n  - y\r\nb: 1\r\n", "a:\r\n  - N\r\n  - x # one\r\n  - y\r\nb: 1\r\n", "a:\r\n  - x # one\r\n  - y\r\n  - N\r\nb: 1\r\n",
 			"a:\r\n  - y\r\nb: 1\r\n", "a:\r\n  - x # one\r\nb: 1\r\n"},
 		{"yaml", "a: [x, 'y']\n", "a: [N, x, 'y']\n", "a: [x, 'y', N]\n", "a: ['y']\n", "a: [x]\n"},
+		{"json", "{\"a\": [\"x\"/* , */ , // ,\n \"y\"]}", "{\"a\": [N,\n \"x\"/* , */ , // ,\n \"y\"]}", "{\"a\": [\"x\"/* , */ , // ,\n \"y\",\n N]}",
+			"{\"a\": [/* , */ // ,\n \"y\"]}", "{\"a\": [\"x\"/* , */  // ,]}"},
+		{"json", "{\"a\": [\"x\", \"y\" , ]}", "{\"a\": [N, \"x\", \"y\" , ]}", "{\"a\": [\"x\", \"y\", N , ]}", "{\"a\": [\"y\" , ]}", "{\"a\": [\"x\",  ]}"},
+		{"json", `{"a": ["x","y"]}`, `{"a": [N,"x","y"]}`, `{"a": ["x","y",N]}`, `{"a": ["y"]}`, `{"a": ["x"]}`},
+		{"json", "{\"a\": [\n \"x\"\n]}", "{\"a\": [\n N,\n \"x\"\n]}", "{\"a\": [\n \"x\",\n N\n]}", "{\"a\": [\n \n]}", "{\"a\": [\n \n]}"},
 		{"yaml", "a:\n- x\n- y", "a:\n- N\n- x\n- y", "a:\n- x\n- y\n- N", "a:\n- y", "a:\n- x"},
 	} {
 		read := map[string]func([]byte) (*text.Node, *text.Fault){"json": text.ReadJSON, "toml": text.ReadTOML, "yaml": text.ReadYAML}[test.name]
