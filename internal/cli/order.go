@@ -144,7 +144,16 @@ func orderJSON(look *app.Look) map[string]any {
 		moves = append(moves, jsonMove{m.Change.String(), m.Reasons})
 	}
 	return map[string]any{"server": look.Server.Record.Name, "decides": look.Survey.Dialect.Order, "wrong": orEmpty(wrongOrder(look)),
-		"moves": moves, "excess": look.Repair.Excess, "foretold": orEmpty(look.Forecast.Order)}
+		"moves": moves, "excess": look.Repair.Excess, "left": orEmpty(leftByRepair(look)), "foretold": orEmpty(look.Forecast.Order)}
+}
+
+// leftByRepair is what the moves of a repair do not mend.
+func leftByRepair(look *app.Look) []string {
+	list := make([]string, len(look.Repair.Left))
+	for i, words := range look.Repair.Left {
+		list[i] = text.Clean(words)
+	}
+	return list
 }
 
 func (e *env) printOrder(server string, look *app.Look) {
@@ -158,12 +167,18 @@ func (e *env) printOrder(server string, look *app.Look) {
 	for _, m := range look.Repair.Moves {
 		fmt.Fprintf(e.out, "%s\n         because %s\n", m.Change, text.Clean(strings.Join(m.Reasons, "; ")))
 	}
+	left := leftByRepair(look)
+	for _, words := range left {
+		fmt.Fprintln(e.out, "left     "+words)
+	}
 	switch n := len(look.Repair.Moves); {
 	case len(wrong) == 0 && look.Survey.Dialect.Order == dialect.OrderServer:
 	case len(wrong) == 0:
 		fmt.Fprintln(e.out, "every mod comes after what it needs")
 	case n == 0:
 		fmt.Fprintln(e.out, "no move mends it")
+	case len(left) > 0:
+		fmt.Fprintln(e.out, "moves mend the rest of it; --repair makes them, --stage gathers them")
 	case look.Repair.Excess > 0:
 		fmt.Fprintf(e.out, "%d moves, at most %d more than the fewest; --repair makes them, --stage gathers them\n", n, look.Repair.Excess)
 	case n == 1:

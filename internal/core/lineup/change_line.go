@@ -32,8 +32,11 @@ func (l *Lineup) changeLine(todo edits, registration int, c Change) error {
 			todo.add(e.File, text.DeleteLine(l.Files[e.File].Bytes, e.Line))
 		}
 	case OpOnce:
-		for _, e := range have[1:] {
-			todo.add(e.File, text.DeleteLine(l.Files[e.File].Bytes, e.Line))
+		stays := counting(have)
+		for _, e := range have {
+			if e.Line != stays.Line || e.File != stays.File {
+				todo.add(e.File, text.DeleteLine(l.Files[e.File].Bytes, e.Line))
+			}
 		}
 	case OpOff, OpOn:
 		return l.switchLines(todo, r, have, c)
@@ -46,9 +49,15 @@ func (l *Lineup) changeLine(todo edits, registration int, c Change) error {
 			todo.add(e.File, text.Edit{Span: e.Span, New: name})
 		}
 	case OpMove:
-		return l.moveLine(todo, have[0], c)
+		return l.moveLine(todo, counting(have), c)
 	}
 	return nil
+}
+
+// counting is of several lines of one mod the one that the server goes by: the first that
+// is on, else the first.
+func counting(have []Entry) Entry {
+	return have[max(slices.IndexFunc(have, func(e Entry) bool { return e.On }), 0)]
 }
 
 func offHint(have []Entry) string {
@@ -140,7 +149,7 @@ func (l *Lineup) insertLine(todo edits, registration int, where Where, statement
 		if len(have) == 0 {
 			return l.errNotRegistered(name)
 		}
-		e := have[0]
+		e := counting(have)
 		if where.Before != "" {
 			put(e.File, e.Line.Start, &e)
 		} else {

@@ -178,6 +178,8 @@ func TestMoveScript(t *testing.T) {
 		{"berth a\nberth b\nberth m", lineup.Where{Before: "a"}, "berth m\nberth a\nberth b"},
 		{"berth m\nberth b\n", lineup.Where{Before: "b"}, "berth m\nberth b\n"},
 		{"  berth a\n# berth m\n", lineup.Where{Before: "a"}, "  # berth m\n  berth a\n"},
+		{"# berth m\nberth a\nberth m # x\n# berth a\n", lineup.Where{Before: "a"}, "# berth m\nberth m # x\nberth a\n# berth a\n"},
+		{"# berth a\nberth m\nberth a\nberth b\n", lineup.Where{After: "a"}, "# berth a\nberth a\nberth m\nberth b\n"},
 		{"# ~~ X ~~\nberth m\n# ~~ Y ~~\nberth b\n", lineup.Where{Section: "Y"}, "# ~~ X ~~\n# ~~ Y ~~\nberth b\nberth m\n"},
 	} {
 		after, err := open(d, map[string]string{"/srv/start": test.doc}).Apply(change{Op: lineup.OpMove, Mod: "m", Where: test.where})
@@ -186,6 +188,10 @@ func TestMoveScript(t *testing.T) {
 		} else if got := string(after.Files[0].Bytes); got != test.want {
 			t.Errorf("%q, %v gives %q, want %q", test.doc, test.where, got, test.want)
 		}
+	}
+	once, err := open(d, map[string]string{"/srv/start": "# berth m\nberth a\nberth m # x\nberth m\n"}).Apply(change{Op: lineup.OpOnce, Mod: "m"})
+	if err != nil || string(once.Files[0].Bytes) != "berth a\nberth m # x\n" {
+		t.Errorf("of several lines %q is left, %v", once.Files[0].Bytes, err)
 	}
 	files := map[string]string{"/srv/start": "berth a\nalso more\n", "/srv/more": "berth m\nberth b\n"}
 	after, err := open(d, files).Apply(change{Op: lineup.OpMove, Mod: "m", Where: lineup.Where{Before: "a"}})

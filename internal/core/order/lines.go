@@ -437,7 +437,7 @@ type Move struct {
 type Repair struct {
 	Moves  []Move
 	Excess int      // how many moves more than needed it may have; 0 when it is known to be the smallest
-	Left   []string // what it cannot mend, in words
+	Left   []string // what it cannot mend, in words that need cleaning before they are shown
 }
 
 // Changes are the moves, to be planned.

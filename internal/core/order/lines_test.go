@@ -106,6 +106,29 @@ func TestWrongAndRepair(t *testing.T) {
 			[]rule.Rule{because(rule.Last, "a", "")}, []string{"a: ", "b: ", "c: "}},
 		"one stays": {"use b\nuse c\nuse a\n", "b needs a", "move b after a", []rule.Rule{because(rule.Stay, "a", "")},
 			[]string{"a: ", "b: needs = ['a']", "c: "}},
+		"a setting that is set twice": {"let depth 3\nuse b\nlet depth 4\n", "", "", nil, []string{"b: reads = ['depth']"}},
+		"a setting that a rule names": {"use b\nlet depth 3\n", "b reads the setting depth", "", []rule.Rule{because(rule.Reads, "b", "depth")}, []string{"b: "}},
+		"a setting in time":           {"let depth 3\nuse b\n", "", "", nil, []string{"b: reads = ['depth', 'width']"}},
+		"rules of mods that are not here": {"# use b\nuse a\n", "", "", []rule.Rule{because(rule.Before, "a", "b"), because(rule.After, "a", "nowhere"), because(rule.Before, "a", "nowhere"), because(rule.Stay, "nowhere", ""),
+			because(rule.First, "nowhere", ""), because(rule.Last, "b", "")}, []string{"a: ", "b: "}},
+		"after": {"use a\nuse b\n", "a has to come after b (your rule: tried)", "move b before a", []rule.Rule{because(rule.After, "a", "b")}, []string{"a: ", "b: "}},
+		"first, with the needs of its needs": {"use a\nuse z\nuse b\nuse c\n", "c has to load first (your rule: tried)", "move a after c",
+			[]rule.Rule{because(rule.First, "c", "")}, []string{"a: ", "b: needs = ['z']", "c: needs = ['b']", "z: "}},
+		"two first": {"use a\nuse c\nuse d\n", "c has to load first (your rule: tried); d has to load first (your rule: tried)", "move a after d",
+			[]rule.Rule{because(rule.First, "c", ""), because(rule.First, "d", "")}, []string{"a: ", "c: ", "d: "}},
+		"two last": {"use c\nuse d\nuse a\n", "c has to load last (your rule: tried); d has to load last (your rule: tried)", "move a before c",
+			[]rule.Rule{because(rule.Last, "c", ""), because(rule.Last, "d", "")}, []string{"a: ", "c: ", "d: "}},
+		"last, before those that need it": {"use c\nuse b\nuse a\n", "c has to load last (your rule: tried)", "move a before c",
+			[]rule.Rule{because(rule.Last, "c", "")}, []string{"a: ", "b: needs = ['c']", "c: "}},
+		"the first place, and settings": {"let depth 3\nuse c\n", "", "", []rule.Rule{because(rule.First, "c", "")}, []string{"c: reads = ['depth']"}},
+		"a soft circle among hard ones": {"use c\nuse b\nuse a\n", "c needs b; b needs a", "move a before c; move b before c", nil,
+			[]string{"a: uses = ['c']", "b: needs = ['a']", "c: needs = ['b']"}},
+		"a soft wish that can be met beside a soft circle": {"use d\nuse a\nuse b\n", "d uses a", "move a before d", nil,
+			[]string{"a: uses = ['b']", "b: uses = ['a']", "d: uses = ['a']"}},
+		"two entries of one mod":         {"use b\n# use a\nuse a\n", "b needs a", "move a before b", nil, []string{"a: ", "b: needs = ['a']"}},
+		"down to the end of its section": {"# == One ==\nuse a\nuse b\n# == Two ==\nuse c\nuse d\n", "a needs b", "move b before a", nil, []string{"a: needs = ['b']", "b: ", "c: ", "d: "}},
+		"into a section that has to be":  {"# == One ==\nuse a\n# == Two ==\nuse b\nuse c\n", "a needs b; a needs c", "move a after c", nil, []string{"a: needs = ['b', 'c']", "b: ", "c: "}},
+		"the shorter way":                {"use a\nuse x\nuse y\nuse b\nuse z\n", "a needs b", "move a after b", nil, []string{"a: needs = ['b']", "b: needs = ['x', 'y']", "x: ", "y: ", "z: "}},
 		"sections are kept": {"# == One ==\nuse x\nuse b\n# == Two ==\nuse y\nuse c\nuse a\n", "c needs a", "move a before c", nil,
 			[]string{"a: ", "b: ", "c: needs = ['a']", "x: ", "y: "}},
 	} {
@@ -131,11 +154,69 @@ func TestWrongAndRepair(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		for _, w := range order.Read(survey.With(in, after)).Wrong() {
-			if !w.Fixed {
+		still := order.Read(survey.With(in, after)).Wrong()
+		if (len(still) > 0) != (len(repair.Left) > 0) {
+			t.Errorf("%s: after the repair %d are wrong, and it says %q", name, len(still), repair.Left)
+		}
+		for _, w := range still {
+			if !w.Fixed && len(repair.Left) == 0 {
 				t.Errorf("%s: after the repair %s still %s", name, w.Then, w.Reason())
 			}
 		}
+	}
+}
+
+// What stands on different lists cannot change places: it is said, and no move tries it.
+func TestWrongAcrossLists(t *testing.T) {
+	in := input(t, "use b\nuse d\nuse c\n", nil, "a: ", "b: needs = ['a']", "c: ", "d: needs = ['c']", "e: needs = ['f']", "f: ")
+	d, err := dialect.Parse("quay.toml", []byte(strings.Replace(quay, "[start]", `[[registration]]
+name = "late"
+file = "{dir}/late"
+shape = "line"
+comment = "#"
+line = "use {mod}"
+[start]`, 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	in.Dialect = d
+	in.FS.(fstest.MapFS)["srv/late"] = &fstest.MapFile{Data: []byte("use e\nuse f\nuse a\n")}
+	l := order.Read(survey.Take(in))
+	if got := wrongs(l); got != "b needs a [fixed]; d needs c; e needs f" && got != "d needs c; b needs a [fixed]; e needs f" {
+		t.Errorf("wrong: %s", got)
+	}
+	var moves []string
+	for _, m := range l.Repair().Moves {
+		moves = append(moves, m.Change.String())
+	}
+	if got := strings.Join(moves, "; "); got != "move c before d; move f before e" && got != "move d after c; move e after f" && got != "move c before d; move e after f" && got != "move d after c; move f before e" {
+		t.Errorf("moves: %s", got)
+	}
+	if repair := l.Repair(); repair.String() != "2 moves" {
+		t.Errorf("it is summed up as %q", repair.String())
+	}
+	none := order.Repair{}
+	if none.String() != "nothing has to be moved" {
+		t.Errorf("no moves: %q", none.String())
+	}
+}
+
+// A server that orders by itself has no lines; its circles are those of the needs of mods
+// that are on.
+func TestNeedsOfAServerThatOrders(t *testing.T) {
+	in := input(t, "use a\nuse b\n# use c\nuse d\nuse e\n", nil, "a: needs = ['b']", "b: needs = ['a', 'nowhere']", "c: needs = ['d']", "d: needs = ['c']", "e: needs = ['a']")
+	own, err := dialect.Parse("quay.toml", []byte("order = \"server\"\n"+quay))
+	if err != nil {
+		t.Fatal(err)
+	}
+	in.Dialect = own
+	s := survey.Take(in)
+	c := order.Needs(s)
+	if len(c) != 1 || fmt.Sprint(c[0].All) != "[a b]" || c[0].Describe() != "b needs a, a needs b" && c[0].Describe() != "a needs b, b needs a" {
+		t.Errorf("the circles are %+v", c)
+	}
+	if l := order.Read(s); len(l.Wrong()) != 0 || len(l.Repair().Moves) != 0 {
+		t.Errorf("it has lines: %s", wrongs(l))
 	}
 }
 

@@ -13,19 +13,24 @@ import (
 // taken which leaves more lines in their sections, then the one with the shorter
 // ways.
 func (l *Lines) Repair() Repair {
-	var repair Repair
-	if len(l.Wrong()) == 0 {
-		return repair
+	wrong := l.Wrong()
+	if len(wrong) == 0 {
+		return Repair{}
 	}
 	g := l.withinLists(l.full)
 	pinned := l.pinned()
-	best := repair
+	var best Repair
 	var bestCost int
 	for i, up := range []bool{true, false} {
 		kept := g.Keep(pinned, up)
 		candidate, cost := l.moves(g, kept)
 		if i == 0 || len(candidate.Moves) < len(best.Moves) || len(candidate.Moves) == len(best.Moves) && cost < bestCost {
 			best, bestCost = candidate, cost
+		}
+	}
+	for _, w := range wrong {
+		if w.Fixed {
+			best.Left = append(best.Left, w.Words()+": no move within one list mends that")
 		}
 	}
 	return best
@@ -89,6 +94,7 @@ func (l *Lines) moves(g *Graph, kept Kept) (repair Repair, cost int) {
 		change := lineup.Change{Op: lineup.OpMove, Mod: l.rows[i].name}
 		before, after := l.neighbour(settled[:at], i), l.nextKept(settled[at+1:], i, kept)
 		if before < 0 && after < 0 {
+			repair.Left = append(repair.Left, l.rows[i].name+" cannot be moved: its list has no line beside which it would stand right")
 			continue
 		}
 		home := func(j int32) bool { return j >= 0 && section[j] == l.rows[i].section }

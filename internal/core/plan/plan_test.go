@@ -2,6 +2,7 @@ package plan_test
 
 import (
 	"fmt"
+	"io/fs"
 	"strings"
 	"testing"
 
@@ -120,5 +121,216 @@ func BenchmarkPlan(b *testing.B) {
 		if err != nil || len(p.Files) != 1 || len(p.Files[0].Rows(3)) == 0 {
 			b.Fatal(err)
 		}
+	}
+}
+
+func TestRowsBetweenChanges(t *testing.T) {
+	for _, test := range []struct {
+		old, want string
+		around    int
+		rows      string
+	}{
+		{"1 2 3", "1 x 3", 0, "goes 2 0 2|comes 0 2 x"},
+		{"1 2 3 4 5 6", "x 2 3 4 5 y", 1, "goes 1 0 1|comes 0 1 x|stays 2 2 2|gap 0 0 |stays 5 5 5|goes 6 0 6|comes 0 6 y"},
+		{"1 2 3 4 5 6", "x 2 3 4 5 y", 2, "goes 1 0 1|comes 0 1 x|stays 2 2 2|stays 3 3 3|stays 4 4 4|stays 5 5 5|goes 6 0 6|comes 0 6 y"},
+		{"1 2 3 4 5 6 7", "x 2 3 4 5 6 y", 2, "goes 1 0 1|comes 0 1 x|stays 2 2 2|stays 3 3 3|gap 0 0 |stays 5 5 5|stays 6 6 6|goes 7 0 7|comes 0 7 y"},
+		{"1 2 3 4 5 6 7 8", "1 2 3 4 x y 5 6 7", 1, "stays 4 4 4|comes 0 5 x|comes 0 6 y|stays 5 7 5|gap 0 0 |stays 7 9 7|goes 8 0 8"},
+		{"1 2", "1 2", 3, ""},
+		{"1", "", 3, "goes 1 0 1"},
+	} {
+		lines := func(words string) []byte {
+			return []byte(strings.ReplaceAll(words+" ", " ", "\n")[:len(words)+min(len(words), 1)])
+		}
+		if got := strings.ReplaceAll(rows(plan.File{Old: lines(test.old), Want: lines(test.want)}, test.around), "\n", "|"); got != test.rows {
+			t.Errorf("%s to %s, %d around:\n got %s\nwant %s", test.old, test.want, test.around, got, test.rows)
+		}
+	}
+}
+
+// A plan holds the files that change, once each, and says what they are; what is secret in
+// them is not shown.
+func TestBetween(t *testing.T) {
+	d, err := dialect.Parse("l.toml", []byte(`name = "l"
+[[place]]
+path = "{dir}/mods"
+[[registration]]
+name = "all"
+file = "{dir}/start.sh"
+format = "shell"
+shape = "list"
+at = "-mods={list}"
+separator = ";"
+form = "mods"
+[[registration]]
+name = "folder"
+file = "{dir}/on"
+shape = "presence"
+at = "{mod}"
+aside = "{mod}.off"
+[[registration]]
+name = "script"
+file = "{dir}/conf"
+shape = "line"
+comment = "#"
+line = "use {mod}"
+setting = "let {name} {value}"
+[[registration]]
+name = "again"
+file = "{dir}/conf"
+shape = "line"
+comment = "#"
+line = "also {mod}"
+[[value]]
+name = "entry"
+registration = "script"
+secret = true
+[start]
+command = ["x"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	read := func(files map[string]string) *lineup.Lineup {
+		return lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(name string) ([]byte, error) {
+			if data, ok := files[name]; ok {
+				return []byte(data), nil
+			}
+			return nil, fs.ErrNotExist
+		}, nil)
+	}
+	before := read(map[string]string{"/srv/start.sh": "exec run -mods=a;b\n", "/srv/conf": "let entry geheim\nuse a\nalso b\n", "/srv/on": "x\ny.off\n"})
+	after := read(map[string]string{"/srv/start.sh": "exec run '-mods=a;c'\n", "/srv/conf": "let entry neuer\nuse a\nalso b\n", "/srv/on": "x.off\ny.off\n"})
+	p := plan.Between(before, after)
+	var got []string
+	for _, f := range p.Files {
+		got = append(got, fmt.Sprintf("%s %v %v %s", f.Path, f.New, f.List, f.Form))
+	}
+	if s := strings.Join(got, ", "); s != "/srv/start.sh false false mods, /srv/on false true , /srv/conf false false " {
+		t.Fatalf("the files are %s", s)
+	}
+	if got := rows(p.Files[2], 1); strings.Contains(got, "geheim") || strings.Contains(got, "neuer") || strings.Count(got, "let entry") != 2 {
+		t.Errorf("the secret is shown:\n%s", got)
+	}
+	p.Hide([]string{"use a"})
+	if got := rows(p.Files[2], 1); strings.Contains(got, "use a") {
+		t.Errorf("what was to be hidden is shown:\n%s", got)
+	}
+	if !plan.Between(before, before).Empty() {
+		t.Error("nothing changes, and the plan is not empty")
+	}
+	if p := plan.Between(read(nil), after); len(p.Files) != 3 || !p.Files[0].New || p.Files[0].Old != nil {
+		t.Errorf("where nothing was: %+v", p.Files)
+	}
+	if pairs, err := plan.Renames([]byte("a\nb\n"), []byte("a.off\nb\n")); err != nil || fmt.Sprint(pairs) != "[[a a.off]]" {
+		t.Errorf("names change: %v, %v", pairs, err)
+	}
+	if _, err := plan.Renames([]byte("a\n"), []byte("a\nb\n")); err == nil {
+		t.Error("something comes into a folder by its listing")
+	}
+}
+
+// A launch line is shown a word on a row, and its lists an item on a row.
+func TestRowsOfLaunchLines(t *testing.T) {
+	d, err := dialect.Parse("l.toml", []byte(`name = "l"
+[[place]]
+path = "{dir}/mods"
+[[registration]]
+name = "all"
+file = "{dir}/start.sh"
+format = "shell"
+shape = "list"
+at = "-mods={list}"
+separator = ";"
+[start]
+command = ["x"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	read := func(doc string) *lineup.Lineup {
+		return lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte(doc), nil }, nil)
+	}
+	p := plan.Between(read("exec run -port 5 '-mods=a;b;c' -x\n"), read("exec run -port 5 '-mods=a;c' -x\n"))
+	if len(p.Files) != 1 {
+		t.Fatalf("files %+v", p.Files)
+	}
+	if got := rows(p.Files[0], 1); strings.Count(got, "goes") != 1 || strings.Contains(got, "comes") || !strings.Contains(got, "b") {
+		t.Errorf("the rows are\n%s", got)
+	}
+	broken := plan.Between(read("exec run '-mods=a;b;c\n"), read("exec run '-mods=a;c'\n"))
+	if len(broken.Files) != 1 || !strings.Contains(rows(broken.Files[0], 1), "exec run '-mods=a;b;c") {
+		t.Errorf("a line that cannot be read is not shown as it stands")
+	}
+}
+
+// Two states of a folder have one digest only if they are the same in all that counts.
+func TestDigest(t *testing.T) {
+	base := plan.Item{Rel: "a", Size: 1, Sum: [32]byte{1}}
+	other := plan.Item{Rel: "b", Size: 1, Sum: [32]byte{1}}
+	change := func(f func(*plan.Item)) []plan.Item { it := base; f(&it); return []plan.Item{it} }
+	seen := map[string]string{}
+	for name, items := range map[string][]plan.Item{
+		"as it is":      {base},
+		"two":           {base, other},
+		"another name":  change(func(it *plan.Item) { it.Rel = "b" }),
+		"another size":  change(func(it *plan.Item) { it.Size = 2 }),
+		"other bytes":   change(func(it *plan.Item) { it.Sum[31] = 1 }),
+		"a program":     change(func(it *plan.Item) { it.Exec = true }),
+		"a link":        change(func(it *plan.Item) { it.Link = "x" }),
+		"another link":  change(func(it *plan.Item) { it.Link = "y" }),
+		"a folder":      change(func(it *plan.Item) { it.Folder = true }),
+		"nothing":       nil,
+		"a line's name": change(func(it *plan.Item) { it.Rel = "a\n" }),
+	} {
+		sum := plan.Digest(items)
+		if twin := seen[sum]; twin != "" {
+			t.Errorf("%s and %s have the same digest", name, twin)
+		}
+		seen[sum] = name
+	}
+	if plan.Digest([]plan.Item{other, base}) != plan.Digest([]plan.Item{base, other}) {
+		t.Error("the order of the files counts")
+	}
+	from := base
+	from.Source, from.From = "s", "elsewhere"
+	if plan.Digest([]plan.Item{from}) != plan.Digest([]plan.Item{base}) {
+		t.Error("where a file comes from counts")
+	}
+}
+
+func TestPartsInWords(t *testing.T) {
+	one, two := []plan.Item{{Rel: "a", Size: 5}}, []plan.Item{{Rel: "a", Size: 5}, {Rel: "b", Size: 6}, {Rel: "c", Folder: true}}
+	for want, p := range map[string]plan.Part{
+		"is made":                   {New: plan.EmptyFolder},
+		"goes, if it is empty":      {Old: plan.EmptyFolder},
+		"goes; the ledger keeps it": {Old: "1"},
+		"comes back":                {New: "1"},
+		"is put back as it was":     {Old: "1", New: "2"},
+		"comes, 1 file":             {New: "1", Items: one},
+		"comes, 2 files":            {New: "1", Items: two},
+		"is exchanged":              {Old: "1", New: "2", Items: two},
+		"1 comes, 2 change, 1 goes, 2 of yours stay": {Old: "1", New: "2", Items: two, Notes: []plan.Change{{Kind: plan.FileComes}, {Kind: plan.FileChanges}, {Kind: plan.FileChanges},
+			{Kind: plan.FileGoes}, {Kind: plan.FileKept}, {Kind: plan.FileKept}}},
+		"2 come, 1 changes, 2 go, 1 yours stays": {Old: "1", New: "2", Items: two, Notes: []plan.Change{{Kind: plan.FileComes}, {Kind: plan.FileComes}, {Kind: plan.FileChanges},
+			{Kind: plan.FileGoes}, {Kind: plan.FileGoes}, {Kind: plan.FileKept}}},
+	} {
+		if got := p.String(); got != want {
+			t.Errorf("it says %q, want %q", got, want)
+		}
+	}
+	for want, p := range map[string]plan.Part{"the world": {What: "the world"}, "the mod x": {What: "the mod", Mod: "x"}, "a key of x": {What: "a key", Mod: "x"}} {
+		if got := p.Title(); got != want {
+			t.Errorf("its title is %q, want %q", got, want)
+		}
+	}
+	p := plan.Plan{Parts: []plan.Part{{Items: one}, {Items: two}}}
+	if files, bytes := p.Fetched(); files != 3 || bytes != 16 || p.Empty() {
+		t.Errorf("%d files with %d bytes are fetched", files, bytes)
 	}
 }

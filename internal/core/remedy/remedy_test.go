@@ -58,12 +58,15 @@ func on(t *testing.T, script string, mods ...string) *survey.Survey {
 }
 
 func TestFor(t *testing.T) {
-	const script = "use late\nuse early\n# use off\nuse user\nuse bad\n"
-	now := on(t, script, "late", "early", "off", "there", "user: bad", "bad")
+	const script = "let depth 3\nuse late\nuse early\n# use off\nuse user\nuse bad\nuse deep\nuse deeper\n"
+	now := on(t, script, "late", "early", "off", "there", "user: bad", "bad", "deep", "deeper: deep")
+	unset := on(t, strings.Replace(script, "let depth 3\n", "", 1), "late")
 	proved := &proof.Proof{Number: 3, Mods: []proof.Mod{{Name: "bad", Outcome: proof.Confirmed, Release: "1"}, {Name: "late", Outcome: proof.Confirmed}}}
 	for name, test := range map[string]struct {
+		now    *survey.Survey // nil for the usual one
 		mod    proof.Mod
 		others []proof.Mod
+		unmade []proof.Made
 		proved *proof.Proof
 		files  []proof.FileChange
 		wrote  string // by the ledger since then
@@ -76,13 +79,35 @@ func TestFor(t *testing.T) {
 		"one that failed too":      {mod: proof.Mod{Name: "user", Wanted: []string{"bad"}}, others: []proof.Mod{{Name: "bad", Outcome: proof.Failed}}, want: "mend bad first | switch user off"},
 		"with those who need it":   {mod: proof.Mod{Name: "bad", Reason: "torn"}, want: "switch user off, then switch bad off"},
 		"another named":            {mod: proof.Mod{Name: "late", Reason: "cannot be beside 'early'."}, want: "switch early off | switch late off"},
-		"a setting named":          {mod: proof.Mod{Name: "late", Reason: "depth is not set"}, want: "give the setting depth a value, above the line of late | switch late off"},
+		"a setting named":          {now: unset, mod: proof.Mod{Name: "late", Reason: "depth is not set"}, want: "give the setting depth a value, above the line of late | switch late off"},
 		"files by hand": {mod: proof.Mod{Name: "late", Reason: "torn"}, proved: proved, wrote: "/srv/start", files: []proof.FileChange{{Mod: "late", Path: "a", What: "changed"}, {Mod: "early", Path: "b", What: "new"}},
 			want: "restore its files as they were at start 3, which was proved: a (changed); no entry of the ledger changed them, so that it takes your own copy, or taking the mod in again | switch late off"},
 		"files and release by the ledger": {mod: proof.Mod{Name: "bad", Release: "2", Reason: "torn"}, proved: proved, wrote: "/srv/mods/bad/a", files: []proof.FileChange{{Mod: "bad", Path: "a", What: "gone"}},
 			want: "back: restore its files as they were at start 3, which was proved: a (gone) | back: go back to release 1, which start 3 proved (now it is 2) | switch user off, then switch bad off"},
-		"silent": {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, want: "start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known"},
-		"silent, with trouble": {mod: proof.Mod{Name: "late", Outcome: proof.Silent, Reason: "this sounds like trouble with it: depth is not set", Evidence: []proof.Evidence{{Line: 3}}},
+		"silent":                         {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, want: "start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known"},
+		"a setting with a value":         {mod: proof.Mod{Name: "late", Reason: "the depth, 'depth'."}, want: "look at the setting depth, which the reason names | switch late off"},
+		"in the lines that go on":        {mod: proof.Mod{Name: "late", Reason: "torn", Evidence: []proof.Evidence{{More: []string{"beside", "[early]"}}}}, want: "switch early off | switch late off"},
+		"the need came in time":          {mod: proof.Mod{Name: "early", Wanted: []string{"late"}}, want: "switch early off"},
+		"a need that was fine":           {mod: proof.Mod{Name: "user", Wanted: []string{"bad"}}, others: []proof.Mod{{Name: "bad", Outcome: proof.Confirmed}}, want: "move bad before user | switch user off"},
+		"itself and what it needs named": {mod: proof.Mod{Name: "user", Reason: "user wants bad, and off", Wanted: []string{"bad"}}, want: "move bad before user | switch user off"},
+		"off already":                    {mod: proof.Mod{Name: "off", Reason: "torn"}, want: ""},
+		"not registered":                 {mod: proof.Mod{Name: "there", Reason: "torn"}, want: ""},
+		"with all who need it":           {mod: proof.Mod{Name: "deep", Reason: "torn"}, want: "switch deeper off, then switch deep off"},
+		"many files": {mod: proof.Mod{Name: "late", Reason: "torn"}, proved: proved, wrote: "/srv/mods", files: []proof.FileChange{{Mod: "late", Path: "a", What: "changed"}, {Mod: "late", Path: "b", What: "new"},
+			{Mod: "late", Path: "c", What: "gone"}, {Mod: "late", Path: "d", What: "gone"}, {Mod: "late", Path: "e", What: "gone"}},
+			want: "back: restore its files as they were at start 3, which was proved: a (changed), b (new), c (gone) and 2 more | switch late off"},
+		"three files": {mod: proof.Mod{Name: "late", Reason: "torn"}, proved: proved, wrote: "/srv/mods/late", files: []proof.FileChange{{Mod: "late", Path: "a", What: "changed"}, {Mod: "late", Path: "b", What: "new"},
+			{Mod: "late", Path: "c", What: "gone"}}, want: "back: restore its files as they were at start 3, which was proved: a (changed), b (new), c (gone) | switch late off"},
+		"beside its files": {mod: proof.Mod{Name: "late", Reason: "torn"}, proved: proved, wrote: "/srv/mods/later", files: []proof.FileChange{{Mod: "late", Path: "a", What: "changed"}},
+			want: "restore its files as they were at start 3, which was proved: a (changed); no entry of the ledger changed them, so that it takes your own copy, or taking the mod in again | switch late off"},
+		"another release, by hand":           {mod: proof.Mod{Name: "bad", Reason: "torn"}, proved: proved, want: "go back to release 1, which start 3 proved (now it is none): take it in again | switch user off, then switch bad off"},
+		"a release that was never confirmed": {mod: proof.Mod{Name: "user", Release: "2", Reason: "torn"}, proved: &proof.Proof{Number: 3, Mods: []proof.Mod{{Name: "user", Outcome: proof.Silent, Release: "1"}}}, want: "switch user off"},
+		"the evidence contradicts itself":    {mod: proof.Mod{Name: "late", Against: "line 3", Reason: "it did not load"}, want: "start it once more: the evidence contradicts itself; the log says that line 3, and it did not load | switch late off"},
+		"silent, and made nothing": {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, unmade: []proof.Made{{Mod: "early", Path: "e"}, {Mod: "late", Path: "stores/late"}},
+			want: "start the server once more; if stores/late is not there then either, the mod does not work"},
+		"unlisted, registered since": {mod: proof.Mod{Name: "late", Outcome: proof.Unlisted}},
+		"unlisted, not here":         {mod: proof.Mod{Name: "nowhere", Outcome: proof.Unlisted}},
+		"silent, with trouble": {now: unset, mod: proof.Mod{Name: "late", Outcome: proof.Silent, Reason: "this sounds like trouble with it: depth is not set", Evidence: []proof.Evidence{{Line: 3}}},
 			want: "give the setting depth a value, above the line of late | start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known | switch late off"},
 		"unlisted":  {mod: proof.Mod{Name: "there", Outcome: proof.Unlisted}, want: "register there"},
 		"confirmed": {mod: proof.Mod{Name: "late", Outcome: proof.Confirmed}},
@@ -90,7 +115,14 @@ func TestFor(t *testing.T) {
 		if test.mod.Outcome == "" {
 			test.mod.Outcome = proof.Failed
 		}
-		f := remedy.Facts{Survey: now, Proof: &proof.Proof{Mods: append(test.others, test.mod)}, Proved: test.proved, Files: test.files, Wrote: []string{test.wrote}}
+		at := now
+		if test.now != nil {
+			at = test.now
+		}
+		f := remedy.Facts{Survey: at, Proof: &proof.Proof{Mods: append(test.others, test.mod), Unmade: test.unmade}, Proved: test.proved, Files: test.files}
+		if test.wrote != "" {
+			f.Wrote = []string{test.wrote}
+		}
 		var words []string
 		for _, r := range remedy.For(f, &test.mod) {
 			s := r.Text
@@ -98,7 +130,7 @@ func TestFor(t *testing.T) {
 				s = "back: " + s
 			}
 			for _, c := range r.Changes {
-				if _, err := now.Lineup.Apply(c); err != nil && c.Mod != "user" {
+				if _, err := at.Lineup.Apply(c); err != nil {
 					t.Errorf("%s: %s cannot be done: %v", name, c, err)
 				}
 			}
