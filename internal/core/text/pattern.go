@@ -18,12 +18,16 @@ import (
 //	{reason} {any}  anything, also nothing
 //	all others      anything, but at least one character
 //
+// A {reason} or {any} at the end may be left out with the blank before it, where other
+// text stands before that: programs that have no reason to give often print nothing.
+//
 // Two braces, {{ or }}, stand for one brace.
 type Pattern struct {
 	source   string
 	literals []string // one more than names: before, between and after them
 	names    []string
 	sample   map[string]string
+	bare     *Pattern // for a {reason} or {any} at the end that says nothing: without it, and the blank before it
 }
 
 // ParsePattern reads a pattern. known lists the placeholder names that are
@@ -60,6 +64,11 @@ func ParsePattern(source string, known []string) (*Pattern, error) {
 		}
 	}
 	p.literals = append(p.literals, literal.String())
+	if n := len(p.names); n > 0 && p.literals[n] == "" && mayBeEmpty(p.names[n-1]) {
+		if before := p.literals[n-1]; strings.HasSuffix(before, " ") && strings.TrimRight(before, " ") != "" {
+			p.bare = &Pattern{literals: append(slices.Clone(p.literals[:n-1]), strings.TrimRight(before, " ")), names: p.names[:n-1]}
+		}
+	}
 	return p, nil
 }
 
@@ -86,8 +95,12 @@ func (p *Pattern) First() string { return p.literals[0] }
 // Longest is the longest text of the pattern that every line which fits has in it;
 // it may be empty.
 func (p *Pattern) Longest() string {
+	literals := p.literals
+	if p.bare != nil {
+		literals = p.bare.literals
+	}
 	longest := ""
-	for _, l := range p.literals {
+	for _, l := range literals {
 		if len(l) > len(longest) {
 			longest = l
 		}
@@ -103,6 +116,11 @@ type Captures []Span
 // grown as needed and returned, so that a caller can use one for many lines.
 func (p *Pattern) Match(line []byte, buf Captures) (Captures, bool) {
 	caps, end, ok := p.match(line, buf)
+	if (!ok || end != len(line)) && p.bare != nil {
+		if caps, ok = p.bare.Match(line, caps); ok {
+			return append(caps, Span{len(line), len(line)}), true
+		}
+	}
 	return caps, ok && end == len(line)
 }
 
