@@ -1,0 +1,380 @@
+package test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+)
+
+// is asks whether a file is there.
+func is(name string) bool {
+	_, err := os.Lstat(name)
+	return err == nil
+}
+
+// TestTakeWithItsFlags looks at what each flag of an intake and a removal changes.
+func TestTakeWithItsFlags(t *testing.T) {
+	h := newHarbour(t, "berth a\nberth +lights\n")
+	h.cargo("a", "", "haul 1\n")
+	h.cargo("+lights/lamp", "", "haul 1\n")
+	base, before := filepath.Dir(h.home), contents(t, h.script())
+	source := filepath.Join(base, "kelp.zip")
+	write(t, source, string(zipped(t, kelp("kelp_farms/"))))
+	mod := filepath.Join(h.dir, "cargo/kelp_farms")
+
+	for _, args := range [][]string{{"--most-files", "2"}, {"--most-bytes", "20"}} {
+		if r := h.try(append([]string{"take", "h", source}, args...)...); r.status == 0 || r.err == "" || is(mod) {
+			t.Errorf("%v: %d %s", args, r.status, r.err)
+		}
+	}
+	big := kelp("kelp_farms/")
+	big["kelp_farms/zeros"] = strings.Repeat("0", 70<<20)
+	write(t, filepath.Join(base, "big.zip"), string(zipped(t, big)))
+	if r := h.try("take", "h", filepath.Join(base, "big.zip"), "--most-ratio", "1"); r.status == 0 || is(mod) {
+		t.Errorf("more than the ratio: %d %s", r.status, r.err)
+	}
+	h.do(0, "take", "h", source, "--files-only")
+	if !is(filepath.Join(mod, "bill.toml")) || contents(t, h.script()) != before {
+		t.Errorf("only files: the script is\n%s", contents(t, h.script()))
+	}
+	h.do(0, "undo", "h")
+	h.do(0, "take", "h", source, "--stage")
+	if is(mod) || contents(t, h.script()) != before {
+		t.Error("what was staged is done")
+	}
+	if out := h.do(0, "plan", "h"); !strings.Contains(out, "kelp_farms") {
+		t.Errorf("the plan is\n%s", out)
+	}
+	h.do(0, "plan", "h", "--drop")
+	if out := h.do(0, "plan", "h"); strings.Contains(out, "kelp_farms") {
+		t.Errorf("after it was dropped, the plan is\n%s", out)
+	}
+	h.do(0, "take", "h", source, "--as", "weed_farms", "--before", "a")
+	if got := contents(t, h.script()); !strings.Contains(got, "berth weed_farms\nberth a\n") || !is(filepath.Join(h.dir, "cargo/weed_farms/bill.toml")) {
+		t.Errorf("under another name: %s", got)
+	}
+	h.do(0, "undo", "h")
+
+	two := kelp("pack/kelp_farms/")
+	for name, data := range kelp("pack/moss_farms/") {
+		two[name] = strings.ReplaceAll(data, "kelp_farms", "moss_farms")
+	}
+	write(t, filepath.Join(base, "two.zip"), string(zipped(t, two)))
+	h.do(0, "take", "h", filepath.Join(base, "two.zip"), "--only", "moss_farms")
+	if is(mod) || !is(filepath.Join(h.dir, "cargo/moss_farms/bill.toml")) {
+		t.Error("of two not the one that was named came")
+	}
+	h.do(0, "undo", "h")
+	if r := h.try("take", "h", source, "--into", "no/such/folder"); r.status == 0 || is(mod) {
+		t.Errorf("into a folder that is none of the family's: %d %s", r.status, r.err)
+	}
+	h.do(0, "take", "h", source, "--into", "cargo")
+	if !is(filepath.Join(mod, "bill.toml")) {
+		t.Error("into a folder that was named it does not come")
+	}
+	h.do(0, "undo", "h")
+
+	cases := kelp("kelp_farms/", "kelp_farms/Art.png=1", "kelp_farms/art.png=2")
+	write(t, filepath.Join(base, "cases.zip"), string(zipped(t, cases)))
+	if r := h.try("take", "h", filepath.Join(base, "cases.zip")); r.status == 0 || !strings.Contains(r.err, "--cases") || is(mod) {
+		t.Errorf("names that differ by letter case: %d %s", r.status, r.err)
+	}
+	h.do(0, "take", "h", filepath.Join(base, "cases.zip"), "--cases")
+	if contents(t, filepath.Join(mod, "Art.png"))+contents(t, filepath.Join(mod, "art.png")) != "12" {
+		t.Error("both do not come")
+	}
+
+	// Taking out: shown, with a backup, and the disk freed.
+	write(t, filepath.Join(h.dir, "world/tide.dat"), "tide")
+	world := below(t, h.dir)
+	if out := h.do(0, "remove", "h", "kelp_farms", "--show"); !strings.Contains(out, "kelp_farms") || below(t, h.dir) != world {
+		t.Errorf("showing what would go:\n%s", out)
+	}
+	backups := func() string { return h.do(0, "backup", "h", "--list") }
+	none := backups()
+	r := h.try("remove", "h", "kelp_farms", "--backup")
+	if made := backups() != none; made != (r.status == 0) || is(mod) == made {
+		t.Errorf("with a backup first: %d %s%s; backups: %s", r.status, r.out, r.err, backups())
+	}
+	if r.status != 0 { // a server without a world has nothing to keep, and is not touched
+		h.do(0, "remove", "h", "kelp_farms")
+	}
+	kept, _ := filepath.Glob(filepath.Join(h.home, "servers/h/kept/*"))
+	if len(kept) == 0 {
+		t.Fatal("the ledger keeps nothing of what went")
+	}
+	newest := strings.Fields(lastLine(h.do(0, "ledger", "h")))[0]
+	if out := h.do(0, "ledger", "h", "--forget", newest); !strings.Contains(out, "freed") && !strings.Contains(out, "free") {
+		t.Errorf("forgetting says %s", out)
+	}
+	if kept, _ = filepath.Glob(filepath.Join(h.home, "servers/h/kept/*")); len(kept) != 0 {
+		t.Errorf("still kept: %v", kept)
+	}
+	if r := h.try("undo", "h"); r.status == 0 || !strings.Contains(r.err, "does not have it any more") || is(mod) {
+		t.Errorf("the way back to what was forgotten: %d %s", r.status, r.err)
+	}
+}
+
+// TestRemoveWithABackup keeps the world first.
+func TestRemoveWithABackup(t *testing.T) {
+	w := newWorld(t)
+	w.own("rocks", "", "")
+	write(t, filepath.Join(w.dir, "map.sqlite"), "the map")
+	w.do(0, "remove", "w", "rocks", "--backup")
+	if is(filepath.Join(w.dir, "worldmods/rocks")) {
+		t.Error("it did not go")
+	}
+	if out := w.do(0, "backup", "w", "--list"); !strings.Contains(out, "rocks") {
+		t.Errorf("the backups are\n%s", out)
+	}
+	write(t, filepath.Join(w.dir, "map.sqlite"), "spoilt")
+	w.do(0, "restore", "w")
+	if got := contents(t, filepath.Join(w.dir, "map.sqlite")); got != "the map" {
+		t.Errorf("after restoring the map is %q", got)
+	}
+}
+
+// TestForms hands a field of a web form to Initium and gets it back changed.
+func TestForms(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "far")
+	for _, m := range []string{"oak", "elm"} {
+		write(t, filepath.Join(dir, "mods", m, "x"), "")
+	}
+	write(t, filepath.Join(o.home, "dialects/far.toml"), `name = "far"
+[[place]]
+path = "{dir}/mods"
+[[registration]]
+name = "mods field"
+form = "Mods"
+file = "{form}/Mods.txt"
+format = "words"
+shape = "list"
+at = "-mods={list}"
+separator = ";"
+[start]
+command = ["/bin/true"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`)
+	r := o.try("adopt", dir, "--dialect", "far")
+	if r.status != 0 { // how a form's field is named is told by the documents
+		t.Fatal(r.err)
+	}
+	form := func(field, data string) result {
+		cmd := exec.Command(program, "form", "far", field)
+		cmd.Env, cmd.Stdin = o.env, strings.NewReader(data)
+		out, err := cmd.CombinedOutput()
+		if _, exited := err.(*exec.ExitError); err != nil && !exited {
+			t.Fatal(err)
+		}
+		return result{cmd.ProcessState.ExitCode(), "", string(out)}
+	}
+	if r := form("Mods", "-port 5 -mods=oak"); r.status != 0 {
+		t.Fatalf("the field is not taken: %s", r.err)
+	}
+	o.do(0, "register", "far", "elm", "--stage")
+	if out := o.do(0, "plan", "far", "--paste-sheet"); !strings.Contains(out, "-port 5 -mods=oak;elm") || !strings.Contains(out, "Mods") {
+		t.Errorf("the paste sheet is\n%s", out)
+	}
+	if r := form("Nothing", "x"); r.status == 0 || !strings.Contains(r.err, "Mods") {
+		t.Errorf("a field that there is not: %d %s", r.status, r.err)
+	}
+}
+
+// TestLoadAndUnload speaks to a server whose family can load and take out single mods: each
+// has words of its own.
+func TestLoadAndUnload(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "gate")
+	write(t, filepath.Join(dir, "list"), "use oak\nuse elm\n")
+	for _, m := range []string{"oak", "elm"} {
+		write(t, filepath.Join(dir, "mods", m, "x"), "")
+	}
+	write(t, filepath.Join(dir, "run.sh"), `#!/bin/sh
+test -t 0 && echo "on a terminal"
+echo "given $*"
+echo "oak is in"; echo "elm is in"; echo "open"
+while read -r word mod; do
+  case $word in
+  again) echo "$mod is in again" ;;
+  add) echo "$mod is in" ;;
+  drop) echo "$mod is out" ;;
+  list) echo "- oak"; echo "that is all" ;;
+  quit) exit 0 ;;
+  esac
+done
+`)
+	if err := os.Chmod(filepath.Join(dir, "run.sh"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	source := `name = "gate"
+[[given]]
+name = "tag"
+optional = true
+about = "a word"
+[[place]]
+path = "{dir}/mods"
+[[registration]]
+name = "list"
+file = "{dir}/list"
+shape = "line"
+comment = "#"
+line = "use {mod}"
+[start]
+command = ["{dir}/run.sh", "always"]
+extra = [["--tag", "{tag}"]]
+settle = "50ms"
+TERMINAL
+[stop]
+console = "quit"
+[[log.rule]]
+means = "ready"
+line = "open"
+[[log.rule]]
+means = "loaded"
+line = "{mod} is in"
+[console]
+load = "add {mod}"
+unload = "drop {mod}"
+reload = "again {mod}"
+end = "that is all"
+[[console.rule]]
+means = "loaded"
+line = "{mod} is in again"
+[[console.rule]]
+means = "loaded"
+line = "{mod} is in"
+[[console.rule]]
+means = "loaded"
+line = "- {mod}"
+`
+	file := filepath.Join(o.home, "dialects/gate.toml")
+	write(t, file, strings.Replace(source, "TERMINAL\n", "", 1))
+	o.do(0, "adopt", dir, "--dialect", "gate")
+	o.do(0, "prove", "gate", "--keep-running")
+	if out := o.do(0, "log", "gate"); !strings.Contains(out, "given always\n") || strings.Contains(out, "on a terminal") {
+		t.Errorf("it was started so:\n%s", out)
+	}
+	for do, want := range map[string]string{"load": "oak is in", "reload": "oak is in again"} {
+		var m modJSON
+		o.json(0, &m, do, "gate", "oak", "--json")
+		if n := len(m.Evidence); m.Outcome != "confirmed" || n == 0 || m.Evidence[n-1].Text != want {
+			t.Errorf("%s: %+v", do, m)
+		}
+	}
+	if r := o.try("unload", "gate", "elm"); !strings.Contains(o.do(0, "log", "gate"), "elm is out") {
+		t.Errorf("unload: %d %s%s", r.status, r.out, r.err)
+	}
+	o.do(0, "stop", "gate")
+	// With a list on its console that does not name it, it is known to be gone.
+	write(t, file, strings.Replace(strings.Replace(source, "TERMINAL", "terminal = true", 1), "[console]\n", "[console]\nlist = \"list\"\n", 1))
+	o.do(0, "adopt", dir, "--dialect", "gate", "--set", "tag=red")
+	p := &proofJSON{}
+	o.json(1, p, "prove", "gate", "--json", "--keep-running") // its list names one of two
+	if p.mod("elm").Outcome != "failed" || p.mod("oak").Outcome != "confirmed" {
+		t.Errorf("outcomes are %s", p.outcomes())
+	}
+	if out := o.do(0, "log", "gate"); !strings.Contains(out, "given always --tag red") || !strings.Contains(out, "on a terminal") {
+		t.Errorf("it was started so:\n%s", out)
+	}
+	var m modJSON
+	o.json(0, &m, "unload", "gate", "elm", "--json")
+	if m.Outcome != "confirmed" || !strings.Contains(m.Reason, "names it no more") {
+		t.Errorf("unloaded: %+v", m)
+	}
+	o.json(1, &m, "unload", "gate", "oak", "--json")
+	if m.Outcome != "failed" || !strings.Contains(m.Reason, "still names it") {
+		t.Errorf("what is still there: %+v", m)
+	}
+	o.do(0, "stop", "gate")
+	if out := o.do(0, "servers"); !strings.Contains(out, "stopped") || strings.Contains(out, "crash") {
+		t.Errorf("a server that was stopped is told as\n%s", out)
+	}
+}
+
+// TestTeachWithItsFlags makes rules with more examples, with lines that mean nothing, and
+// for a log that the server writes by itself.
+func TestTeachWithItsFlags(t *testing.T) {
+	o := newOperator(t)
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "list"), "use tide\nuse rock\n")
+	for _, m := range []string{"tide", "rock"} {
+		write(t, filepath.Join(dir, "mods", m, "x"), "")
+	}
+	log := filepath.Join(dir, "out.log")
+	write(t, log, "10:00:00 tide is up now\n10:00:00 rock is up (late)\n10:00:01 weather is up (rain)\n10:00:02 open\n")
+	o.do(0, "teach", "server", "door", dir, filepath.Join(dir, "list"), "tide", "--start", "{dir}/run.sh")
+	if out := o.do(0, "teach", "log", "door", log, "1", "loaded", "tide"); strings.Contains(out, "rock") && strings.Contains(out, "lines") && strings.Contains(out, "written") {
+		t.Errorf("one example, not written:\n%s", out)
+	}
+	file := filepath.Join(o.home, "dialects/door.toml")
+	before := contents(t, file)
+	both := o.do(0, "teach", "log", "door", log, "1", "loaded", "tide", "--also", "2=rock")
+	if contents(t, file) != before || !strings.Contains(both, "{mod} is up {any}") {
+		t.Errorf("two examples: %s", both)
+	}
+	if r := o.try("teach", "log", "door", log, "1", "loaded", "tide", "--also", "2=rock", "--not", "3"); r.status == 0 && strings.Contains(r.out, "weather") && !strings.Contains(r.out, "not") {
+		t.Errorf("with a line that means nothing: %s", r.out)
+	}
+	if r := o.try("teach", "log", "door", log, "1", "loaded", "tide", "--also", "nonsense"); r.status != 2 {
+		t.Errorf("an example that is none: %d %s", r.status, r.err)
+	}
+	if r := o.try("teach", "log", "door", log, "1", "loaded", "tide", "--not", "99"); r.status == 0 {
+		t.Errorf("a line that there is not: %s", r.out)
+	}
+	o.do(0, "teach", "log", "door", log, "1", "loaded", "tide", "--also", "2=rock", "--write")
+	o.do(0, "teach", "log", "door", log, "4", "ready", "--write", "--own")
+	if got := contents(t, file); !strings.Contains(got, "{mod} is up {any}") || !strings.Contains(got, "{dir}/out.log") {
+		t.Errorf("the dialect is\n%s", got)
+	}
+}
+
+// TestUnitInAFile writes a service unit to a file, and says it on the screen without one.
+func TestUnitInAFile(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	file := filepath.Join(filepath.Dir(h.home), "h.service")
+	printed := h.do(0, "export", "unit", "h")
+	h.do(0, "export", "unit", "h", "--file", file)
+	if got := contents(t, file); !strings.HasPrefix(printed, got) || !strings.Contains(got, "[Service]") || !strings.Contains(got, `keep "h"`) {
+		t.Errorf("the unit is\n%s\nprinted\n%s", got, printed)
+	}
+}
+
+// TestGuardCounts starts a server again as often as was said, and no more.
+func TestGuardCounts(t *testing.T) {
+	h := chatty(t, 1)
+	h.do(0, "guard", "h", "--times", "1")
+	h.do(0, "prove", "h", "--keep-running")
+	for start := 1; start <= 2; start++ {
+		eventually(t, "it is up", func() bool {
+			return len(h.starts()) == start && strings.Contains(h.do(0, "log", "h", "--start", []string{"", "1", "2"}[start]), "the sound is open")
+		})
+		_, server := h.running(start)
+		if err := syscall.Kill(server, syscall.SIGSEGV); err != nil {
+			t.Fatal(err)
+		}
+	}
+	eventually(t, "it stays down", func() bool { return !strings.Contains(h.do(0, "servers"), "running") })
+	if n := len(h.starts()); n != 2 {
+		t.Errorf("there are %d starts", n)
+	}
+	// One that is not proved is not guarded.
+	write(t, filepath.Join(h.dir, "cargo/lights/deck.script"), "dance\n")
+	h.do(1, "prove", "h", "--keep-running")
+	if out := h.do(0, "servers"); strings.Contains(out, "running") {
+		_, server := h.running(3)
+		if err := syscall.Kill(server, syscall.SIGSEGV); err != nil {
+			t.Fatal(err)
+		}
+		eventually(t, "it is down", func() bool { return !strings.Contains(h.do(0, "servers"), "running") })
+	}
+	if n := len(h.starts()); n != 3 {
+		t.Errorf("a start that was not proved is made again: %d starts", n)
+	}
+}
