@@ -5,6 +5,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -334,9 +335,21 @@ func TestSecretsAreShownToNobody(t *testing.T) {
 	for _, args := range []string{"off h a", "on h a", "move h b --before a", "plan h --json", "survey h", "survey h --json", "check h", "check h --json", "order h", "order h --json", "rule h", "ledger h --json", "servers", "prove h", "prove h --json",
 		"undo h", "undo h", "look SOURCE --server h", "look SOURCE --server h --json", "take h SOURCE --stage", "plan h", "plan h --json", "apply h", "remove h kelp_farms", "undo h", "ledger h",
 		"culprit h", "culprit h --json", "prove h", "compare h", "compare h --json", "read LOG --server h", "read LOG --server h --json", "export proof h --md OUT", "export proof h --svg OUT", "export times h --svg OUT",
-		"log h", "log h --trouble", "remedy h", "remedy h --json", "teach log harrow-sound LOG 2 ignore --server h", "teach log harrow-sound LOG 4 loaded a --server h", "prove h --keep-running", "say h hello " + licence, "reload h a", "stop h", "log h"} {
-		args = strings.NewReplacer("SOURCE", source, "LOG", filepath.Join(h.home, "servers/h/starts/00001/log"), "OUT", page).Replace(args)
+		"log h", "log h --trouble", "remedy h", "remedy h --json", "teach log harrow-sound LOG 2 ignore --server h", "teach log harrow-sound LOG LINE-OF-B loaded b --server h", "MEND", "prove h --keep-running", "say h hello " + licence, "reload h a", "stop h", "log h"} {
+		if args == "MEND" { // so that the server stays up
+			h.cargo("b", "", "call "+licence+"\n")
+			h.cargo("c", "", "haul 1\n")
+			continue
+		}
+		log, line := filepath.Join(h.home, "servers/h/starts/00001/log"), 0
+		if data, err := os.ReadFile(log); err == nil {
+			line = 1 + slices.IndexFunc(strings.Split(string(data), "\n"), func(l string) bool { return strings.Contains(l, "berth: b ") })
+		}
+		args = strings.NewReplacer("SOURCE", source, "LOG", log, "LINE-OF-B", fmt.Sprint(line), "OUT", page).Replace(args)
 		r := h.try(strings.Fields(args)...)
+		if r.status > 1 {
+			t.Errorf("initium %s was not carried out: %d %s", args, r.status, r.err)
+		}
 		if strings.Contains(r.out+r.err, licence) {
 			t.Errorf("initium %s shows the licence:\n%s%s", args, r.out, r.err)
 		}

@@ -2,7 +2,9 @@ package host_test
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"slices"
@@ -151,9 +153,9 @@ func TestApplyRefusesWhatChanged(t *testing.T) {
 	}
 }
 
-// TestApplyIsAllOrNothing fails at the second of two files; the first has to be
-// as it was.
-func TestApplyIsAllOrNothing(t *testing.T) {
+// TestApplyRefusesReadOnly cannot write the second of two files; the first has to be as it
+// was. What fails later, when files are moved, TestSecondMoveFails tries.
+func TestApplyRefusesReadOnly(t *testing.T) {
 	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
 	one, two := filepath.Join(dir, "one"), filepath.Join(dir, "two")
 	put(t, one, "1", 0o644)
@@ -166,9 +168,41 @@ func TestApplyIsAllOrNothing(t *testing.T) {
 	want(t, two, "2")
 }
 
+// TestPortHeld opens ports by both protocols, and asks before, meanwhile and afterwards.
 func TestPortHeld(t *testing.T) {
-	if got := host.PortHeld(1); got != "" {
-		t.Errorf("port 1 is held by %q", got)
+	tcp, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := tcp.Addr().(*net.TCPAddr).Port
+	if got := host.PortHeld(port); got != "tcp" {
+		t.Errorf("a port that is listened on is held by %q", got)
+	}
+	conn, err := net.Dial("tcp", tcp.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if got := host.PortHeld(conn.LocalAddr().(*net.TCPAddr).Port); got != "" {
+		t.Errorf("a port that only talks is held by %q", got)
+	}
+	udp, err := net.ListenPacket("udp6", fmt.Sprintf("[::1]:%d", port))
+	if err != nil {
+		t.Skipf("no IPv6 here: %v", err)
+	}
+	if got := host.PortHeld(port); got != "tcp and udp" {
+		t.Errorf("by both protocols it is held by %q", got)
+	}
+	if free := host.FreePort(port, nil); free <= port || host.PortHeld(free) != "" {
+		t.Errorf("the next free port is %d", free)
+	}
+	tcp.Close()
+	if got := host.PortHeld(port); got != "udp" {
+		t.Errorf("then it is held by %q", got)
+	}
+	udp.Close()
+	if got := host.PortHeld(port); got != "" {
+		t.Errorf("at last it is held by %q", got)
 	}
 }
 

@@ -123,14 +123,15 @@ func (w world) input(t testing.TB, source string) survey.Input {
 	return survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv", "port": "7", "program": "/x"}, FS: fsys}
 }
 
-// codes writes findings down: "code mod@line", notes left out unless asked for.
+// codes writes findings down: "code mod@line", a warning with ~ before it; notes, with a dot,
+// are left out unless asked for.
 func codes(findings []check.Finding, notes bool) string {
 	var words []string
 	for _, f := range findings {
 		if f.Severity == check.Note && !notes {
 			continue
 		}
-		word := f.Code
+		word := map[check.Severity]string{check.Warning: "~", check.Note: "."}[f.Severity] + f.Code
 		if f.Mod != "" {
 			word += " " + f.Mod
 		}
@@ -157,7 +158,7 @@ func TestFindings(t *testing.T) {
 		"slip of the hand":   {world{"start": "let licence L\nuse tide_tabels\n"}.mods("tide_tables"), "mod-missing tide_tabels@2"},
 		"empty folder":       {world{"start": "let licence L\nuse alpha\n", "mods/alpha/": ""}, "folder-empty alpha@2"},
 		"foreign folder":     {world{"start": "let licence L\nuse alpha\n", "mods/alpha/readme": ""}, "folder-foreign alpha@2"},
-		"twice":              {world{"start": "let licence L\nuse a\nuse a\n"}.mods("a"), "registered-twice a@3"},
+		"twice":              {world{"start": "let licence L\nuse a\nuse a\n"}.mods("a"), "~registered-twice a@3"},
 		"once on, once off":  {world{"start": "let licence L\nuse a\n# use a\n"}.mods("a"), ""},
 		"need missing":       {world{"start": "let licence L\nuse a\n"}.mods("a: z"), "need-missing a@2"},
 		"need unregistered":  {world{"start": "let licence L\nuse a\n"}.mods("a: b", "b"), "need-missing a@2"},
@@ -174,10 +175,10 @@ func TestFindings(t *testing.T) {
 		"placeholder":        {world{"start": "use a\nlet licence PUT-IT-HERE\n"}.mods("a"), "setting-placeholder@2"},
 		"include":            {world{"start": "let licence L\nalso more\n"}, "include-missing@2"},
 		"words":              {world{"start": "let licence L\nuse a b\n"}, "line-unreadable@2"},
-		"two of one name":    {world{"start": "let licence L\nuse a\n"}.mods("a", "+g/a"), "name-twice a"},
+		"two of one name":    {world{"start": "let licence L\nuse a\n"}.mods("a", "+g/a"), "~name-twice a"},
 		"forbidden":          {world{"start": "let licence L\nuse A\n"}.mods("A"), "name-forbidden A@2"},
-		"no file":            {world{}, "file-missing"},
-		"off all the same":   {world{"start": "let licence L\n# use x\n", "always/x/about.toml": "name = 'x'"}, "loads-anyway x@2"},
+		"no file":            {world{}, "~file-missing"},
+		"off all the same":   {world{"start": "let licence L\n# use x\n", "always/x/about.toml": "name = 'x'"}, "~loads-anyway x@2"},
 		"off is not checked": {world{"start": "let licence L\n# use zzz\n"}, ""},
 	} {
 		if got := codes(check.Run(survey.Take(test.world.input(t, harbour)), check.Facts{}).Findings, false); got != test.want {
@@ -208,7 +209,7 @@ func TestKeyedFindings(t *testing.T) {
 func TestNotes(t *testing.T) {
 	w := world{"start": "let licence L\n", "mods/junk/readme": "", "mods/hollow/": "", "mods/deep/deep/main": "", "own/core/about.toml": ""}.mods("spare")
 	got := codes(check.Run(survey.Take(w.input(t, harbour)), check.Facts{}).Findings, true)
-	want := "stray-nested; not-registered spare; stray-empty; stray-folder"
+	want := "~stray-nested; .not-registered spare; .stray-empty; .stray-folder"
 	if got != want {
 		t.Errorf("notes are %q, want %q", got, want)
 	}

@@ -134,15 +134,15 @@ func TestMoreFindings(t *testing.T) {
 	}{
 		"all is well":          {needed("needs = ['b >=1.2']", b), "", nil},
 		"an old need":          {needed("needs = ['b >=2']", b), "need-version a@2", nil},
-		"a range in words":     {needed("needs = ['b >=']", b), "range-unreadable a", nil},
+		"a range in words":     {needed("needs = ['b >=']", b), "~range-unreadable a", nil},
 		"itself":               {about("name = 'a'\nneeds = ['a']"), "need-itself a", nil},
 		"a circle":             {needed("needs = ['b']", "needs = ['a']"), "need-circle a@2", nil},
 		"a need that fails":    {needed("needs = ['b']", "needs = ['c']"), "need-missing b@1; need-fails a@2", nil},
 		"conflict":             {needed("hates = ['b']", b), "conflict a@2", nil},
 		"conflict with others": {needed("hates = ['b >2']", b), "", nil},
-		"the same work":        {needed("gives = ['x']", "gives = ['x']"), "same-work a@2", nil},
+		"the same work":        {needed("gives = ['x']", "gives = ['x']"), "~same-work a@2", nil},
 		"met by another name":  {needed("needs = ['x']", "gives = ['x']"), "", nil},
-		"asked":                {needed("before = ['b']", b), "asked-late b@1", nil},
+		"asked":                {needed("before = ['b']", b), "~asked-late b@1", nil},
 		"another server":       {with(about("server = '>=2'"), "version", "1.9"), "made-for-another a", nil},
 		"another loader":       {with(about("loader = 'winch'"), "loader", "crank"), "made-for-another a", nil},
 		"the same loader":      {with(about("loader = 'crank'"), "loader", "crank"), "", nil},
@@ -156,22 +156,22 @@ func TestMoreFindings(t *testing.T) {
 		"a blank":              {with(about(""), "start", "use \"a \"\n"), "name-blank a @1", nil},
 		"refused":              {with(about(""), "start", "let slots 65\nlet mode mild\n"), "setting-refused@1; setting-refused@2", nil},
 		"no number":            {with(about(""), "start", "let slots many\n"), "setting-refused@1", nil},
-		"risky":                {with(about(""), "start", "let cheats Yes\n"), "setting-risky@1", nil},
-		"undone":               {with(about(""), "start", "let builtins on\nlet weather off\n"), "setting-undone@1", nil},
-		"overruled":            {with(about(""), "start", "let mode calm\nlet mode storm\n"), "setting-overruled@1", nil},
+		"risky":                {with(about(""), "start", "let cheats Yes\n"), "~setting-risky@1", nil},
+		"undone":               {with(about(""), "start", "let builtins on\nlet weather off\n"), "~setting-undone@1", nil},
+		"overruled":            {with(about(""), "start", "let mode calm\nlet mode storm\n"), "~setting-overruled@1", nil},
 		"said twice":           {with(about(""), "start", "let mode calm\nlet mode calm\n"), "", nil},
-		"template":             {with(about(""), "start", "let title CHANGE-ME\n"), "setting-template@1", nil},
+		"template":             {with(about(""), "start", "let title CHANGE-ME\n"), "~setting-template@1", nil},
 		"no such map":          {with(about(""), "start", "let map hill\n"), "setting-names-nothing@1", nil},
 		"the map":              {with(about(""), "start", "let map hill\n", "maps/hill.map", ""), "", nil},
 		"table":                {with(about(""), "table.xml", "<a>\n<b>\n</a>\n"), "data-unreadable@3", nil},
-		"icon":                 {with(about(""), "icon.png", small.String()), "icon-size", nil},
-		"no icon":              {with(about(""), "icon.png", "gif"), "icon-unreadable", nil},
+		"icon":                 {with(about(""), "icon.png", small.String()), "~icon-size", nil},
+		"no icon":              {with(about(""), "icon.png", "gif"), "~icon-unreadable", nil},
 		"engine":               {with(about(""), "engine", "2.9\n"), "runtime-unfit", nil},
 		"byte-order mark":      {with(about(""), "start", "\xef\xbb\xbfuse a\n"), "encoding-wrong@1", nil},
 		"merge":                {with(about(""), "start", "use a\n<<<<<<< mine\n=======\n>>>>>>> theirs\n"), "merge-unfinished@2", nil},
-		"a kept copy":          {with(about(""), "mods/a.bak/main", ""), "leftover a.bak", nil},
+		"a kept copy":          {with(about(""), "mods/a.bak/main", ""), "~leftover a.bak", nil},
 		"start file":           {with(about(""), "start.conf/", ""), "", nil},
-		"a rule on order":      {needed("", b), "rule-broken b@1", []rule.Rule{{Kind: rule.After, Mod: "b", Other: "a"}}},
+		"a rule on order":      {needed("", b), "~rule-broken b@1", []rule.Rule{{Kind: rule.After, Mod: "b", Other: "a"}}},
 		"a rule on company":    {needed("", b), "rule-apart a@2", []rule.Rule{{Kind: rule.Apart, Mod: "a", Other: "b"}}},
 		"a rule on needs":      {about(""), "need-missing a@1", []rule.Rule{{Kind: rule.Needs, Mod: "a", Other: "z"}}},
 		"a rule on settings":   {about(""), "setting-unset a@1", []rule.Rule{{Kind: rule.Reads, Mod: "a", Other: "z"}}},
@@ -204,7 +204,7 @@ func TestStartFindings(t *testing.T) {
 	in := w.input(t, pier)
 	facts := check.Facts{FS: in.FS, PortBusy: "something", PortFree: 9, Sharing: []string{"other"}, Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it is gone"}}}
 	report := check.Run(survey.Take(in), facts)
-	if got := codes(report.Findings, true); got != "start-file-missing; port-busy; version-unknown" {
+	if got := codes(report.Findings, true); got != "start-file-missing; port-busy; .version-unknown" {
 		t.Error(got)
 	}
 	if !strings.Contains(report.Findings[1].Remedy, "9 is free") || report.Forecast.Stops == "" {
@@ -212,7 +212,7 @@ func TestStartFindings(t *testing.T) {
 	}
 	facts.PortBusy = ""
 	w["start.conf"] = ""
-	if got := codes(check.Run(survey.Take(w.input(t, pier)), check.Facts{Sharing: []string{"other"}}).Findings, false); got != "port-shared" {
+	if got := codes(check.Run(survey.Take(w.input(t, pier)), check.Facts{Sharing: []string{"other"}}).Findings, false); got != "~port-shared" {
 		t.Error(got)
 	}
 	in.Dialect.Start.Directory = "/nowhere"
