@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/charmbracelet/x/ansi"
 )
 
 // terminal is the program in a real terminal of its own.
@@ -80,6 +82,19 @@ func (x *terminal) sees(words ...string) string {
 	return ""
 }
 
+// counts waits until a word is on the screen so many times: one may catch a picture while
+// it is being drawn.
+func (x *terminal) counts(n int, word string) {
+	x.t.Helper()
+	picture := ""
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if picture = x.picture(); strings.Count(picture, word) == n {
+			return
+		}
+	}
+	x.t.Fatalf("%q is on the screen %d times, want %d:\n%s", word, strings.Count(picture, word), n, picture)
+}
+
 // loses waits until a word is off the screen.
 func (x *terminal) loses(word string) {
 	x.t.Helper()
@@ -97,10 +112,8 @@ func TestScreenFromFailureToProof(t *testing.T) {
 	x.sees("spoken for", "loading", "of 60 s at most")
 	x.sees("✕ not proved", "2 of 14 registered mods are not confirmed", "✕ paddle_ferry")
 	x.keys("Enter")
-	picture := x.sees("✕ failed", "it needs ferry_timetable", "ready", "start 1,")
-	if n := strings.Count(picture, "◆ confirmed"); n != 12 {
-		t.Errorf("%d rows are confirmed:\n%s", n, picture)
-	}
+	x.sees("✕ failed", "it needs ferry_timetable", "ready", "start 1,")
+	x.counts(12, "◆ confirmed")
 	x.keys("m")
 	x.sees("Plan", "comes     berth ferry_timetable", "goes      berth ferry_timetable", "Nothing is written yet")
 	x.keys("Enter")
@@ -108,10 +121,8 @@ func TestScreenFromFailureToProof(t *testing.T) {
 	x.keys("S")
 	x.sees("◆ proved", "every registered mod is confirmed", "running")
 	x.keys("Enter")
-	picture = x.sees("◆ proved by start 2", "start 2,")
-	if n := strings.Count(picture, "◆ confirmed"); n != 15 { // and the story of the selected row
-		t.Errorf("%d rows are confirmed:\n%s", n, picture)
-	}
+	x.sees("◆ proved by start 2", "start 2,")
+	x.counts(15, "◆ confirmed") // and the story of the selected row
 	x.keys("s")
 	x.sees("The server has stopped.", "stopped")
 }
@@ -181,20 +192,27 @@ func TestScreenStopsAStart(t *testing.T) {
 	x.sees("stopped", "not proved")
 }
 
-// TestScreenSizes resizes the window through many sizes and looks that every
-// picture has its shape and that nothing is cut without a mark.
+// TestScreenSizes resizes the window through many sizes: each picture has its shape, its
+// head, and where there is room its foot.
 func TestScreenSizes(t *testing.T) {
 	x := open(t, 80, 24, []string{"NO_COLOR=1"}, "demo")
 	x.sees("load order", "! error")
 	for _, size := range [][2]int{{80, 24}, {200, 60}, {100, 30}, {60, 15}, {30, 8}, {10, 3}, {140, 43}, {80, 24}} {
 		x.tmux("resize-window", "-t", "x", "-x", fmt.Sprint(size[0]), "-y", fmt.Sprint(size[1]))
-		time.Sleep(300 * time.Millisecond)
-		picture := strings.TrimRight(x.picture(), "\n")
-		if lines := strings.Split(picture, "\n"); len(lines) > size[1] {
-			t.Errorf("%v: %d lines", size, len(lines))
+		var lines []string
+		eventually(t, fmt.Sprintf("a picture of the size %v", size), func() bool {
+			lines = strings.Split(strings.TrimRight(x.picture(), "\n"), "\n")
+			foot := strings.TrimRight(lines[len(lines)-1], " ")
+			head := strings.Join(lines[:min(len(lines), 3)], "\n") // it may be caught while it is being drawn
+			return len(lines) == size[1] && (size[0] < 80 || strings.Contains(foot, "help") && strings.Contains(head, "saltmarsh"))
+		})
+		for i, line := range lines {
+			if w := ansi.StringWidth(strings.TrimRight(line, " ")); w > size[0] {
+				t.Errorf("%v: line %d is %d wide: %q", size, i, w, line)
+			}
 		}
-		if strings.Contains(picture, "panic") {
-			t.Fatalf("%v:\n%s", size, picture)
+		if all := strings.Join(lines, "\n"); strings.Contains(all, "panic") {
+			t.Fatalf("%v:\n%s", size, all)
 		}
 	}
 	x.keys("?")

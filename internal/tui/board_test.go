@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -15,6 +17,7 @@ import (
 	"initium/dialects"
 	"initium/internal/app"
 	"initium/internal/core/check"
+	"initium/internal/core/culprit"
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
@@ -212,10 +215,54 @@ func shape(t *testing.T, m *model, what string) {
 	}
 }
 
+// everyView fills the views that show what was found out.
+func everyView(t *testing.T, m *model) {
+	t.Helper()
+	long := strings.Repeat("long words ", 30)
+	dir := t.TempDir()
+	server := filepath.Join(dir, "server")
+	if err := os.CopyFS(server, os.DirFS("../../demo/harrow-sound")); err != nil {
+		t.Fatal(err)
+	}
+	source := filepath.Join(dir, "kelp farms")
+	for name, data := range map[string]string{"bill.toml": "name = \"kelp farms\"\nrelease = \"1\"\nwaits_for = [\"nowhere\"]\n", "deck.script": "haul 1\n", long[:200]: "x"} {
+		file := filepath.Join(source, name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, []byte(data), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	t.Cleanup(func() { m.app.Close() })
+	if _, err := m.app.Adopt(app.Adoption{Dir: server, As: "h"}); err != nil {
+		t.Fatal(err)
+	}
+	inside, err := m.app.LookInto(t.Context(), source, "h", lineup.Choices{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.intake = newIntakeView(source, server, lineup.Choices{}, inside)
+	m.diff = newCompareView(&proof.Comparison{Came: []string{long}, Gone: []string{"b"}, Moved: []string{long}, New: []proof.Remark{{Line: 3, Text: long}}})
+	m.hunt = &culpritView{server: "h", symptom: long, began: time.Now(), cancel: func() {}, news: make(chan app.Tried), end: make(chan culpritEnd, 1)}
+	m.hunt.take(app.Tried{Try: culprit.Try{On: make([]string, 5), Why: long, AtMost: 4, Learned: long}, Of: 8})
+	log := filepath.Join(dir, "log")
+	if err := os.WriteFile(log, []byte("10:00:00 "+long+"\n10:00:01 tide is up\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	lessons, err := m.app.Teach("harrow-sound", log, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m.teach = newTeachView(lessons, 1)
+	m.outline = &outlineView{name: "gate", dir: server, file: "harbour.start", lines: []string{"use tide", long}}
+}
+
 func TestEveryViewInEverySize(t *testing.T) {
 	for _, size := range [][2]int{{80, 24}, {140, 43}, {200, 60}, {100, 30}, {40, 12}, {20, 6}, {3, 2}, {1, 1}} {
 		m := screen(t, size[0], size[1])
-		for v := viewServers; v <= viewLedger; v++ {
+		everyView(t, m)
+		for v := viewServers; v <= viewOutline; v++ {
 			m.view = v
 			m.plan = newPlanView("why", "/srv", planOf(t))
 			m.watch = &watch{server: "h", names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second}, news: make(chan app.Step)}
@@ -225,6 +272,10 @@ func TestEveryViewInEverySize(t *testing.T) {
 			for help := range 3 {
 				m.help = help
 				shape(t, m, fmt.Sprintf("view %d, help %d", v, help))
+			}
+			m.help = 0
+			if size[0] >= 80 && len(strings.Fields(ansi.Strip(m.View().Content))) < 10 {
+				t.Errorf("view %d of %v shows nothing:\n%s", v, size, m.View().Content)
 			}
 			m.help = 0
 			m.prompt = &prompt{label: "Title: ", value: strings.Repeat("x", 90)}
