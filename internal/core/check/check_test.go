@@ -143,63 +143,67 @@ func codes(findings []check.Finding, notes bool) string {
 	return strings.Join(words, "; ")
 }
 
+var harbourRows = map[string]struct {
+	world world
+	want  string
+}{
+	"all is well":        {world{"start": "let licence L\nuse a\nuse b\n"}.mods("a", "b: a"), ""},
+	"not there":          {world{"start": "let licence L\nuse a\n"}, "mod-missing a@2"},
+	"another case":       {world{"start": "let licence L\nuse Alpha\n"}.mods("alpha"), "mod-case Alpha@2"},
+	"nested":             {world{"start": "let licence L\nuse alpha\n", "mods/alpha/alpha-1.2/main": ""}, "mod-nested alpha@2"},
+	"nested below about": {world{"start": "let licence L\nuse alpha\n", "mods/alpha/alpha/main": "", "mods/alpha/about.toml": ""}, "mod-nested alpha@2"},
+	"suffix":             {world{"start": "let licence L\nuse alpha\n", "mods/alpha-main/main": ""}, "mod-suffix alpha@2"},
+	"release suffix":     {world{"start": "let licence L\nuse alpha\n", "mods/alpha_v1.2.3/main": ""}, "mod-suffix alpha@2"},
+	"slip of the hand":   {world{"start": "let licence L\nuse tide_tabels\n"}.mods("tide_tables"), "mod-missing tide_tabels@2"},
+	"empty folder":       {world{"start": "let licence L\nuse alpha\n", "mods/alpha/": ""}, "folder-empty alpha@2"},
+	"foreign folder":     {world{"start": "let licence L\nuse alpha\n", "mods/alpha/readme": ""}, "folder-foreign alpha@2"},
+	"twice":              {world{"start": "let licence L\nuse a\nuse a\n"}.mods("a"), "~registered-twice a@3"},
+	"once on, once off":  {world{"start": "let licence L\nuse a\n# use a\n"}.mods("a"), ""},
+	"need missing":       {world{"start": "let licence L\nuse a\n"}.mods("a: z"), "need-missing a@2"},
+	"need unregistered":  {world{"start": "let licence L\nuse a\n"}.mods("a: b", "b"), "need-missing a@2"},
+	"need off":           {world{"start": "let licence L\n# use b\nuse a\n"}.mods("a: b", "b"), "need-missing a@3"},
+	"need late":          {world{"start": "let licence L\nuse a\nuse b\n"}.mods("a: b", "b"), "need-late a@2"},
+	"need of the server": {world{"start": "let licence L\nuse a\n", "own/core/about.toml": "name = 'core'"}.mods("a: core"), ""},
+	"manifest":           {world{"start": "let licence L\nuse a\n", "mods/a/about.toml": "name = \n", "mods/a/main": ""}, "manifest-unreadable a@1"},
+	"another name":       {world{"start": "let licence L\nuse a\n", "mods/a/about.toml": "name = 'b'\n", "mods/a/main": ""}, "name-differs a@2"},
+	"no main":            {world{"start": "let licence L\nuse a\n", "mods/a/about.toml": "name = 'a'\n"}, "main-missing a@2"},
+	"category":           {world{"start": "let licence L\nuse +lights\n"}.mods("+lights/a", "+lights/b: a"), ""},
+	"category in part":   {world{"start": "let licence L\nuse +lights\nuse b\n"}.mods("+lights/a: b", "b"), "need-late a@2"},
+	"category empty":     {world{"start": "let licence L\nuse +lights\n", "mods/+lights/": ""}, "group-empty +lights@2"},
+	"no licence":         {world{"start": "use a\n"}.mods("a"), "setting-missing"},
+	"placeholder":        {world{"start": "use a\nlet licence PUT-IT-HERE\n"}.mods("a"), "setting-placeholder@2"},
+	"include":            {world{"start": "let licence L\nalso more\n"}, "include-missing@2"},
+	"words":              {world{"start": "let licence L\nuse a b\n"}, "line-unreadable@2"},
+	"two of one name":    {world{"start": "let licence L\nuse a\n"}.mods("a", "+g/a"), "~name-twice a"},
+	"forbidden":          {world{"start": "let licence L\nuse A\n"}.mods("A"), "name-forbidden A@2"},
+	"no file":            {world{}, "~file-missing"},
+	"off all the same":   {world{"start": "let licence L\n# use x\n", "always/x/about.toml": "name = 'x'"}, "~loads-anyway x@2"},
+	"off is not checked": {world{"start": "let licence L\n# use zzz\n"}, ""},
+}
+
 func TestFindings(t *testing.T) {
-	for name, test := range map[string]struct {
-		world world
-		want  string
-	}{
-		"all is well":        {world{"start": "let licence L\nuse a\nuse b\n"}.mods("a", "b: a"), ""},
-		"not there":          {world{"start": "let licence L\nuse a\n"}, "mod-missing a@2"},
-		"another case":       {world{"start": "let licence L\nuse Alpha\n"}.mods("alpha"), "mod-case Alpha@2"},
-		"nested":             {world{"start": "let licence L\nuse alpha\n", "mods/alpha/alpha-1.2/main": ""}, "mod-nested alpha@2"},
-		"nested below about": {world{"start": "let licence L\nuse alpha\n", "mods/alpha/alpha/main": "", "mods/alpha/about.toml": ""}, "mod-nested alpha@2"},
-		"suffix":             {world{"start": "let licence L\nuse alpha\n", "mods/alpha-main/main": ""}, "mod-suffix alpha@2"},
-		"release suffix":     {world{"start": "let licence L\nuse alpha\n", "mods/alpha_v1.2.3/main": ""}, "mod-suffix alpha@2"},
-		"slip of the hand":   {world{"start": "let licence L\nuse tide_tabels\n"}.mods("tide_tables"), "mod-missing tide_tabels@2"},
-		"empty folder":       {world{"start": "let licence L\nuse alpha\n", "mods/alpha/": ""}, "folder-empty alpha@2"},
-		"foreign folder":     {world{"start": "let licence L\nuse alpha\n", "mods/alpha/readme": ""}, "folder-foreign alpha@2"},
-		"twice":              {world{"start": "let licence L\nuse a\nuse a\n"}.mods("a"), "~registered-twice a@3"},
-		"once on, once off":  {world{"start": "let licence L\nuse a\n# use a\n"}.mods("a"), ""},
-		"need missing":       {world{"start": "let licence L\nuse a\n"}.mods("a: z"), "need-missing a@2"},
-		"need unregistered":  {world{"start": "let licence L\nuse a\n"}.mods("a: b", "b"), "need-missing a@2"},
-		"need off":           {world{"start": "let licence L\n# use b\nuse a\n"}.mods("a: b", "b"), "need-missing a@3"},
-		"need late":          {world{"start": "let licence L\nuse a\nuse b\n"}.mods("a: b", "b"), "need-late a@2"},
-		"need of the server": {world{"start": "let licence L\nuse a\n", "own/core/about.toml": "name = 'core'"}.mods("a: core"), ""},
-		"manifest":           {world{"start": "let licence L\nuse a\n", "mods/a/about.toml": "name = \n", "mods/a/main": ""}, "manifest-unreadable a@1"},
-		"another name":       {world{"start": "let licence L\nuse a\n", "mods/a/about.toml": "name = 'b'\n", "mods/a/main": ""}, "name-differs a@2"},
-		"no main":            {world{"start": "let licence L\nuse a\n", "mods/a/about.toml": "name = 'a'\n"}, "main-missing a@2"},
-		"category":           {world{"start": "let licence L\nuse +lights\n"}.mods("+lights/a", "+lights/b: a"), ""},
-		"category in part":   {world{"start": "let licence L\nuse +lights\nuse b\n"}.mods("+lights/a: b", "b"), "need-late a@2"},
-		"category empty":     {world{"start": "let licence L\nuse +lights\n", "mods/+lights/": ""}, "group-empty +lights@2"},
-		"no licence":         {world{"start": "use a\n"}.mods("a"), "setting-missing"},
-		"placeholder":        {world{"start": "use a\nlet licence PUT-IT-HERE\n"}.mods("a"), "setting-placeholder@2"},
-		"include":            {world{"start": "let licence L\nalso more\n"}, "include-missing@2"},
-		"words":              {world{"start": "let licence L\nuse a b\n"}, "line-unreadable@2"},
-		"two of one name":    {world{"start": "let licence L\nuse a\n"}.mods("a", "+g/a"), "~name-twice a"},
-		"forbidden":          {world{"start": "let licence L\nuse A\n"}.mods("A"), "name-forbidden A@2"},
-		"no file":            {world{}, "~file-missing"},
-		"off all the same":   {world{"start": "let licence L\n# use x\n", "always/x/about.toml": "name = 'x'"}, "~loads-anyway x@2"},
-		"off is not checked": {world{"start": "let licence L\n# use zzz\n"}, ""},
-	} {
+	for name, test := range harbourRows {
 		if got := codes(check.Run(survey.Take(test.world.input(t, harbour)), check.Facts{}).Findings, false); got != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
 		}
 	}
 }
 
+var keyedRows = map[string]struct {
+	world world
+	want  string
+}{
+	"order is the server's": {world{"start": "load_a = true\nload_b = yes\n"}.mods("a: b", "b"), ""},
+	"a folder's name":       {world{"start": "load_folder = true\n", "mods/folder/about.toml": "name = 'real'"}, "mod-renamed folder@1"},
+	"a bundle":              {world{"start": "load_bund = true\n", "mods/bund/pack": ""}.mods("bund/a"), "mod-bundle bund@1"},
+	"in a bundle":           {world{"start": "load_a = true\n", "mods/bund/pack": ""}.mods("bund/a"), ""},
+	"a value":               {world{"start": "load_a = False\n"}.mods("a"), "value-unknown a@1"},
+	"a path":                {world{"start": "load_a = mods/a\n"}.mods("a"), ""},
+	"no assignment":         {world{"start": "load_a\n"}.mods("a"), "line-unreadable@1"},
+}
+
 func TestKeyedFindings(t *testing.T) {
-	for name, test := range map[string]struct {
-		world world
-		want  string
-	}{
-		"order is the server's": {world{"start": "load_a = true\nload_b = yes\n"}.mods("a: b", "b"), ""},
-		"a folder's name":       {world{"start": "load_folder = true\n", "mods/folder/about.toml": "name = 'real'"}, "mod-renamed folder@1"},
-		"a bundle":              {world{"start": "load_bund = true\n", "mods/bund/pack": ""}.mods("bund/a"), "mod-bundle bund@1"},
-		"in a bundle":           {world{"start": "load_a = true\n", "mods/bund/pack": ""}.mods("bund/a"), ""},
-		"a value":               {world{"start": "load_a = False\n"}.mods("a"), "value-unknown a@1"},
-		"a path":                {world{"start": "load_a = mods/a\n"}.mods("a"), ""},
-		"no assignment":         {world{"start": "load_a\n"}.mods("a"), "line-unreadable@1"},
-	} {
+	for name, test := range keyedRows {
 		if got := codes(check.Run(survey.Take(test.world.input(t, keyed)), check.Facts{}).Findings, false); got != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
 		}

@@ -109,10 +109,16 @@ means = "ready"
 line = "up"
 `
 
-func TestMoreFindings(t *testing.T) {
+type pierRow struct {
+	world world
+	want  string
+	rules []rule.Rule
+}
+
+func pierRows() map[string]pierRow {
 	var small bytes.Buffer
 	if err := png.Encode(&small, image.NewGray(image.Rect(0, 0, 2, 2))); err != nil {
-		t.Fatal(err)
+		panic(err)
 	}
 	about := func(words string) world {
 		return world{"start": "use a\n", "mods/a/about.toml": words, "mods/a/main": ""}
@@ -127,11 +133,7 @@ func TestMoreFindings(t *testing.T) {
 	needed := func(needs, b string) world {
 		return with(about(needs), "start", "use b\nuse a\n", "mods/b/about.toml", b, "mods/b/main", "")
 	}
-	for name, test := range map[string]struct {
-		world world
-		want  string
-		rules []rule.Rule
-	}{
+	return map[string]pierRow{
 		"all is well":          {needed("needs = ['b >=1.2']", b), "", nil},
 		"an old need":          {needed("needs = ['b >=2']", b), "need-version a@2", nil},
 		"a range in words":     {needed("needs = ['b >=']", b), "~range-unreadable a", nil},
@@ -175,7 +177,11 @@ func TestMoreFindings(t *testing.T) {
 		"a rule on company":    {needed("", b), "rule-apart a@2", []rule.Rule{{Kind: rule.Apart, Mod: "a", Other: "b"}}},
 		"a rule on needs":      {about(""), "need-missing a@1", []rule.Rule{{Kind: rule.Needs, Mod: "a", Other: "z"}}},
 		"a rule on settings":   {about(""), "setting-unset a@1", []rule.Rule{{Kind: rule.Reads, Mod: "a", Other: "z"}}},
-	} {
+	}
+}
+
+func TestMoreFindings(t *testing.T) {
+	for name, test := range pierRows() {
 		if _, ok := test.world["start.conf"]; !ok {
 			test.world["start.conf"] = ""
 		}
