@@ -52,8 +52,11 @@ func (g *Page) Draw() *Picture {
 	x := struct{ name, release, outcome, load, said float64 }{border + 12, border + 12 + pageName, border + 12 + pageName + pageRelease, 0, 0}
 	x.load = x.outcome + pageOutcome + pageLoad
 	x.said = x.load + 10
-	for at, head := range map[float64]string{x.name: "mod", x.release: "release", x.outcome: "outcome", x.said: "evidence"} {
-		p.text(at, y, textSize, false, inkDim, head)
+	for _, head := range []struct {
+		at   float64
+		word string
+	}{{x.name, "mod"}, {x.release, "release"}, {x.outcome, "outcome"}, {x.said, "evidence"}} {
+		p.text(head.at, y, textSize, false, inkDim, head.word)
 	}
 	p.textRight(x.load, y, textSize, false, inkDim, "load time")
 	for i, r := range g.Rows {

@@ -40,11 +40,13 @@ func (r *Report) title() string {
 	return s
 }
 
+// when says which start it is, and when it was made as far as that is known.
 func (r *Report) when() string {
+	start := fmt.Sprintf("start %d", r.Proof.Number)
 	if r.Proof.Started == nil {
-		return ""
+		return start
 	}
-	return r.Proof.Started.Format("2 January 2006, 15:04:05 MST")
+	return start + ", " + r.Proof.Started.Format("2 January 2006, 15:04:05 MST")
 }
 
 // evidence is what an outcome rests on.
@@ -79,7 +81,7 @@ func (r *Report) Markdown() []byte {
 	var b bytes.Buffer
 	p := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	p("# %s\n", plain(r.title()))
-	p("%s, start %d, %s\n", plain(r.Family), r.Proof.Number, r.when())
+	p("%s, %s\n", plain(r.Family), r.when())
 	if r.Proof.Reason != "" {
 		p("Not proved because %s.\n", plain(r.Proof.Reason))
 	}
@@ -109,7 +111,7 @@ func (r *Report) Markdown() []byte {
 
 // Draw draws the report on one page.
 func (r *Report) Draw() *draw.Picture {
-	page := &draw.Page{Title: r.title(), About: fmt.Sprintf("%s, start %d, %s", r.Family, r.Proof.Number, r.when()), Reason: r.Proof.Reason}
+	page := &draw.Page{Title: r.title(), About: fmt.Sprintf("%s, %s", r.Family, r.when()), Reason: r.Proof.Reason}
 	for i := range r.Proof.Mods {
 		m := &r.Proof.Mods[i]
 		page.Rows = append(page.Rows, draw.PageRow{Mark: draw.MarkOf(m.Outcome), Name: m.Name, Release: m.Release, Load: load(m), Said: said(m)})
@@ -186,7 +188,7 @@ const page = `<!doctype html>
   .dim { opacity: .7 }
 </style>
 <h1>{{.Title}}</h1>
-<p class="dim">{{.R.Family}}, start {{.R.Proof.Number}}, {{.When}}</p>
+<p class="dim">{{.R.Family}}, {{.When}}</p>
 {{with .R.Proof.Reason}}<p>Not proved because {{.}}.</p>{{end}}
 <table>
 <tr><th>mod<th>release<th>outcome<th>load time<th>evidence</tr>
