@@ -1,15 +1,20 @@
 package teach_test
 
 import (
+	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"testing"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/teach"
 	"initium/internal/core/text"
+	"initium/internal/golden"
 )
 
 func TestFindRegistration(t *testing.T) {
+	whole := map[string]string{}
 	for name, test := range map[string]struct {
 		file, doc, mod string
 		shape          string
@@ -49,10 +54,16 @@ func TestFindRegistration(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
+		whole[name] = r.Text
 		if got := strings.Join(r.Mods, " "); string(r.Shape) != test.shape || got != test.mods || !strings.Contains(r.Text, test.has+"\n") {
 			t.Errorf("%s: %s finds %q, want %s that finds %q with %s\n%s", name, r.Shape, got, test.shape, test.mods, test.has, r.Text)
 		}
 	}
+	var b strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(whole)) {
+		fmt.Fprintf(&b, "== %s\n%s\n", name, whole[name])
+	}
+	golden.Check(t, "registrations.txt", b.String())
 	if r, err := teach.FindRegistration("o.lua", []byte("return {\n  [\"tide\"] = { on = true },\n}\n"), "tide", nil); err == nil {
 		t.Errorf("a script is read as %+v", r)
 	}
