@@ -169,7 +169,7 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 	if n := len(found.Culprits); n > 0 && cure == nil { // of several that break it together the last can go
 		cure = found.Culprits[n-1:]
 	}
-	result.Cured, result.Changes = found.Cured, []lineup.Change{}
+	result.Cured, result.Changes = found.Cured && h.soundWithout(mods.Names, cure), []lineup.Change{}
 	for _, name := range cure {
 		change := lineup.Change{Op: lineup.OpOff, Mod: name}
 		if m := t.whole.Find(name); m != nil && !t.byLine(m) {
@@ -201,6 +201,13 @@ func (h *hunt) instead(found culprit.Found) []remedy.Remedy {
 		}
 	}
 	return list
+}
+
+// soundWithout tells whether the server came up, and stayed, when all but some mods were
+// on: a start that fails in another way does not show the symptom, and is not sound either.
+func (h *hunt) soundWithout(all, off []string) bool {
+	p := h.proofs[setKey(slices.DeleteFunc(slices.Clone(all), func(name string) bool { return slices.Contains(off, name) }))]
+	return p != nil && p.Ready && p.Exit == nil
 }
 
 func clean(names []string) []string {
@@ -269,6 +276,7 @@ type hunt struct {
 	name    string
 	symptom *symptom
 	least   *proof.Proof // of the smallest set that failed
+	proofs  map[string]*proof.Proof
 	fewest  int
 	memory  host.Search
 	used    map[string]int // how many of the remembered starts of a set were asked for again
@@ -276,7 +284,7 @@ type hunt struct {
 
 // remember reads what an earlier search of the same line-up has learned.
 func (h *hunt) remember(mods culprit.Mods) error {
-	h.used = map[string]int{}
+	h.used, h.proofs = map[string]int{}, map[string]*proof.Proof{}
 	signature, err := h.t.signature(mods.Names)
 	if err != nil {
 		return err
@@ -365,6 +373,7 @@ func said(p *proof.Proof) string {
 
 // take judges a start; the first that fails says what is looked for.
 func (h *hunt) take(try culprit.Try, p *proof.Proof, known bool) (failed bool) {
+	h.proofs[setKey(try.On)] = p
 	if h.symptom == nil {
 		h.symptom = symptomOf(p)
 		failed = h.symptom != nil
