@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"regexp"
 	"sort"
 	"strings"
 
@@ -86,9 +87,35 @@ func decodeProblems(file string, err error) Problems {
 	var decode *toml.DecodeError
 	if errors.As(err, &decode) {
 		line, _ := decode.Position()
-		return Problems{{file, line, strings.Join(decode.Key(), "."), strings.TrimPrefix(decode.Error(), "toml: ")}}
+		return Problems{{file, line, strings.Join(decode.Key(), "."), decodeMessage(decode)}}
 	}
 	return Problems{{File: file, Message: strings.TrimPrefix(err.Error(), "toml: ")}}
+}
+
+// wrongKind is how the TOML package says that a value is of another kind than its key.
+var wrongKind = regexp.MustCompile(`cannot decode TOML (\w+) into .* of type (\S+)`)
+
+// kinds are what values are called, by the words of TOML and of Go.
+var kinds = map[string]string{"integer": "a number", "float": "a number", "boolean": "true or false", "string": "a text", "array": "a list", "table": "a table", "inline": "a table",
+	"int": "a number", "int64": "a number", "float64": "a number", "bool": "true or false"}
+
+func decodeMessage(err *toml.DecodeError) string {
+	message := strings.TrimPrefix(err.Error(), "toml: ")
+	m := wrongKind.FindStringSubmatch(message)
+	if m == nil || kinds[m[1]] == "" {
+		return message
+	}
+	wanted := kinds[m[2]]
+	switch {
+	case wanted != "":
+	case strings.HasPrefix(m[2], "[]"):
+		wanted = "a list"
+	case strings.HasPrefix(m[2], "map"):
+		wanted = "a table"
+	default:
+		wanted = "a text"
+	}
+	return fmt.Sprintf("is %s here; it has to be %s", kinds[m[1]], wanted)
 }
 
 // keyLines tells for every key of a document on which line it stands. Keys of
