@@ -5,6 +5,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/gzip"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -294,6 +295,9 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 	write(t, filepath.Join(dir, "mine.toml"), "mine")
 	write(t, filepath.Join(dir, "both.toml"), "mine")
 	write(t, filepath.Join(dir, "added.txt"), "added")
+	if err := errors.Join(os.Chmod(filepath.Join(dir, "mine.toml"), 0o750), os.Chmod(filepath.Join(dir, "added.txt"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
 	before := below(t, dir)
 	two := release("2.0", map[string]string{"same.toml": "s", "mine.toml": "1", "both.toml": "2", "theirs.toml": "2", "new.dat": "n"})
 	r := h.try("take", "h", two)
@@ -308,6 +312,11 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 	}
 	if _, err := os.Stat(filepath.Join(dir, "old.dat")); err == nil {
 		t.Error("a file that the release no longer has is still there")
+	}
+	for file, want := range map[string]fs.FileMode{"mine.toml": 0o750, "added.txt": 0o600} {
+		if info, err := os.Stat(filepath.Join(dir, file)); err != nil || info.Mode().Perm() != want {
+			t.Errorf("%s has the mode %v, %v", file, info.Mode(), err)
+		}
 	}
 	// The next release under the same name: what waits beside is the newer one then.
 	write(t, two, string(zipped(t, map[string]string{"kelp_farms/bill.toml": strings.Replace(kelpBill, "1.3.0", "2.1", 1), "kelp_farms/deck.script": kelpDeck, "kelp_farms/both.toml": "3"})))

@@ -295,6 +295,42 @@ func TestCatchUp(t *testing.T) {
 	}
 }
 
+// A start that nobody judged at first is guarded once it is proved, and only then.
+func TestLateGuard(t *testing.T) {
+	for name, test := range map[string]struct {
+		script string
+		starts int
+	}{
+		"proved":     {"echo 'in a'; echo 'in b'; echo hot\n", 2},
+		"not proved": {"echo 'in a'; echo hot\n", 1},
+	} {
+		a, _ := running(t, test.script+"while read -r line; do case $line in cool) exit 0;; crash) exit 3;; esac; done\n")
+		if err := a.Guard("k", 1); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
+			t.Fatal(err)
+		}
+		steps(t, a, func(s app.Step) bool { return s.Judged != nil })
+		if err := a.Type("k", "crash"); err != nil {
+			t.Fatal(err)
+		}
+		for end := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
+			exit, ended := a.Home.Start("k", 1).Exit()
+			if ended && (exit.Next > 0 || exit.Again == nil) {
+				break
+			}
+			if time.Now().After(end) {
+				t.Fatalf("%s: it does not come to an end: %+v", name, exit)
+			}
+		}
+		if starts, err := a.Home.Starts("k"); err != nil || len(starts) != test.starts {
+			t.Errorf("%s: there are %d starts, %v", name, len(starts), err)
+		}
+		a.Stop(context.Background(), "k")
+	}
+}
+
 // When what a server says of itself is compared with what was set, and what it was
 // started with is noted, secrets are sealed.
 func TestInventoryOfAStart(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -177,6 +178,54 @@ func TestBoardRemedies(t *testing.T) {
 	}
 	if list := b.fixes(); len(list) != 1 || list[0].root != "mid" {
 		t.Errorf("top has the remedies %+v", list)
+	}
+	// Mods that failed for want of each other, and that nothing else mends, have no end.
+	l := look(t, "berth a\nberth b\nberth c\n", "a: b, c", "b: c, a", "c: a, b")
+	for i := range l.Findings {
+		l.Findings[i].Remedy, l.Findings[i].Changes = "", nil
+	}
+	b.set(l, proved("a failed", "b failed", "c failed"), nil, nil)
+	done := make(chan int)
+	go func() {
+		done <- len(b.remedies(b.all[slices.IndexFunc(b.all, func(r boardRow) bool { return r.mod != nil })]))
+	}()
+	select {
+	case <-done:
+	case <-time.After(20 * time.Second):
+		t.Fatal("the remedies of mods in a circle have no end")
+	}
+}
+
+// Number keys plan the remedy of that number; one that there is not does nothing.
+func TestNumberKeys(t *testing.T) {
+	m := screen(t, 140, 43)
+	for i, r := range m.board.rows {
+		if r.mod != nil && r.mod.Name == "b" {
+			m.board.selected = i
+		}
+	}
+	list := m.board.fixes()
+	if len(list) == 0 {
+		t.Fatal("b has no remedy")
+	}
+	if cmd := m.key(fmt.Sprint(len(list) + 1)); cmd != nil || m.stuck {
+		t.Errorf("a number too high begins something: %q", m.notice)
+	}
+	m.notice = ""
+	if cmd := m.key("1"); cmd == nil {
+		t.Errorf("1 plans nothing: %q", m.notice)
+	}
+}
+
+// The watch's key for restarts switches them on, and off again.
+func TestGuardKey(t *testing.T) {
+	m := screen(t, 140, 43)
+	m.view = viewWatch
+	m.watch = &watch{server: "h", step: app.Step{Limit: time.Minute}, news: make(chan app.Step)}
+	for _, want := range []int{usualGuard, 0, usualGuard} {
+		if cmd := m.key("r"); cmd == nil || m.watch.guard != want {
+			t.Errorf("it is started again %d times, want %d: %q", m.watch.guard, want, m.notice)
+		}
 	}
 }
 

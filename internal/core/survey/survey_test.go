@@ -92,6 +92,29 @@ func TestTake(t *testing.T) {
 
 // TestTwins: a registered mod in a place of its own wins over one that loads
 // anyway, and that one over the server's.
+// A need is met by the mod of that name if that is on, else by one that provides it; by one
+// that is off only when there is no other.
+func TestAnswer(t *testing.T) {
+	d, err := dialect.Parse("s.toml", []byte(strings.Replace(source, "release = \"release\"", "release = \"release\"\nprovides = \"gives\"", 1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	fsys := fstest.MapFS{"srv/start": {Data: []byte("# use tide\nuse other\nuse moon\n# use sun\nuse gone\nuse third\n")}}
+	for name, gives := range map[string]string{"tide": "", "other": "tide", "moon": "", "sun": "light", "fourth": "moon", "third": "gone"} {
+		fsys["srv/mods/"+name+"/about"] = &fstest.MapFile{Data: []byte("gives = " + gives + "\n")}
+	}
+	s := survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys})
+	for need, want := range map[string]string{"tide": "other", "moon": "moon", "light": "sun", "sun": "sun", "gone": "third", "nowhere": ""} {
+		got := ""
+		if m := s.Answer(need); m != nil {
+			got = m.Name
+		}
+		if got != want {
+			t.Errorf("%s is met by %q, want %q", need, got, want)
+		}
+	}
+}
+
 func TestTwins(t *testing.T) {
 	files := map[string]string{"start": "use x\n", "world/x/a": "", "mods/x/a": "", "own/x/a": "", "world/y/a": "", "mods/y/a": ""}
 	s := take(t, files)
