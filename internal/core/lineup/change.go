@@ -144,7 +144,11 @@ func (l *Lineup) Apply(c Change) (*Lineup, error) {
 		return nil, err
 	}
 	after := l
-	for _, i := range l.concerned(c) {
+	concerned := l.concerned(c)
+	if len(concerned) == 0 {
+		return nil, fmt.Errorf("there is no file yet in which %s could be registered; make it first, empty", text.Clean(c.Mod))
+	}
+	for _, i := range concerned {
 		var err error
 		if after, err = after.applyTo(i, c); err != nil {
 			return nil, err

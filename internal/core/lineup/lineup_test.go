@@ -131,6 +131,8 @@ func TestReadScript(t *testing.T) {
 
 type change = lineup.Change
 
+var lineupVars = dialect.Vars{"dir": "/srv"}
+
 func TestChangeScript(t *testing.T) {
 	d := parse(t, scriptDialect)
 	const doc = "# head\r\n\r\nberth a\r\n\r\n# ~~ One ~~\r\n  berth b   # keep me\r\n  # berth c\r\n# ~~ Two ~~\r\n# ~~ Three ~~\r\nberth  'd e'"
@@ -197,6 +199,30 @@ func TestMoveScript(t *testing.T) {
 	after, err := open(d, files).Apply(change{Op: lineup.OpMove, Mod: "m", Where: lineup.Where{Before: "a"}})
 	if err != nil || string(after.Files[0].Bytes) != "berth m\nberth a\nalso more\n" || string(after.Files[1].Bytes) != "berth b\n" {
 		t.Errorf("moving between files: %v, %q, %q", err, after.Files[0].Bytes, after.Files[1].Bytes)
+	}
+}
+
+// A startup file that is optional may be missing; one that is there and cannot be read is
+// told, and nothing is changed in it.
+func TestOptionalFileThatCannotBeRead(t *testing.T) {
+	d := parse(t, scriptDialect+"[[registration]]\nname = \"more\"\noptional = true\nfile = \"{dir}/more\"\nshape = \"line\"\ncomment = \"#\"\nline = \"also {mod}\"\n")
+	for what, failure := range map[string]error{"": fs.ErrNotExist, "file-unreadable": fs.ErrPermission} {
+		l := lineup.Read(d, lineupVars, func(path string) ([]byte, error) {
+			if path == "/srv/start" {
+				return []byte("berth a\n"), nil
+			}
+			return nil, failure
+		}, nil)
+		var codes []string
+		for _, p := range l.Problems {
+			codes = append(codes, p.Code)
+		}
+		if got := strings.Join(codes, " "); got != what || !strings.HasPrefix(sum(l), "a") {
+			t.Errorf("%v: problems %q, it reads %q", failure, got, sum(l))
+		}
+		if _, err := l.Apply(change{Op: lineup.OpRegister, Mod: "x", Registration: "more"}); err == nil {
+			t.Errorf("%v: a mod is registered in it", failure)
+		}
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"io"
 	"io/fs"
 	"os"
@@ -155,6 +156,9 @@ func TestHostile(t *testing.T) {
 	add("zip within a damaged zip", "", zipOf(file("mod/mod.toml", "x"), file("inner.zip", "PK\x03\x04 and nothing more")))
 	huge := bytes.Clone(xzOf([]byte(strings.Repeat("x", 5000))))
 	add("tar.xz that is no tar", "", huge)
+	for bits, word := range map[byte]string{40: "memory", 37: "memory", 20: ""} { // sizes of the dictionary; the greatest is 4 GiB
+		add(fmt.Sprintf("tar.xz that wants a dictionary of size %d", bits), word, xzWanting(tarOf(good...), bits))
+	}
 	sparse := tarOf(file("mod/mod.toml", "x"))
 	add("tar with rubbish behind it", "", append(sparse, bytes.Repeat([]byte("rubbish"), 500)...))
 	add("nothing at all", "", nil)
@@ -212,6 +216,22 @@ func TestHostile(t *testing.T) {
 }
 
 // TestHostileFolders has what only a folder can have.
+// xzWanting packs data and has the header of the first block ask for a dictionary of another
+// size (the .xz file format, 3.1 and 5.3.1).
+func xzWanting(data []byte, bits byte) []byte {
+	packed := xzOf(data)
+	block := packed[12:]
+	length := (int(block[0]) + 1) * 4
+	for at := 2; at+2 < length; at++ {
+		if block[at] == 0x21 && block[at+1] == 1 {
+			block[at+2] = bits
+			break
+		}
+	}
+	binary.LittleEndian.PutUint32(block[length-4:], crc32.ChecksumIEEE(block[:length-4]))
+	return packed
+}
+
 func TestHostileFolders(t *testing.T) {
 	for name, make := range map[string]func(dir string) error{
 		"device": func(dir string) error { return syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644) },
