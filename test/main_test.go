@@ -13,6 +13,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"initium/internal/lack"
 )
 
 // program is the path of the built program.
@@ -39,27 +41,10 @@ func run(m *testing.M) int {
 	return m.Run()
 }
 
-// needs skips a test when a program is not installed, and says so in the file
-// that scripts/test lists at its end. In CI a missing program is a failure.
+// needs skips a test when a program is not installed; in CI it fails then.
 func needs(t testing.TB, programs ...string) {
 	t.Helper()
-	for _, p := range programs {
-		if _, err := exec.LookPath(p); err == nil {
-			continue
-		}
-		if os.Getenv("CI") == "true" {
-			t.Fatalf("%s is not installed", p)
-		}
-		if file := os.Getenv("INITIUM_TEST_SKIPS"); file != "" {
-			f, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer f.Close()
-			fmt.Fprintf(f, "%s needs %s\n", t.Name(), p)
-		}
-		t.Skipf("%s is not installed", p)
-	}
+	lack.Programs(t, programs...)
 }
 
 // operator is one operator with a home of his own.
