@@ -3,8 +3,12 @@ package test
 import (
 	"os"
 	"path/filepath"
+	"reflect"
+	"regexp"
 	"strings"
 	"testing"
+
+	"initium/internal/core/dialect"
 )
 
 // TestWorkedExample adopts the server of docs/dialects.md with the dialect that
@@ -61,4 +65,99 @@ while :; do sleep 0.1; done
 	if m := p.mod("crackle"); m.Outcome != "confirmed" {
 		t.Errorf("crackle is %+v", m)
 	}
+}
+
+// TestCommandsOfTheReadme holds the list of commands in the README against the program: each
+// line names a command that there is, each flag in it is one of that command's, each command
+// that the program has stands in the list, and each example in the README can be read.
+func TestCommandsOfTheReadme(t *testing.T) {
+	o := newOperator(t)
+	readme := contents(t, "../README.md")
+	_, list, ok := strings.Cut(readme, "## Commands\n")
+	if !ok {
+		t.Fatal("the README lists no commands")
+	}
+	list, _, _ = strings.Cut(list, "\nThe commands that change")
+	help := func(words ...string) string { return o.do(0, append(words, "--help")...) }
+	named := map[string]bool{}
+	flags, entry := regexp.MustCompile(`--[a-z-]+`), regexp.MustCompile(`^    initium ([a-z]+(?: \| [a-z]+)*)( |$)`)
+	command := ""
+	for _, line := range strings.Split(list, "\n") {
+		if m := entry.FindStringSubmatch(line); m != nil { // unregister | off | on SERVER MOD
+			for _, name := range strings.Split(m[1], " | ") {
+				named[name] = true
+			}
+			command = strings.Fields(m[1])[0]
+			if command == "export" || command == "dialect" || command == "teach" {
+				command += " " + strings.Fields(line)[2]
+			}
+		}
+		for _, flag := range flags.FindAllString(line, -1) {
+			if !strings.Contains(help(strings.Fields(command)...), flag) {
+				t.Errorf("the README gives %s the flag %s, which it has not:\n%s", command, flag, line)
+			}
+		}
+	}
+	_, commands, _ := strings.Cut(help(), "Commands:\n")
+	commands, _, _ = strings.Cut(commands, "\nFlags:")
+	for _, line := range strings.Split(commands, "\n") {
+		if words := strings.Fields(line); len(words) > 0 && !named[words[0]] && words[0] != "help" && words[0] != "completion" && words[0] != "stand-in" {
+			t.Errorf("the README does not list %s", words[0])
+		}
+	}
+	for name := range named {
+		if help(name) == help() {
+			t.Errorf("there is no command %s", name)
+		}
+	}
+	// The examples above the list.
+	before, _, _ := strings.Cut(readme, "## Commands\n")
+	for _, line := range regexp.MustCompile(`(?m)^    \./initium ([a-z]+ .*)$`).FindAllStringSubmatch(before, -1) {
+		for _, one := range strings.Split(line[1], "; ./initium ") {
+			one, _, _ = strings.Cut(one, "  #")
+			words := strings.Fields(one)
+			if words[0] == "server" { // the screen, on a server of that name
+				continue
+			}
+			if !named[words[0]] {
+				t.Errorf("an example in the README uses %q, which is no command", words[0])
+				continue
+			}
+			said := help(words[0])
+			if words[0] == "export" {
+				said = help(words[0], words[1])
+			}
+			for _, flag := range flags.FindAllString(one, -1) {
+				if !strings.Contains(said, flag) {
+					t.Errorf("an example in the README gives %s the flag %s, which it has not", words[0], flag)
+				}
+			}
+		}
+	}
+}
+
+// TestKeysOfTheDialectAreDocumented holds the page about dialects against the language: every
+// key that a dialect may have is told there, and every table.
+func TestKeysOfTheDialectAreDocumented(t *testing.T) {
+	page := contents(t, "../docs/dialects.md")
+	var walk func(of reflect.Type, path string)
+	walk = func(of reflect.Type, path string) {
+		for of.Kind() == reflect.Pointer || of.Kind() == reflect.Slice {
+			of = of.Elem()
+		}
+		if of.Kind() != reflect.Struct || !strings.Contains(of.PkgPath(), "initium") {
+			return
+		}
+		for i := range of.NumField() {
+			key := of.Field(i).Tag.Get("toml")
+			if key == "" || key == "-" {
+				continue
+			}
+			if !regexp.MustCompile(`(?m)(^|[^a-z_])` + key + `([^a-z_]|$)`).MatchString(page) {
+				t.Errorf("the page does not tell of %s%s", path, key)
+			}
+			walk(of.Field(i).Type, path+key+".")
+		}
+	}
+	walk(reflect.TypeFor[dialect.Dialect](), "")
 }
