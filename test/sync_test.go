@@ -1,0 +1,141 @@
+package test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// traced runs a command under strace and lists the system calls that it makes on files, in
+// order, each with the paths of what it works on.
+func (h *harbour) traced(args ...string) []string {
+	h.t.Helper()
+	file := filepath.Join(h.t.TempDir(), "trace")
+	cmd := exec.Command("strace", append([]string{"-f", "-y", "-qq", "-s", "0", "-o", file, "-e", "trace=write,pwrite64,copy_file_range,ftruncate,fsync,fdatasync,syncfs,rename,renameat,renameat2,unlink,unlinkat", program}, args...)...)
+	cmd.Env = h.env
+	if out, err := cmd.CombinedOutput(); err != nil {
+		h.t.Fatalf("%v: %v\n%s", args, err, out)
+	}
+	data, err := os.ReadFile(file)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	var calls []string
+	begun := map[string]string{} // by thread: calls that another thread's came into
+	for _, line := range strings.Split(string(data), "\n") {
+		thread, call, _ := strings.Cut(line, " ")
+		call = strings.TrimSpace(call)
+		if before, _, ok := strings.Cut(call, " <unfinished ...>"); ok {
+			begun[thread] = before
+			continue
+		}
+		if _, after, ok := strings.Cut(call, " resumed>"); ok {
+			call = begun[thread] + after
+		}
+		if call != "" && !strings.Contains(call, ") = -1 ") {
+			calls = append(calls, call)
+		}
+	}
+	return calls
+}
+
+var (
+	onFile  = regexp.MustCompile(`^(\w+)\(\d+<([^>]*)>`)
+	between = regexp.MustCompile(`^rename(?:at2?)?\((?:AT_FDCWD(?:<[^>]*>)?, )?"([^"]*)", (?:AT_FDCWD(?:<[^>]*>)?, )?"([^"]*)"`)
+)
+
+// synced looks that everything that is renamed into its place below some folders was written
+// through before, and that the folder is written through after it, before the ledger says
+// that it is done. It counts the renames.
+func synced(t *testing.T, what string, calls []string, folders ...string) (renames int) {
+	t.Helper()
+	const never = -1
+	written, safe := map[string]int{}, map[string]int{} // when a file was written last, and synced last
+	all := never                                        // when all was
+	open := map[string]string{}                         // folders of renames that have to be synced yet, with the file
+	place := func(name string) bool {
+		for _, f := range folders {
+			if strings.HasPrefix(name, f+"/") {
+				return true
+			}
+		}
+		return false
+	}
+	for at, call := range calls {
+		if m := between.FindStringSubmatch(call); m != nil {
+			from, to := m[1], m[2]
+			if place(to) && !strings.HasSuffix(to, "-old") {
+				renames++
+				for name, when := range written { // the file, or all that is in the folder
+					if name != from && !strings.HasPrefix(name, from+"/") {
+						continue
+					}
+					done, ok := safe[name]
+					if all < when && (!ok || done < when) {
+						t.Errorf("%s: %s is renamed to %s, and was not written through: %s", what, name, to, call)
+					}
+				}
+				open[filepath.Dir(to)] = to
+			}
+			continue
+		}
+		m := onFile.FindStringSubmatch(call)
+		if m == nil {
+			continue
+		}
+		switch name := m[2]; m[1] {
+		case "write", "pwrite64", "copy_file_range", "ftruncate":
+			written[name] = at
+		case "syncfs":
+			all = at
+			clear(open)
+		case "fsync", "fdatasync":
+			safe[name] = at
+			delete(open, name)
+			if strings.Contains(name, "ledger.db") && len(open) > 0 {
+				for dir, to := range open {
+					t.Errorf("%s: the ledger goes on while %s, with %s new in it, was not written through", what, dir, to)
+				}
+				clear(open)
+			}
+		}
+	}
+	for dir, to := range open {
+		t.Errorf("%s: %s, with %s new in it, is never written through", what, dir, to)
+	}
+	return renames
+}
+
+// TestWrittenThrough traces what changes a server's files, and a backup.
+func TestWrittenThrough(t *testing.T) {
+	needs(t, "strace")
+	h := newHarbour(t, "berth a\nalso more.start\n")
+	write(t, filepath.Join(h.dir, "more.start"), "berth b\nberth c\n")
+	for _, name := range []string{"a", "b", "c"} {
+		h.cargo(name, "", "haul 1\n")
+	}
+	base := filepath.Dir(h.home)
+	one, two := filepath.Join(base, "one.zip"), filepath.Join(base, "two.zip")
+	write(t, one, string(zipped(t, kelp("kelp_farms/", "outer.chart=chart"))))
+	write(t, two, string(zipped(t, kelp("kelp_farms/", "outer.chart=other", "kelp_farms/new=n"))))
+	for _, step := range []struct {
+		words string
+		least int // renames into place
+	}{
+		{"move h c --before a", 2}, {"take h " + one, 3}, {"take h " + two + " --take all", 2}, {"remove h kelp_farms", 1}, {"undo h", 2}, {"undo h 0", 2},
+	} {
+		if n := synced(t, step.words, h.traced(strings.Fields(step.words)...), h.dir); n < step.least {
+			t.Errorf("%s: %d renames were seen, of %d at least", step.words, n, step.least)
+		}
+	}
+	real := newWorld(t)
+	write(t, filepath.Join(real.dir, "map.sqlite"), strings.Repeat("map", 100_000))
+	w := &harbour{operator: real.operator, dir: real.dir}
+	backups := filepath.Join(w.home, "servers/w/backups")
+	if n := synced(t, "backup", w.traced("backup", "w"), backups); n < 1 {
+		t.Errorf("backup: %d renames were seen", n)
+	}
+}
