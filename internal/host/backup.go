@@ -107,7 +107,10 @@ func (h Home) WriteBackup(ctx context.Context, server, dir, why string, paths []
 	if err := syncDir(filepath.Dir(b.File)); err != nil {
 		return b, err
 	}
-	return b, writeJSON(strings.TrimSuffix(b.File, ".tar.zst")+".json", b)
+	if err := writeJSON(strings.TrimSuffix(b.File, ".tar.zst")+".json", b); err != nil {
+		return b, err
+	}
+	return b, syncDir(filepath.Dir(b.File)) // a backup that is not listed after a power cut is none
 }
 
 type sums map[string][32]byte
