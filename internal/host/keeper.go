@@ -131,7 +131,7 @@ func Keep(dir StartDir) error {
 	go k.serve(listener)
 	asked := make(chan os.Signal, 4) // of the keeper itself, when the machine goes down
 	signal.Notify(asked, syscall.SIGTERM, syscall.SIGINT)
-	signal.Ignore(syscall.SIGHUP)
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGHUP) // not ignored: the server would ignore it too, from its birth
 	go func() {
 		for range asked {
 			k.stop()

@@ -887,3 +887,89 @@ func TestStopBeforeARestart(t *testing.T) {
 		t.Errorf("starts %v, %v", starts, err)
 	}
 }
+
+// TestStateByNotes tells how a server stands by what its starts have noted, also when the
+// number of its process is another one's by now.
+func TestStateByNotes(t *testing.T) {
+	self := os.Getpid()
+	data, err := os.ReadFile("/proc/self/stat")
+	if err != nil {
+		t.Fatal(err)
+	}
+	born := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:]))[19]
+	const ended = `{"status":3,"how":"by itself"}`
+	for name, test := range map[string]struct {
+		run, exit string // "" for no such note
+		want      string
+	}{
+		"nothing noted":            {"", "", "up false, lost [], exit none"},
+		"ended":                    {`{"keeper":1,"server":2}`, ended, "up false, lost [], exit 3 by itself"},
+		"lives without a keeper":   {fmt.Sprintf(`{"keeper":999999,"server":%d,"born":%s}`, self, born), "", fmt.Sprintf("up true, lost [%d], exit none", self)},
+		"another's number":         {fmt.Sprintf(`{"keeper":999999,"server":%d,"born":1}`, self), "", "up false, lost [], exit -1 unseen"},
+		"nobody's number":          {`{"keeper":999999,"server":999998,"born":5}`, "", "up false, lost [], exit -1 unseen"},
+		"no birth noted":           {fmt.Sprintf(`{"keeper":999999,"server":%d}`, self), "", "up false, lost [], exit -1 unseen"},
+		"never started":            {"", `{"status":-1,"how":"not started","error":"no such file"}`, "up false, lost [], exit -1 not started"},
+		"to be started, no keeper": {`{"keeper":999999,"server":999998}`, `{"status":3,"how":"by itself","again":"2026-01-02T10:00:00Z"}`, "up false, lost [], exit 3 by itself"},
+	} {
+		home := host.Home{Dir: t.TempDir()}
+		dir, _, err := home.NewStart("s")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for file, data := range map[string]string{"run.json": test.run, "exit.json": test.exit} {
+			if data != "" {
+				put(t, filepath.Join(string(dir), file), data, 0o600)
+			}
+		}
+		for range 2 { // what was found out is written down, and found again
+			s, err := home.State("s")
+			exit := "none"
+			if s.Exit != nil {
+				exit = fmt.Sprint(s.Exit.Status, " ", s.Exit.How)
+			}
+			if got := fmt.Sprintf("up %v, lost %v, exit %s", s.Up, s.Lost, exit); err != nil || got != test.want || s.Waiting || s.Number != 1 {
+				t.Errorf("%s: %s, %v; want %s", name, got, err, test.want)
+			}
+			if home.IsRunning("s") != s.Up {
+				t.Errorf("%s: running %v", name, home.IsRunning("s"))
+			}
+		}
+	}
+	home := host.Home{Dir: t.TempDir()}
+	if s, err := home.State("s"); err != nil || s.Up || s.Start != "" {
+		t.Errorf("without a start: %+v, %v", s, err)
+	}
+	if _, err := home.StopServer(t.Context(), "s"); err == nil || !strings.Contains(err.Error(), "never started") {
+		t.Errorf("stopping what was never started: %v", err)
+	}
+}
+
+// A server that has lost its keeper is stopped by the signal that its dialect says, else by
+// TERM; and one that is stopped by its keeper too.
+func TestPoliteSignals(t *testing.T) {
+	for signal, script := range map[string]string{"INT": "trap 'exit 0' INT; trap '' TERM HUP PIPE", "": "trap 'exit 0' TERM; trap '' INT HUP PIPE", "HUP": "trap 'exit 0' HUP; trap '' INT TERM PIPE"} {
+		for _, lost := range []bool{false, true} {
+			k := begin(t, func(s *host.Spec) {
+				s.Command = []string{"/bin/sh", "-c", script + "; echo up; while :; do sleep 0.02; done"}
+				s.Console, s.Signal, s.Patience = "", signal, 10*time.Second
+			})
+			k.log("up")
+			if lost {
+				running, err := k.dir.Running()
+				if err != nil {
+					t.Fatal(err)
+				}
+				if err := syscall.Kill(running.Keeper, syscall.SIGKILL); err != nil {
+					t.Fatal(err)
+				}
+			}
+			exit, err := k.home.StopServer(context.Background(), "s")
+			if err != nil || exit.How != host.EndedStop || exit.At.IsZero() {
+				t.Errorf("by %q, lost %v: %+v, %v", signal, lost, exit, err)
+			}
+			if again, err := k.home.StopServer(context.Background(), "s"); err != nil || again.How != host.EndedStop {
+				t.Errorf("by %q, lost %v, once more: %+v, %v", signal, lost, again, err)
+			}
+		}
+	}
+}
