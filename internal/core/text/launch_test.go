@@ -101,6 +101,17 @@ func TestLaunchIsRead(t *testing.T) {
 		{"batch", "run \"%A%\"", "[run][ $A@0]"},
 		{"batch", "run %%", "[run][%]"},
 		{"batch", "run % x%", "[run][% ~][x% ~]"},
+		{"batch", "set \"G=h\r\nset H=\"\r\nset \"I=\"\r\n", "\"G=h ; H= ; I="},
+		{"batch", "^\r\nrun ^\r\n^\r\n a", "[run][a]"},
+		{"batch", "run \"a\"\"b\" |c", "[run][ab] ; [c]"},
+		{"batch", "@ run", "[run]"},
+		{"batch", "set  J = k \r\nSET/A L=1", "[SET/A][L=1] ; J= k"},
+		{"unit", "[Service]\nExecStart=/a \\\n  # no, \\\n  b\n  \\\n", "[/a][b] ; !5:3"},
+		{"unit", "[Service]\nExecStart=/a @ $[ $` ${{ ${z} ${z", "[/a][@][$[ ~][$` ~][${{ ~][ $z@0][${z ~]"},
+		{"words", "\\", "[\\]"},
+		{"words", "a\\\nb", "[a\\][b]"},
+		{"shell", "run \"a\\\\$b\" 'c'\"d\"$e", "[run][a\\ $b@2][cd $e@2]"},
+		{"compose", "run:\n  command:\n    - $A\n    - b$c\n", "[$A ~][b$c ~]"},
 		{"batch", "run %", "[run][% ~]"},
 		{"batch", "run a^\r\nb", "[run][a][b]"},
 		{"unit", "[Service]\nExecStart=/a b\nExecStart=\nExecStart=/c", "[/c]"},
@@ -138,7 +149,8 @@ func TestLaunchIsRead(t *testing.T) {
 		{"compose", "run:\n  command: \"a 'b\"\n", "!2:12"},
 		{"compose", "run: [\n", "!1:1"},
 	} {
-		if got := said(languages[test.language]([]byte(test.doc))); got != test.want {
+		got := said(languages[test.language]([]byte(test.doc)))
+		if got != test.want {
 			t.Errorf("%s %q is read as\n %s, want\n %s", test.language, test.doc, got, test.want)
 		}
 	}

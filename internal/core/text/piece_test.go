@@ -273,6 +273,27 @@ func TestTreeLists(t *testing.T) {
 	}
 }
 
+func TestQuoting(t *testing.T) {
+	for s, want := range map[string][2]string{"plain": {"plain", `"plain"`}, "a,b": {`"a,b"`, `"a,b"`}, "": {`""`, `""`}, "two words": {"two words", `"two words"`}, "yes": {`"yes"`, `"yes"`}, "a\"b\\c\x01\x7f": {`"a\"b\\c\u0001\u007f"`, `"a\"b\\c\u0001\u007f"`}, "é\u00a0": {"é\u00a0", "\"é\u00a0\""}} {
+		yaml, err := text.QuoteYAML(s)
+		json, err2 := text.QuoteJSON(s)
+		if err != nil || err2 != nil || yaml != want[0] || json != want[1] {
+			t.Errorf("%q is written as %s, %s, %v, %v; want %s", s, yaml, json, err, err2, want)
+		}
+	}
+	if got, err := text.QuoteXML(`<a b="c" d='e'> & f`); err != nil || got != "&lt;a b=&quot;c&quot; d=&apos;e&apos;&gt; &amp; f" {
+		t.Errorf("for XML it is %s, %v", got, err)
+	}
+	for _, quote := range []func(string) (string, error){text.QuoteYAML, text.QuoteJSON} {
+		if got, err := quote("\xff"); err == nil {
+			t.Errorf("what is no UTF-8 is written as %q", got)
+		}
+	}
+	if got, err := text.QuoteXML("a\x00"); err == nil {
+		t.Errorf("a zero byte is written as %q", got)
+	}
+}
+
 func TestReaderFaults(t *testing.T) {
 	for _, test := range []struct {
 		name, doc string
