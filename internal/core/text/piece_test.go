@@ -274,7 +274,7 @@ func TestTreeLists(t *testing.T) {
 }
 
 func TestQuoting(t *testing.T) {
-	for s, want := range map[string][2]string{"plain": {"plain", `"plain"`}, "a,b": {`"a,b"`, `"a,b"`}, "": {`""`, `""`}, "two words": {"two words", `"two words"`}, "yes": {`"yes"`, `"yes"`}, "a\"b\\c\x01\x7f": {`"a\"b\\c\u0001\u007f"`, `"a\"b\\c\u0001\u007f"`}, "é\u00a0": {"é\u00a0", "\"é\u00a0\""}} {
+	for s, want := range map[string][2]string{"plain": {"plain", `"plain"`}, "a,b": {`"a,b"`, `"a,b"`}, "": {`""`, `""`}, "two words": {"two words", `"two words"`}, "yes": {`"yes"`, `"yes"`}, "a\"b\\c\x01\x7f": {`"a\"b\\c\u0001\u007f"`, `"a\"b\\c\u0001\u007f"`}, "é\u00a0": {"\"é\u00a0\"", "\"é\u00a0\""}} {
 		yaml, err := text.QuoteYAML(s)
 		json, err2 := text.QuoteJSON(s)
 		if err != nil || err2 != nil || yaml != want[0] || json != want[1] {
