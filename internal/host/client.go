@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -111,22 +112,26 @@ func (d StartDir) order(line string) error {
 		return err
 	}
 	conn, err := net.DialTimeout("unix", spec.Socket, 2*time.Second)
-	if errors.Is(err, syscall.ECONNREFUSED) {
-		err = errLost
+	var answer string
+	if err == nil {
+		defer conn.Close()
+		conn.SetDeadline(time.Now().Add(5 * time.Second))
+		if _, err = fmt.Fprintln(conn, line); err == nil {
+			answer, err = bufio.NewReader(conn).ReadString('\n')
+		}
+	}
+	if message, failed := strings.CutPrefix(strings.TrimSpace(answer), "error "); failed {
+		return errors.New(message)
+	}
+	for _, gone := range []error{syscall.ECONNREFUSED, syscall.ECONNRESET, syscall.EPIPE, io.EOF} {
+		if errors.Is(err, gone) { // it may be ended while it is spoken to
+			err = errLost
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("reach the keeper of %s: %w", spec.Server, err)
 	}
-	defer conn.Close()
-	conn.SetDeadline(time.Now().Add(5 * time.Second))
-	if _, err := fmt.Fprintln(conn, line); err != nil {
-		return err
-	}
-	answer, err := bufio.NewReader(conn).ReadString('\n')
-	if message, failed := strings.CutPrefix(strings.TrimSpace(answer), "error "); failed {
-		return errors.New(message)
-	}
-	return err
+	return nil
 }
 
 // Say types a line on the server's console.
@@ -152,6 +157,13 @@ func (d StartDir) Stop(ctx context.Context) (Exit, error) {
 			return exit, nil
 		case ok && exit.Next > 0: // it was started again at that very moment
 			d = StartDir(filepath.Join(filepath.Dir(string(d)), startName(exit.Next)))
+		case !ok:
+			if r, err := d.Running(); err == nil && !alive(r.Keeper) {
+				if exit, ok := d.Exit(); ok { // the last thing that it did
+					return exit, nil
+				}
+				return Exit{}, errLost
+			}
 		}
 		select {
 		case <-ctx.Done():

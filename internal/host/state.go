@@ -1,6 +1,7 @@
 package host
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -103,7 +104,19 @@ func (h Home) StopServer(ctx context.Context, server string) (Exit, error) {
 	case !s.Up:
 		return *s.Exit, nil
 	case s.Lost == nil:
-		return s.Start.Stop(ctx)
+		exit, lost := s.Start.Stop(ctx)
+		if !errors.Is(lost, errLost) {
+			return exit, lost
+		}
+		// It was ended meanwhile. Its connections go before it does.
+		for end := time.Now().Add(insistence); s.Up && s.Lost == nil; time.Sleep(tick) {
+			if s, err = h.State(server); err != nil || time.Now().After(end) {
+				return Exit{}, cmp.Or(err, lost)
+			}
+		}
+		if s.Lost == nil {
+			return h.StopServer(ctx, server)
+		}
 	}
 	var spec Spec
 	if err := readJSON(s.Start.spec(), &spec); err != nil {
