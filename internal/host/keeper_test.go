@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -982,5 +983,50 @@ func TestPoliteSignals(t *testing.T) {
 				t.Errorf("by %q, lost %v, once more: %+v, %v", signal, lost, again, err)
 			}
 		}
+	}
+}
+
+// A keeper that is ended while its server is being stopped, which therefore can no longer
+// say how that went, leaves the rest to whoever stops it.
+func TestKeeperEndedWhileStopping(t *testing.T) {
+	k := begin(t, func(s *host.Spec) {
+		s.Command = []string{"/bin/sh", "-c", "trap 'echo asked' INT; trap '' PIPE; echo up; while :; do sleep 0.02; done"}
+		s.Console, s.Signal, s.Patience = "", "INT", time.Minute
+	})
+	k.log("up")
+	running, err := k.dir.Running()
+	if err != nil {
+		t.Fatal(err)
+	}
+	stopping, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	stopped := make(chan error, 1)
+	go func() {
+		_, err := k.home.StopServer(stopping, "s")
+		stopped <- err
+	}()
+	k.log("asked")
+	if err := syscall.Kill(running.Keeper, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	for { // it goes on by signals of its own, for as long as the server was to be given
+		select {
+		case err := <-stopped:
+			t.Fatalf("given up, with the server still there: %v", err)
+		case <-time.After(50 * time.Millisecond):
+		}
+		if s, err := k.home.State("s"); err == nil && s.Lost != nil {
+			break
+		}
+	}
+	cancel()
+	if err := <-stopped; !errors.Is(err, context.Canceled) {
+		t.Errorf("ended by whoever stops it: %v", err)
+	}
+	if err := syscall.Kill(running.Server, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	if exit, err := k.home.StopServer(context.Background(), "s"); err != nil || exit.How != host.EndedUnseen && exit.How != host.EndedStop {
+		t.Errorf("afterwards: %+v, %v", exit, err)
 	}
 }
