@@ -66,9 +66,8 @@ type Lines struct {
 	setting map[string]int32 // the rows of settings
 	demands []demand
 
-	hard, full *Graph        // without and with what mods would merely like
-	circles    [][]int32     // in the hard one
-	circleOf   map[int32]int // which circle a row is in, from 1
+	hard, full *Graph    // without and with what mods would merely like
+	circles    [][]int32 // in the hard one
 }
 
 // row is a line of the load order, or a setting that a mod reads.
@@ -89,7 +88,7 @@ type demand struct {
 // Read finds out what has to come before what. For a server that orders by
 // itself there are no lines.
 func Read(s *survey.Survey) *Lines {
-	l := &Lines{s: s, setting: map[string]int32{}, circleOf: map[int32]int{}}
+	l := &Lines{s: s, setting: map[string]int32{}}
 	if s.Dialect.Order == dialect.OrderListed {
 		l.lines()
 		count := 0
@@ -106,11 +105,6 @@ func Read(s *survey.Survey) *Lines {
 	}
 	l.hard = l.hardGraph()
 	l.circles = l.hard.Circles()
-	for c, circle := range l.circles {
-		for _, i := range circle {
-			l.circleOf[i] = c + 1
-		}
-	}
 	l.full = l.fullGraph()
 	return l
 }
@@ -474,7 +468,7 @@ func Needs(s *survey.Survey) (list []Circle) {
 			continue
 		}
 		for _, need := range m.Needs() {
-			if n := s.Answer(need.Name); n != nil && n.On && !n.Base {
+			if n := s.Answer(need.Name); n != nil { // what is off, or the game's, is passed over above, and so is in no circle
 				edges = append(edges, Edge{index[n], int32(i)})
 			}
 		}

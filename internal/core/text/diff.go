@@ -35,7 +35,7 @@ func Diff(old, new []byte) []Change {
 
 func rawLines(doc []byte) [][]byte {
 	lines := bytes.SplitAfter(doc, []byte{'\n'})
-	if n := len(lines); n > 0 && len(lines[n-1]) == 0 {
+	if n := len(lines); len(lines[n-1]) == 0 { // there is one at least
 		lines = lines[:n-1]
 	}
 	return lines

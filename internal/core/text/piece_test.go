@@ -247,6 +247,8 @@ func TestTreeLists(t *testing.T) {
 		{"json", "{\"a\": [\"x\"/* , */ , // ,\n \"y\"]}", "{\"a\": [N,\n \"x\"/* , */ , // ,\n \"y\"]}", "{\"a\": [\"x\"/* , */ , // ,\n \"y\",\n N]}",
 			"{\"a\": [/* , */ // ,\n \"y\"]}", "{\"a\": [\"x\"/* , */  // ,]}"},
 		{"json", "{\"a\": [\"x\", \"y\" , ]}", "{\"a\": [N, \"x\", \"y\" , ]}", "{\"a\": [\"x\", \"y\", N , ]}", "{\"a\": [\"y\" , ]}", "{\"a\": [\"x\",  ]}"},
+		{"json", "{\"a\": [\n \"x\"\n , \"y\"\n ]}", "{\"a\": [\n N, \"x\"\n , \"y\"\n ]}", "{\"a\": [\n \"x\"\n , \"y\", N\n ]}", "{\"a\": [\n \n \"y\"\n ]}", "{\"a\": [\n \"x\"\n \n ]}"},
+		{"json", "{\"a\": [\"x\"/**/,/**/\"y\"/**/]}", "{\"a\": [N,\"x\"/**/,/**/\"y\"/**/]}", "{\"a\": [\"x\"/**/,/**/\"y\",N/**/]}", "{\"a\": [/**//**/\"y\"/**/]}", "{\"a\": [\"x\"/**//**//**/]}"},
 		{"json", `{"a": ["x","y"]}`, `{"a": [N,"x","y"]}`, `{"a": ["x","y",N]}`, `{"a": ["y"]}`, `{"a": ["x"]}`},
 		{"json", "{\"a\": [\n \"x\"\n]}", "{\"a\": [\n N,\n \"x\"\n]}", "{\"a\": [\n \"x\",\n N\n]}", "{\"a\": [\n \n]}", "{\"a\": [\n \n]}"},
 		{"yaml", "a:\n- x\n- y", "a:\n- N\n- x\n- y", "a:\n- x\n- y\n- N", "a:\n- y", "a:\n- x"},
@@ -274,7 +276,7 @@ func TestTreeLists(t *testing.T) {
 }
 
 func TestQuoting(t *testing.T) {
-	for s, want := range map[string][2]string{"plain": {"plain", `"plain"`}, "a,b": {`"a,b"`, `"a,b"`}, "": {`""`, `""`}, "two words": {"two words", `"two words"`}, "yes": {`"yes"`, `"yes"`}, "a\"b\\c\x01\x7f": {`"a\"b\\c\u0001\u007f"`, `"a\"b\\c\u0001\u007f"`}, "é\u00a0": {"\"é\u00a0\"", "\"é\u00a0\""}} {
+	for s, want := range map[string][2]string{"plain": {"plain", `"plain"`}, "a,b": {`"a,b"`, `"a,b"`}, "": {`""`, `""`}, "two words": {"two words", `"two words"`}, "yes": {`"yes"`, `"yes"`}, "a\x7fb": {`"a\u007fb"`, `"a\u007fb"`}, "a\u2029b": {"\"a\u2029b\"", "\"a\u2029b\""}, "a\u2028b": {"\"a\u2028b\"", "\"a\u2028b\""}, "a\u0085b": {`"a\u0085b"`, `"a\u0085b"`}, "a\"b\\c\x01\x7f": {`"a\"b\\c\u0001\u007f"`, `"a\"b\\c\u0001\u007f"`}, "é\u00a0": {"\"é\u00a0\"", "\"é\u00a0\""}} {
 		yaml, err := text.QuoteYAML(s)
 		json, err2 := text.QuoteJSON(s)
 		if err != nil || err2 != nil || yaml != want[0] || json != want[1] {

@@ -152,6 +152,7 @@ func TestClean(t *testing.T) {
 		"\x1b[é\x1b[~y\x1b[@z\x1b[1\x7fw":          "éyz\ufffdw",
 		"\x1b]a\x1bxb":                             "b",
 		"\x1b]a\x1b":                               "",
+		"\x1b]a\x1b[31mb":                          "b",
 		"\x1bXa\x07b\x1b^c\x1b\\d\x1b_e":           "bd",
 		"\x1b Fx\x1b/éy\x1b0z":                     "xéyz",
 		"\x1b\x1fx\x1b~y\x1b\x7fz":                 "\ufffdxy\ufffdz",
