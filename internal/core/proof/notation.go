@@ -217,7 +217,7 @@ func (l *lexer) monthNext(digits int) bool {
 	return after.name(months, "Jan")
 }
 
-// dayFirst takes a date like 2 Jan 2006, 02/Jan/2006 or 02Jan2006.
+// dayFirst takes a date like 2 Jan 2006, 02/Jan/2006, 02Jan2006 or 2 Jan.
 func (l *lexer) dayFirst(digits int) (year, ok bool) {
 	start := *l
 	l.take(digits, "02"[2-digits:])
@@ -226,6 +226,9 @@ func (l *lexer) dayFirst(digits int) (year, ok bool) {
 	between := string(l.text[mark:l.at])
 	l.name(months, "Jan")
 	years := l.years(len(between))
+	if after := l.peek(1 + years); between == " " && l.peek(0) == ' ' && (years == 1 || years == 2) && (after == ':' || after == '.') {
+		return false, true // a time of day comes next, and no year
+	}
 	if !bytes.HasPrefix(l.text[l.at:], []byte(between)) || years != 4 && years != 2 {
 		*l = start
 		return false, false
