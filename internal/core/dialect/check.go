@@ -182,8 +182,10 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 		c.variables(key+".file", r.File, vars)
 		c.variables(key+".new", r.New, vars)
 		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat, ShapePresence)
-		if same := d.Registration(r.SameAs); r.SameAs != "" && (same == nil || same == r) {
+		if same := d.Registration(r.SameAs); r.SameAs != "" && same == nil {
 			c.bad(key+".same_as", "names the registration %q, which this dialect has not", r.SameAs)
+		} else if r.SameAs != "" && same == r {
+			c.bad(key+".same_as", "names the registration itself; it has to be another one")
 		}
 		switch r.Shape {
 		case ShapeLine:
@@ -340,7 +342,7 @@ func (c *checker) start(d *Dialect, vars []string) {
 	if d.Stop.Patience == 0 {
 		d.Stop.Patience = Duration(defaultPatience)
 	}
-	if d.Stop.Console == "" {
+	if d.Stop.Console == "" || d.Stop.Signal != "" {
 		oneOf(c, "stop.signal", &d.Stop.Signal, "TERM", "INT", "TERM", "HUP", "QUIT")
 	}
 }

@@ -58,6 +58,9 @@ func (c *checker) builds(d *Dialect, vars []string) {
 		}
 		if b.Line != "" {
 			b.line = c.pattern(key+".line", b.Line, []string{"version", "any"})
+			if b.line != nil && !slices.Contains(b.line.Names(), "version") {
+				c.bad(key+".line", "has to hold {version}")
+			}
 		}
 		c.notation(key+".versions", &b.Versions)
 		if b.Versions == "" {
