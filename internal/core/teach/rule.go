@@ -354,7 +354,7 @@ func write(tokens []token, means dialect.Meaning) (string, error) {
 		last = t.hole
 	}
 	const least = 3
-	if letters := regexp.MustCompile(`\pL`).FindAllString(words, -1); len(letters) < least && means != dialect.MeansIgnore {
+	if letters := regexp.MustCompile(`\pL`).FindAllString(words, -1); len(letters) < least && (means != dialect.MeansIgnore || words == "") { // a row of dashes may be ignored; all lines may not
 		return "", ErrTooWide
 	}
 	return b.String(), nil
