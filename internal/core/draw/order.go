@@ -352,11 +352,11 @@ func (l *orderLayout) drawFoot(used map[Mark]int) {
 		p.text(x+22, y, textSize, false, inkDim, words)
 		x += 22 + p.width(words, textSize, false) + 14
 	}
-	var optional, wrong bool
+	var plain, optional, wrong bool
 	for _, n := range l.needs {
-		optional, wrong = optional || n.Optional, wrong || n.Wrong
+		plain, optional, wrong = plain || !n.Optional && !n.Wrong, optional || n.Optional && !n.Wrong, wrong || n.Wrong
 	}
-	if len(l.needs) > 0 {
+	if plain {
 		item("needed by", 0.7, inkLine, nil)
 	}
 	if optional {

@@ -96,3 +96,54 @@ line = "up"
 		{Mark: draw.MarkConfirmed, Name: "a", Release: "1.0", Load: "12 ms", Said: "log line 3: a is in"}, {Mark: draw.MarkFailed, Name: "b", Said: "torn"}, {Mark: draw.MarkSilent, Name: "c"}, {Mark: draw.MarkUnlisted, Name: "d"}, {Mark: draw.MarkOff, Name: "e"}},
 		Parts: []draw.PagePart{{Title: "Since the last proof", Lines: []string{"came: a", "gone: z"}}, {Title: "Told", Lines: []string{"port 7"}}}}).Draw()))
 }
+
+// TestLargePictures holds pictures of many mods: a chart in several columns, and an order in
+// which lines would cross if nothing were done about it.
+func TestLargePictures(t *testing.T) {
+	began := time.Date(2026, 3, 4, 5, 6, 7, 0, time.UTC)
+	now, then := &proof.Proof{Number: 9, Verdict: proof.NotProved, Started: &began, Ready: true, ReadyAfterMS: 9100}, &proof.Proof{Number: 3, Verdict: proof.Proved, Started: &began, Ready: true, ReadyAfterMS: 7200}
+	for i := range 130 {
+		m := proof.Mod{Name: fmt.Sprintf("mod_%03d", i), Outcome: proof.Confirmed, BeganMS: ms(float64(i * 60)), EndedMS: ms(float64(i*60 + 40 + i%7*9))}
+		switch i % 23 {
+		case 5:
+			m.Outcome, m.BeganMS = proof.Failed, nil
+		case 11:
+			m = proof.Mod{Name: m.Name, Outcome: proof.Silent}
+		case 17:
+			m.BeganMS = nil
+		}
+		now.Mods = append(now.Mods, m)
+		if i%3 > 0 {
+			if m.EndedMS = ms(float64(i*50 + 30)); m.BeganMS != nil {
+				m.BeganMS = ms(float64(i*50 - 5))
+			}
+			then.Mods = append(then.Mods, m)
+		}
+	}
+	golden.Check(t, "start-large.txt", svg(t, draw.StartOf("srv", now, then).Draw()))
+
+	d, err := dialect.Parse("f.toml", []byte("name = \"f\"\n[[place]]\npath = \"{dir}/mods\"\n[[manifest]]\nfile = \"about.toml\"\nformat = \"toml\"\nneeds = \"needs\"\noptional_needs = \"likes\"\n[[registration]]\nname = \"script\"\nfile = \"{dir}/start\"\nshape = \"line\"\ncomment = \"#\"\nline = \"use {mod}\"\nsection = \"# == {title} ==\"\n[start]\ncommand = [\"x\"]\n[[log.rule]]\nmeans = \"ready\"\nline = \"up\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	files, start := fstest.MapFS{}, ""
+	for i := range 34 {
+		if i%12 == 0 {
+			start += fmt.Sprintf("# == Part %d ==\n", i/12)
+		}
+		start += fmt.Sprintf("use m%02d\n", i)
+		about := ""
+		if i > 3 {
+			about = fmt.Sprintf("needs = ['m%02d', 'm%02d']\n", (i*7+3)%i, (i*5+1)%(i-1))
+		}
+		if i%4 == 1 {
+			about += fmt.Sprintf("likes = ['m%02d']\n", (i*11+5)%34)
+		}
+		files[fmt.Sprintf("srv/mods/m%02d/about.toml", i)] = &fstest.MapFile{Data: []byte(about)}
+	}
+	files["srv/start"] = &fstest.MapFile{Data: []byte(start)}
+	s := survey.Take(survey.Input{Server: "srv", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: files})
+	golden.Check(t, "order-large.txt", svg(t, draw.OrderOf(s, nil, nil).Draw()))
+	small := fstest.MapFS{"srv/start": {Data: []byte("use a\nuse b\nuse c\n")}, "srv/mods/a/about.toml": {Data: []byte("likes = ['b', 'c']")}, "srv/mods/b/about.toml": {}, "srv/mods/c/about.toml": {Data: []byte("likes = ['b']")}}
+	golden.Check(t, "order-liked.txt", svg(t, draw.OrderOf(survey.Take(survey.Input{Server: "srv", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: small}), nil, nil).Draw()))
+}
