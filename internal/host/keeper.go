@@ -114,6 +114,9 @@ func Keep(dir StartDir) error {
 		return errors.Join(err, writeJSON(k.dir.exit(), Exit{Status: -1, At: time.Now(), How: EndedNever, Error: err.Error()}))
 	}
 	lock, err := tryLock(k.spec.Lock)
+	for end := time.Now().Add(handover); err != nil && time.Now().Before(end); lock, err = tryLock(k.spec.Lock) {
+		time.Sleep(beginTick)
+	}
 	if err != nil {
 		return never(fmt.Errorf("%s is running already", k.spec.Server))
 	}
@@ -155,6 +158,10 @@ func Keep(dir StartDir) error {
 		}
 	}
 }
+
+// handover is how long a keeper waits for the one before it, which has written down how
+// its server ended, to be gone.
+const handover = 2 * time.Second
 
 // pause tells whether a server that has ended is to be started again, and after
 // how long.

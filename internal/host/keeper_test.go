@@ -1030,3 +1030,57 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 		t.Errorf("afterwards: %+v, %v", exit, err)
 	}
 }
+
+// A keeper that has written down how its server ended may take a moment to be gone, and holds
+// the lock until then: the server is not taken to run any more, and can be started.
+func TestKeeperTakesOver(t *testing.T) {
+	k := prepare(t, func(s *host.Spec) { s.Command, s.Console = []string{"/bin/sh", "-c", "echo up; exit 3"}, "" })
+	lock, err := os.OpenFile(filepath.Join(k.home.Dir, "servers", "s", "running.lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		t.Fatal(err)
+	}
+	if !k.home.IsRunning("s") {
+		t.Error("what is held does not run")
+	}
+	put(t, filepath.Join(string(k.dir), "run.json"), fmt.Sprintf(`{"keeper":%d,"server":1}`, os.Getpid()), 0o600)
+	put(t, filepath.Join(string(k.dir), "exit.json"), `{"status":3,"how":"by itself","again":"2026-01-02T10:00:00Z"}`, 0o600)
+	if s, err := k.home.State("s"); err != nil || !s.Up || !s.Waiting {
+		t.Errorf("to be started again: %+v, %v", s, err)
+	}
+	put(t, filepath.Join(string(k.dir), "exit.json"), `{"status":3,"how":"by itself"}`, 0o600)
+	if s, err := k.home.State("s"); err != nil || s.Up || s.Exit == nil || s.Exit.Status != 3 || k.home.IsRunning("s") {
+		t.Errorf("ended: %+v, %v", s, err)
+	}
+	for _, name := range []string{"run.json", "exit.json"} {
+		if err := os.Remove(filepath.Join(string(k.dir), name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	exe, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	started := make(chan error, 1)
+	go func() { started <- k.dir.Launch(exe) }()
+	time.Sleep(100 * time.Millisecond) // for a keeper that does not wait to fail
+	if _, err := os.Stat(filepath.Join(string(k.dir), "run.json")); err == nil {
+		t.Error("it was started while another held the lock")
+	}
+	select {
+	case err := <-started:
+		t.Fatalf("nothing was waited for: %v", err)
+	default:
+	}
+	if err := lock.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-started; err != nil {
+		t.Fatal(err)
+	}
+	if exit := k.exit(); exit.Status != 3 {
+		t.Errorf("it ended with %+v", exit)
+	}
+}

@@ -53,6 +53,7 @@ func (h Home) State(server string) (s State, err error) {
 	switch {
 	case held && runErr == nil && !alive(running.Keeper):
 		s.Up, s.Lost = true, holders(h.lockFile(server))
+	case held && ended && exit.Again == nil && runErr == nil: // all has ended, and its keeper is about to
 	case held:
 		s.Up, s.Waiting = true, ended && exit.Again != nil
 	case ended && exit.Again != nil: // its keeper was ended while it waited

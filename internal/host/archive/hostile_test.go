@@ -11,14 +11,17 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
 
 	"initium/internal/core/intake"
+	"initium/internal/golden"
 	"initium/internal/host/archive"
 )
 
@@ -159,6 +162,14 @@ func TestHostile(t *testing.T) {
 	for bits, word := range map[byte]string{40: "memory", 37: "memory", 20: ""} { // sizes of the dictionary; the greatest is 4 GiB
 		add(fmt.Sprintf("tar.xz that wants a dictionary of size %d", bits), word, xzWanting(tarOf(good...), bits))
 	}
+	runs := entry{name: "mod/run", data: "#!", mode: 0o755}
+	nested := zipOf(file("deep/about.toml", "a = 1"), file("deep/inner.tar", string(tarOf(file("far/x", "1")))), link("deep/l", "about.toml"))
+	whole := []entry{runs, file("mod/about.toml", "name = 'x'"), file("mod/large.toml", strings.Repeat("x", 3<<20)), {name: "mod/none/"}, link("mod/l", "none/../about.toml"), file("mod/inner.zip", string(nested)), file("mod/notes.txt", "1"), file("inner.tar.gz", string(gzipOf(tarOf(runs, good[1]))))}
+	add("zip of all kinds", "", zipOf(whole...))
+	add("tar of all kinds", "", tarOf(append(whole, entry{name: "mod/hard", kind: tar.TypeLink, target: "mod/about.toml"})...))
+	add("rar of all kinds", "", rarOf(whole...))
+	add("zip within zips", "", zipOf(file("a.zip", string(zipOf(file("b.zip", string(zipOf(file("c.zip", string(zipOf(file("d.zip", string(nested)))))))))))))
+	add("zip whose inner ones are refused", "", zipOf(file("mod/a", "1"), file("a.zip", string(zipOf(file("../x", "1")))), file("b.tar", string(tarOf(link("x", "../../y")))), file("c.zip", string(zipSaying(t, func(h *zip.FileHeader) { h.Flags |= 1 }, "bytes")))))
 	sparse := tarOf(file("mod/mod.toml", "x"))
 	add("tar with rubbish behind it", "", append(sparse, bytes.Repeat([]byte("rubbish"), 500)...))
 	add("nothing at all", "", nil)
@@ -179,12 +190,14 @@ func TestHostile(t *testing.T) {
 	}
 	tight := intake.Bounds{Files: 2000, Bytes: 1 << 30, Ratio: 50}
 	refused := 0
-	for name, s := range corpus {
-		full := filepath.Join(dir, "sample.bin")
+	var all strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(corpus)) {
+		s, full := corpus[name], filepath.Join(dir, "sample.bin")
 		if err := os.WriteFile(full, s.data, 0o644); err != nil {
 			t.Fatal(err)
 		}
 		tree, err := read(t, full, tight)
+		fmt.Fprintf(&all, "%q: %s\n", name, holding(tree, err))
 		switch {
 		case s.word != "" && err == nil:
 			t.Errorf("%s: it was taken for good: %v", name, tree.Entries)
@@ -205,6 +218,7 @@ func TestHostile(t *testing.T) {
 		}
 	}
 	t.Logf("%d archives, %d of them refused", len(corpus), refused)
+	golden.Check(t, "hostile.txt", all.String())
 	if err := filepath.WalkDir(outer, func(name string, e fs.DirEntry, err error) error {
 		if !e.IsDir() && filepath.Base(name) != "sample.bin" {
 			t.Errorf("%s was left behind", name)
@@ -215,7 +229,34 @@ func TestHostile(t *testing.T) {
 	}
 }
 
-// TestHostileFolders has what only a folder can have.
+// holding writes down what was read from an archive, or why it was not.
+func holding(tree *intake.Tree, err error) string {
+	if err != nil {
+		return "refused: " + err.Error()
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "%d files", tree.Files)
+	for _, e := range tree.Entries {
+		fmt.Fprintf(&b, "\n    %q %v %d bytes", e.Path, e.Kind, e.Size)
+		if e.Target != "" {
+			fmt.Fprintf(&b, " to %q", e.Target)
+		}
+		if e.Exec {
+			b.WriteString(" runs")
+		}
+		if len(e.Data) > 0 {
+			fmt.Fprintf(&b, " kept %d", len(e.Data))
+		}
+		if e.Trouble != "" {
+			fmt.Fprintf(&b, " trouble: %s", e.Trouble)
+		}
+		if e.Inside != nil {
+			fmt.Fprintf(&b, " with %s", strings.ReplaceAll(holding(e.Inside, nil), "\n", "\n    "))
+		}
+	}
+	return b.String()
+}
+
 // xzWanting packs data and has the header of the first block ask for a dictionary of another
 // size (the .xz file format, 3.1 and 5.3.1).
 func xzWanting(data []byte, bits byte) []byte {
@@ -232,13 +273,19 @@ func xzWanting(data []byte, bits byte) []byte {
 	return packed
 }
 
+// TestHostileFolders has what only a folder can have.
 func TestHostileFolders(t *testing.T) {
+	outside := filepath.Join(t.TempDir(), "outside")
+	if err := os.WriteFile(outside, []byte("secret"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	for name, make := range map[string]func(dir string) error{
 		"device": func(dir string) error { return syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644) },
 		"leads out": func(dir string) error {
-			return os.Symlink("../../../../etc/passwd", filepath.Join(dir, "link"))
+			to, err := filepath.Rel(dir, outside)
+			return errors.Join(err, os.Symlink(to, filepath.Join(dir, "link")))
 		},
-		"leads":      func(dir string) error { return os.Symlink("/etc/passwd", filepath.Join(dir, "link")) },
+		"leads":      func(dir string) error { return os.Symlink(outside, filepath.Join(dir, "link")) },
 		"circle":     func(dir string) error { return os.Symlink("self", filepath.Join(dir, "self")) },
 		"backslash":  func(dir string) error { return os.WriteFile(filepath.Join(dir, `a\b`), nil, 0o644) },
 		"control":    func(dir string) error { return os.WriteFile(filepath.Join(dir, "a\x1b[2J"), nil, 0o644) },

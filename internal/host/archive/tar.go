@@ -94,6 +94,11 @@ func walkTar(form Form, packed io.Reader, visit visitor) error {
 	for {
 		entry, err := archive.Next()
 		if err == io.EOF {
+			// What follows is padding, and the sum over the whole. Something else may have
+			// been put behind it, which is nobody's business.
+			if _, err := io.CopyN(io.Discard, buffered, 1<<20); err != nil && err != io.EOF && !errors.Is(err, gzip.ErrHeader) {
+				return damaged(err)
+			}
 			return nil
 		}
 		if err != nil && !errors.Is(err, tar.ErrInsecurePath) {
