@@ -218,6 +218,32 @@ func TestKeepTooBig(t *testing.T) {
 	if k.Excess == 0 || !agrees(g.Settle(k.Stay), edges) {
 		t.Errorf("excess %d", k.Excess)
 	}
+	// One item, at either end, that all others have to be on the other side of.
+	for _, one := range []int32{0, n - 1} {
+		var edges []order.Edge
+		for i := range int32(n) {
+			switch {
+			case i == one:
+			case one == 0:
+				edges = append(edges, order.Edge{From: i, To: one})
+			default:
+				edges = append(edges, order.Edge{From: one, To: i})
+			}
+		}
+		k := order.NewGraph(n, edges).Keep(nil, true)
+		if moved := n - count(k.Stay); moved != 1 || k.Stay[one] || k.Excess != 0 {
+			t.Errorf("%d items move, item %d stays %v, excess %d", moved, one, k.Stay[one], k.Excess)
+		}
+	}
+	// An order that is right, apart from the last two.
+	edges = nil
+	for i := range int32(n - 1) {
+		edges = append(edges, order.Edge{From: i, To: i + 1})
+	}
+	edges[n-2] = order.Edge{From: n - 1, To: 0}
+	if k := order.NewGraph(n, edges).Keep(nil, true); n-count(k.Stay) != 1 || k.Excess != 0 || k.Stay[n-1] {
+		t.Errorf("%d items move, excess %d", n-count(k.Stay), k.Excess)
+	}
 }
 
 func TestSort(t *testing.T) {

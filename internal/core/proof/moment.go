@@ -90,6 +90,7 @@ func (c *clock) begin(r *Reader, region []byte) {
 	}
 	for i := 0; i < firstLines && len(region) > 0 && !c.set; i++ {
 		line, rest, _ := bytes.Cut(region, []byte{'\n'})
+		line = Plain(line)
 		_, stamp, _, _, _ := r.split(line)
 		c.layout = r.dialect.Log.Time
 		c.at(stamp, line)

@@ -325,3 +325,21 @@ func TestMask(t *testing.T) {
 		}
 	}
 }
+
+// What a document is left as after changes that meet each other, and by what lines it then
+// differs: changes that touch become one.
+func TestDiffJoins(t *testing.T) {
+	for _, test := range []struct{ old, want, changes string }{
+		{"a\nb\nc\n", "a\nx\ny\nc\n", "1-2 1-3"}, {"a\nb\nc\n", "x\nb\ny\n", "0-1 0-1; 2-3 2-3"}, {"", "a\n", "0-0 0-1"}, {"a\n", "", "0-1 0-0"}, {"a", "a\n", "0-1 0-1"},
+		{"a\nb\n", "b\na\n", "0-1 0-0; 2-2 1-2"}, {"a\nb\nc\nd\n", "a\nc\nb\nd\n", "1-2 1-1; 3-3 2-3"}, {"a\na\na\n", "a\n", "1-3 1-1"}, {"same\n", "same\n", ""}, {"", "", ""}, {"a\nb", "b", "0-1 0-0"},
+		{"1\n2\n3\n4\n5\n6\n", "2\n3\nx\n5\n6\n7\n", "0-1 0-0; 3-4 2-3; 6-6 5-6"},
+	} {
+		var parts []string
+		for _, c := range text.Diff([]byte(test.old), []byte(test.want)) {
+			parts = append(parts, fmt.Sprintf("%d-%d %d-%d", c.OldFrom, c.OldTo, c.NewFrom, c.NewTo))
+		}
+		if got := strings.Join(parts, "; "); got != test.changes {
+			t.Errorf("%q to %q: %s, want %s", test.old, test.want, got, test.changes)
+		}
+	}
+}
