@@ -87,12 +87,14 @@ func (h Home) lockFile(server string) string {
 
 // tryLock takes an exclusive lock on a file, which lasts as long as the file is
 // open and this process lives.
-func tryLock(name string) (*os.File, error) {
+func tryLock(name string) (*os.File, error) { return tryFlock(name, syscall.LOCK_EX) }
+
+func tryFlock(name string, how int) (*os.File, error) {
 	f, err := os.OpenFile(name, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := syscall.Flock(int(f.Fd()), how|syscall.LOCK_NB); err != nil {
 		f.Close()
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -1083,4 +1084,22 @@ func TestKeeperTakesOver(t *testing.T) {
 	if exit := k.exit(); exit.Status != 3 {
 		t.Errorf("it ended with %+v", exit)
 	}
+}
+
+// Who looks whether a server runs is not taken for a server by another who looks.
+func TestStateIsLookedAtByMany(t *testing.T) {
+	k := begin(t, func(s *host.Spec) { s.Command, s.Console = []string{"/bin/sh", "-c", "exit 3"}, "" })
+	k.exit()
+	var wait sync.WaitGroup
+	for range 8 {
+		wait.Go(func() {
+			for range 200 {
+				if s, err := k.home.State("s"); err != nil || s.Up {
+					t.Errorf("%+v, %v", s, err)
+					return
+				}
+			}
+		})
+	}
+	wait.Wait()
 }

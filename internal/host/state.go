@@ -30,14 +30,16 @@ func (h Home) State(server string) (s State, err error) {
 	if err != nil {
 		return s, err
 	}
-	held := h.held(server)
 	if len(numbers) == 0 {
-		s.Up = held
+		s.Up = h.held(server)
 		return s, nil
 	}
 	s.Number = numbers[len(numbers)-1]
 	s.Start = h.Start(server, s.Number)
 	running, runErr := s.Start.Running()
+	// In this order: a keeper writes down how its server ended, lets go of the lock, and is gone.
+	gone := runErr == nil && !alive(running.Keeper)
+	held := h.held(server)
 	if held && runErr != nil && len(numbers) > 1 { // it may be about to be started again
 		before := h.Start(server, numbers[len(numbers)-2])
 		if exit, ended := before.Exit(); ended && exit.Again != nil {
@@ -51,7 +53,7 @@ func (h Home) State(server string) (s State, err error) {
 		s.Exit = &exit
 	}
 	switch {
-	case held && runErr == nil && !alive(running.Keeper):
+	case held && gone:
 		s.Up, s.Lost = true, holders(h.lockFile(server))
 	case held && ended && exit.Again == nil && runErr == nil: // all has ended, and its keeper is about to
 	case held:
@@ -74,7 +76,7 @@ func (h Home) held(server string) bool {
 	if _, err := os.Stat(h.lockFile(server)); err != nil {
 		return false
 	}
-	lock, err := tryLock(h.lockFile(server))
+	lock, err := tryFlock(h.lockFile(server), syscall.LOCK_SH) // two who look at once do not see each other
 	if err != nil {
 		return errors.Is(err, syscall.EWOULDBLOCK)
 	}
