@@ -1,0 +1,219 @@
+package app_test
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/user"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"initium/internal/app"
+	"initium/internal/core/dialect"
+	"initium/internal/core/intake"
+	"initium/internal/core/rule"
+	"initium/internal/core/teach"
+)
+
+// The unit that systemd is given, to the word.
+func TestUnitInFull(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "", "kiln": "#!/bin/sh\n"})
+	a.Exe = `/opt/a "b" $c/100%`
+	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "9"}}); err != nil {
+		t.Fatal(err)
+	}
+	got, err := a.Unit("k")
+	me, meErr := user.Current()
+	if err != nil || meErr != nil {
+		t.Fatal(err, meErr)
+	}
+	want := `[Unit]
+Description=k (kiln), kept by Initium
+After=network-online.target
+Wants=network-online.target
+StartLimitIntervalSec=10min
+StartLimitBurst=5
+
+[Service]
+Type=exec
+User=` + me.Username + `
+WorkingDirectory=` + dir + `
+Environment="INITIUM_HOME=` + a.Home.Dir + `"
+ExecStart="/opt/a \"b\" $$c/100%%" keep "k"
+# The keeper asks the server to stop, waits and then insists; only after that does systemd.
+KillMode=mixed
+TimeoutStopSec=30
+Restart=on-failure
+RestartSec=5
+
+[Install]
+WantedBy=multi-user.target
+`
+	if string(got) != want {
+		t.Errorf("the unit is\n%s", got)
+	}
+}
+
+// What has to be answered before a change, and why one cannot be made.
+func TestUnansweredInWords(t *testing.T) {
+	asked := app.Unanswered{About: "take x.zip in", Questions: []intake.Question{{Text: "Is it a?", Say: []string{"--agree", "--as NAME"}}, {Text: "Or b?", Say: []string{"--keep b"}}}}
+	if got, want := asked.Error(), "to take x.zip in needs an answer; nothing was written\nIs it a? Say: --agree or --as NAME\nOr b? Say: --keep b"; got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+	asked.Problems = []string{"there is no room", "nor time"}
+	if got, want := asked.Error(), "to take x.zip in cannot be done; nothing was written\nthere is no room\nnor time\nIs it a? Say: --agree or --as NAME\nOr b? Say: --keep b"; got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
+
+// Ports that several servers have, that another program has, and that are none.
+func TestPortsOfServers(t *testing.T) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	busy := listener.Addr().(*net.TCPAddr).Port
+	free := func() int {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		return l.Addr().(*net.TCPAddr).Port
+	}()
+	a, dir := world(t, nil)
+	for name, port := range map[string]string{"one": fmt.Sprint(free), "two": fmt.Sprint(free), "busy": fmt.Sprint(busy), "none": "0", "high": "65536", "word": "x", "alone": "1"} {
+		put(t, filepath.Join(dir, name, "kiln.list"), "set port "+port+"\n")
+		put(t, filepath.Join(dir, name, "kiln"), "#!/bin/sh\n")
+		if _, err := a.Adopt(app.Adoption{Dir: filepath.Join(dir, name), As: name}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for name, want := range map[string]string{
+		"one": "port-shared", "two": "port-shared", "busy": "port-busy", "none": "", "high": "", "word": "", "alone": "",
+	} {
+		look, err := a.Look(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, f := range look.Findings {
+			if strings.HasPrefix(f.Code, "port") {
+				got = f.Code
+				if other := map[string]string{"one": "two", "two": "one"}[name]; !strings.Contains(f.Message, other) {
+					t.Errorf("%s: %s", name, f.Message)
+				}
+				if strings.Contains(f.Remedy+fmt.Sprint(f.Changes), fmt.Sprint(free)) || strings.Contains(f.Remedy+fmt.Sprint(f.Changes), fmt.Sprint(busy)) {
+					t.Errorf("%s: a port that is taken is proposed: %s %v", name, f.Remedy, f.Changes)
+				}
+			}
+		}
+		if got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+}
+
+// A dialect is begun from a folder whose mods are files, folders or folders of folders, and
+// what is taught of it is written where the dialect is, whatever its file is called.
+func TestBeginsOfDialects(t *testing.T) {
+	a, dir := world(t, nil)
+	for name, test := range map[string]struct {
+		files map[string]string
+		place string
+		lines string // of the file that is written
+	}{
+		"files":   {map[string]string{"list.conf": "fire tide\nfire rock\n", "lib/tide.so": "", "lib/rock.so": "", "doc/tide.txt": ""}, "lib", `file = '{mod}.so'`},
+		"folders": {map[string]string{"list.conf": "fire tide\nfire rock\n", "deep/mods/tide/x": "", "deep/mods/rock/x": "", "tide": ""}, "deep/mods", ``},
+		"nothing": {map[string]string{"list.conf": "fire tide\nfire rock\n"}, "", ``},
+	} {
+		for file, data := range test.files {
+			put(t, filepath.Join(dir, name, file), data)
+		}
+		o, err := a.TeachServer("d-"+name, filepath.Join(dir, name), "list.conf", "tide", "./run -x")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if o.Place != test.place || !slices.Equal(o.Mods, []string{"tide", "rock"}) || o.Shape != dialect.ShapeLine {
+			t.Errorf("%s: %+v", name, o)
+		}
+		if err := o.Write(); err != nil {
+			t.Fatal(err)
+		}
+		data, err := os.ReadFile(o.File)
+		if err != nil || !strings.Contains(string(data), test.lines) || strings.Contains(string(data), "{mod}.so") != (name == "files") {
+			t.Errorf("%s: %v\n%s", name, err, data)
+		}
+		if _, err := a.TeachServer("d-"+name, filepath.Join(dir, name), "list.conf", "tide", ""); err == nil || !strings.Contains(err.Error(), "there is a dialect") {
+			t.Errorf("%s, again: %v", name, err)
+		}
+	}
+	log := filepath.Join(dir, "log.txt")
+	put(t, log, "10:00:01 I tide is fired\n10:00:02 I rock is fired\n10:00:03 I hot\n")
+	own := filepath.Join(a.Home.DialectDir(), "another.toml")
+	put(t, own, strings.NewReplacer(`name = "kiln"`, `name = "hearth"`).Replace(kiln))
+	l, err := a.Teach("hearth", log, "", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if l.Prefix() != "" { // it has rules, and so has said what its lines begin with
+		t.Errorf("the beginning is %q", l.Prefix())
+	}
+	taught, err := l.Propose(teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "10:00:01 I tide is fired", Mod: "tide"}}})
+	if err != nil || len(taught.Matches) != 2 {
+		t.Fatalf("%+v, %v", taught, err)
+	}
+	file, _, err := l.Write(taught, teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "10:00:01 I tide is fired", Mod: "tide"}}})
+	if data, readErr := os.ReadFile(own); err != nil || file != own || readErr != nil || !strings.Contains(string(data), "is fired") {
+		t.Errorf("written to %s, %v, %v", file, err, readErr)
+	}
+	// Of a server its folder is known, and so which log is its own.
+	put(t, filepath.Join(dir, "s", "kiln.list"), "fire tide\n")
+	put(t, filepath.Join(dir, "s", "mods", "tide", "x"), "")
+	put(t, filepath.Join(dir, "s", "logs", "now.log"), "10:00:01 I tide is fired\n")
+	if _, err := a.Adopt(app.Adoption{Dir: filepath.Join(dir, "s"), As: "s", Dialect: "hearth", Set: map[string]string{"program": "/bin/sh", "level": "1"}}); err != nil {
+		t.Fatal(err)
+	}
+	if l, err = a.Teach("hearth", filepath.Join(dir, "s", "logs", "now.log"), "s", nil); err != nil || !slices.Equal(l.Known, []string{"tide"}) {
+		t.Fatalf("known are %v, %v", l.Known, err)
+	}
+	if file, err := l.Own(); err != nil || file != "{dir}/logs/now.log" {
+		t.Errorf("its own log is %q, %v", file, err)
+	}
+	if l, err = a.Teach("hearth", log, "s", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := l.Own(); err == nil || !strings.Contains(err.Error(), "is not below the folder") {
+		t.Errorf("a log of another folder: %v", err)
+	}
+}
+
+// Rules that a change brings along are written down once, and others of the same mods beside
+// them.
+func TestRulesOfAServer(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\n", "mods/a/x": "", "mods/b/x": ""})
+	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+		t.Fatal(err)
+	}
+	for _, kind := range []rule.Kind{rule.Before, rule.Needs} {
+		if err := a.PutRule("k", rule.Rule{Kind: kind, Mod: "a", Other: "b", Because: "of it"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	rules, err := a.Rules("k")
+	if err != nil || len(rules) != 2 || rules[0].Kind == rules[1].Kind {
+		t.Errorf("%+v, %v", rules, err)
+	}
+	if err := a.DropRule("k", rules[0].Number); err != nil {
+		t.Fatal(err)
+	}
+	if rules, err = a.Rules("k"); err != nil || len(rules) != 1 {
+		t.Errorf("%+v, %v", rules, err)
+	}
+	if err := a.DropRule("k", 99); err == nil {
+		t.Error("a rule that is not there is taken back")
+	}
+}
