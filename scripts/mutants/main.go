@@ -71,8 +71,10 @@ func run() error {
 		return err
 	}
 	faults = known.without(faults)
-	for _, unused := range known.unused() {
-		fmt.Printf("harmless.txt names what is not there any more: %s\n", unused)
+	if *in == flag.Lookup("in").DefValue {
+		for _, unused := range known.unused() {
+			fmt.Printf("harmless.txt names what is not there any more: %s\n", unused)
+		}
 	}
 	chosen := choose(faults, *at, count, seed)
 	if *list {
