@@ -32,20 +32,18 @@ func AskVersion(command []string, dir string) ([]byte, error) {
 	switch {
 	case ctx.Err() != nil:
 		return nil, fmt.Errorf("%s did not end within %s", strings.Join(command, " "), versionPatience)
-	case errors.As(err, &exit) && out.Len() > 0: // some programs print their version and fail
-		return out.Bytes(), nil
+	case errors.As(err, &exit) && out.kept.Len() > 0: // some programs print their version and fail
+		return out.kept.Bytes(), nil
 	case err != nil:
 		return nil, fmt.Errorf("run %s: %w", command[0], err)
 	}
-	return out.Bytes(), nil
+	return out.kept.Bytes(), nil
 }
 
 // bounded keeps the beginning of what is written to it.
-type bounded struct{ bytes.Buffer }
+type bounded struct{ kept bytes.Buffer } // a field: it must not be filled past Write
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if room := maxVersion - b.Len(); room > 0 {
-		b.Buffer.Write(p[:min(len(p), room)])
-	}
+	b.kept.Write(p[:min(len(p), maxVersion-b.kept.Len())])
 	return len(p), nil
 }
