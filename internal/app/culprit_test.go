@@ -199,3 +199,34 @@ func TestCulpritOutside(t *testing.T) {
 		t.Errorf("afterwards the file outside is %q, %v", got, err)
 	}
 }
+
+// On a server whose mods stand in a list, where none can be switched off in its place, mods
+// are taken out of the copy's list; the server's own stays as it is.
+func TestCulpritInAList(t *testing.T) {
+	a, dir := running(t, `for mod in $(sed -n 's/^mods=//p' oven.list | tr ';' ' '); do
+  [ -f mods/$mod/say ] && . mods/$mod/say
+  echo "in $mod"
+done
+echo hot
+`+polite)
+	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	put(t, file, strings.NewReplacer("shape = \"line\"\ncomment = \"#\"\nline = \"bake {mod}\"\n", "shape = \"list\"\nformat = \"key-value\"\nat = \"mods\"\nseparator = \";\"\n", `patience = "5s"`, `patience = "300ms"`).Replace(string(data))+
+		"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n")
+	const list = "heat=9\nmods=a;b;c;d\n"
+	put(t, filepath.Join(dir, "oven.list"), list)
+	for _, name := range []string{"a", "b", "c", "d"} {
+		put(t, filepath.Join(dir, "mods", name, "x"), "")
+	}
+	put(t, filepath.Join(dir, "mods", "c", "say"), "echo 'gave up: c sank'; exit 3\n")
+	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
+	if err != nil || !slices.Equal(found.Culprits, []string{"c"}) || !found.Cured || !found.Sure || !strings.Contains(found.Reason, "c sank") {
+		t.Errorf("found %+v, %v", found, err)
+	}
+	if after, err := os.ReadFile(filepath.Join(dir, "oven.list")); err != nil || string(after) != list {
+		t.Errorf("the server's own list is %q, %v", after, err)
+	}
+}
