@@ -387,3 +387,29 @@ func TestUnloadAndBrokenLists(t *testing.T) {
 		t.Errorf("with a list that breaks off: %+v, %v", p, err)
 	}
 }
+
+// Of a server that prints nothing, the file is told that may be its log: the largest that
+// was written since, by its name or by the times in it, and no other.
+func TestHintOfLogs(t *testing.T) {
+	a, dir := running(t, `exec 2>&1 >/dev/null; d="${0%/*}"
+printf '10:00:00 said\nand more, and more\n' >$d/timed; printf 'x\n' >$d/a.out; printf 'long enough\0b' >$d/bin.log
+: >$d/empty.log; ln -s a.out $d/link.log; printf 'some text, long enough to be first\n' >$d/plain.txt; mkdir $d/deep; printf 'x y\n' >$d/deep/B.LOG; printf 'z\n' >$d/z.log
+`+polite)
+	put(t, filepath.Join(dir, "old.log"), "10:00:00 of another day, and long enough to be first\n")
+	then := time.Now().Add(-time.Hour)
+	if err := os.Chtimes(filepath.Join(dir, "old.log"), then, then); err != nil {
+		t.Fatal(err)
+	}
+	p, err := a.Prove(context.Background(), "k", app.ProveOptions{Within: 1500 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(p.Hint, "wrote "+filepath.Join(dir, "timed")+" meanwhile") {
+		t.Errorf("it is told: %s", p.Hint)
+	}
+	for _, not := range []string{"bin.log", "empty.log", "link.log", "plain.txt", "old.log", "z.log", "a.out", "B.LOG"} {
+		if strings.Contains(p.Hint, not) {
+			t.Errorf("%s is told of: %s", not, p.Hint)
+		}
+	}
+}
