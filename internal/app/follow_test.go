@@ -393,14 +393,14 @@ func TestUnloadAndBrokenLists(t *testing.T) {
 func TestHintOfLogs(t *testing.T) {
 	a, dir := running(t, `exec 2>&1 >/dev/null; d="${0%/*}"
 printf '10:00:00 said\nand more, and more\n' >$d/timed; printf 'x\n' >$d/a.out; printf 'long enough\0b' >$d/bin.log
-: >$d/empty.log; ln -s a.out $d/link.log; printf 'some text, long enough to be first\n' >$d/plain.txt; mkdir $d/deep; printf 'x y\n' >$d/deep/B.LOG; printf 'z\n' >$d/z.log
-`+polite)
+: >$d/empty.log; ln -s a.out $d/link.log; printf 'some text, long enough to be first\n' >$d/plain.txt; mkdir $d/deep; printf 'x y\n' >$d/deep/B.LOG; printf 'z\n' >$d/z.log; exit 3
+`)
 	put(t, filepath.Join(dir, "old.log"), "10:00:00 of another day, and long enough to be first\n")
 	then := time.Now().Add(-time.Hour)
 	if err := os.Chtimes(filepath.Join(dir, "old.log"), then, then); err != nil {
 		t.Fatal(err)
 	}
-	p, err := a.Prove(context.Background(), "k", app.ProveOptions{Within: 1500 * time.Millisecond})
+	p, err := a.Prove(context.Background(), "k", app.ProveOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
