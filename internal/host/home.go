@@ -350,8 +350,15 @@ func (h Home) ForgetStarts(copyName string) error {
 	return os.RemoveAll(h.serverDir(copyName))
 }
 
-// Remove forgets a start: its log and its proof.
-func (d StartDir) Remove() error { return os.RemoveAll(string(d)) }
+// Remove forgets a start: its log and its proof. A keeper whose server has ended is waited
+// for: once nothing tells of the start any more, it would be taken for a server that runs.
+func (d StartDir) Remove() error {
+	if r, err := d.Running(); err == nil {
+		for end := time.Now().Add(handover); alive(r.Keeper) && time.Now().Before(end); time.Sleep(beginTick) {
+		}
+	}
+	return os.RemoveAll(string(d))
+}
 
 // Search is what is known of a search for culprits that was not finished.
 type Search struct {

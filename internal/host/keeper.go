@@ -159,8 +159,8 @@ func Keep(dir StartDir) error {
 	}
 }
 
-// handover is how long a keeper waits for the one before it, which has written down how
-// its server ended, to be gone.
+// handover is how long a keeper that has written down how its server ended is waited for,
+// until it is gone.
 const handover = 2 * time.Second
 
 // pause tells whether a server that has ended is to be started again, and after

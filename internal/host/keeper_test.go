@@ -1103,3 +1103,32 @@ func TestStateIsLookedAtByMany(t *testing.T) {
 	}
 	wait.Wait()
 }
+
+// A start is forgotten when its keeper is gone: with nothing that tells of it any more, the
+// lock that it holds would be taken for a server's.
+func TestForgottenWithItsKeeper(t *testing.T) {
+	k := prepare(t, nil)
+	keeper := exec.Command("sleep", "0.2")
+	if err := keeper.Start(); err != nil {
+		t.Fatal(err)
+	}
+	gone := make(chan struct{})
+	go func() {
+		keeper.Wait()
+		close(gone)
+	}()
+	put(t, filepath.Join(string(k.dir), "run.json"), fmt.Sprintf(`{"keeper":%d,"server":1}`, keeper.Process.Pid), 0o600)
+	put(t, filepath.Join(string(k.dir), "exit.json"), `{"status":3,"how":"by itself"}`, 0o600)
+	if err := k.dir.Remove(); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Kill(keeper.Process.Pid, 0); err == nil {
+		if data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", keeper.Process.Pid)); !bytes.Contains(data, []byte(") Z")) && len(data) > 0 {
+			t.Errorf("it is forgotten while its keeper lives: %s", data)
+		}
+	}
+	<-gone
+	if _, err := os.Stat(string(k.dir)); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("it is still there: %v", err)
+	}
+}
