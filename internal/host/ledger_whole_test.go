@@ -116,7 +116,7 @@ func TestLedgersInFull(t *testing.T) {
 					parts = append(parts, p.Parts[i].Path+" "+p.Parts[i].String())
 				}
 				for _, f := range p.Files {
-					parts = append(parts, fmt.Sprintf("%s %v %q", f.Path, f.New, f.Want))
+					parts = append(parts, fmt.Sprintf("%s %v %q by %d edits", f.Path, f.New, f.Want, len(f.Edits)))
 				}
 				say("back to %d, by %q: %v", to, parts, l.Apply(t.Context(), "s", "back", p, nil))
 			case 8:

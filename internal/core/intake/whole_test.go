@@ -18,7 +18,7 @@ import (
 func (p *place) whole(in *intake.Intake) string {
 	var b strings.Builder
 	line := func(format string, args ...any) { fmt.Fprintf(&b, "  "+format+"\n", args...) }
-	line("found: %s", describe(in.Found))
+	line("found: %s, weight %d", describe(in.Found), in.Found.Weight())
 	for _, m := range in.Mods {
 		there := ""
 		if m.There != nil {

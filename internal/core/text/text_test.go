@@ -256,6 +256,10 @@ func TestMerge(t *testing.T) {
 		{"a b c d", "x y", "a b c d", "x y"},
 		{"a b", "x b", "a y b", "x y b"},
 		{"a b", "a y b", "x b", "x y b"},
+		{"a b c", "a y c", "a x b c", ""},
+		{"a b c", "a x b c", "a y c", ""},
+		{"a b c", "a c", "a x b c", ""},
+		{"a b c", "a x b c", "a c", ""},
 	} {
 		got, err := text.Merge(lines(test.base), lines(test.want), lines(test.current))
 		if (err != nil) != (test.merged == "") || err == nil && string(got) != string(lines(test.merged)) {
