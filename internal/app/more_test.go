@@ -210,3 +210,26 @@ func TestRulesOfAServer(t *testing.T) {
 		t.Error("a rule that is not there is taken back")
 	}
 }
+
+// What a clean server has of its own is written down without its mods, and what has become of
+// it is told.
+func TestCleanServer(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "fire a\n", "kiln": "#!/bin/sh\n", "mods/a/x": "1", "share/mods/b/x": "1", "data/one": "1", "data/two": "2"})
+	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+		t.Fatal(err)
+	}
+	if files, err := a.RecordClean("k"); err != nil || files != 4 { // the list, the program and the data
+		t.Errorf("%d files, %v", files, err)
+	}
+	for name, data := range map[string]string{"mods/a/x": "2", "share/mods/b/x": "2", "data/one": "other", "data/new": "x"} {
+		put(t, filepath.Join(dir, name), data)
+	}
+	if err := os.Remove(filepath.Join(dir, "data/two")); err != nil {
+		t.Fatal(err)
+	}
+	files, changed, err := a.Clean("k")
+	slices.Sort(changed)
+	if err != nil || files != 4 || !slices.Equal(changed, []string{filepath.Join(dir, "data/one"), filepath.Join(dir, "data/two")}) {
+		t.Errorf("%d files, of which %q have changed, %v", files, changed, err)
+	}
+}

@@ -162,6 +162,9 @@ func TestReports(t *testing.T) {
 		"versions that are not known": {world: line(world{"start": "use a\n", "mods/a/about.toml": "server = '>=2'\nloader = 'x'", "mods/a/main": ""}), facts: check.Facts{Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it says nothing"}, dialect.BuildRuntime: {Version: "2"}}}},
 		"while it runs":               {world: line(world{"start": "use a\n"}, "a"), facts: check.Facts{Running: true, PortBusy: "tcp", Sharing: []string{"o", "p"}, Missing: map[string]string{"port": ""}}},
 		"a port that is taken":        {world: line(world{"start": "use a\n"}, "a"), facts: check.Facts{PortBusy: "tcp", PortFree: 8}},
+		"blanks around names":         {world: line(world{"start": "use \"lamp \"\nuse \" rope\"\nuse \"sail \"\nuse sail\n"}, "rope", "sail")},
+		"hates itself":                {world: line(world{"start": "use a\nuse b\n", "mods/a/about.toml": "hates = ['a']\nneeds = ['a']", "mods/a/main": ""}, "b")},
+		"it runs, and holds its port": {world: line(world{"start": "use a\n"}, "a"), facts: check.Facts{Running: true}},
 		"a lesson":                    {world: line(world{"start": "use a\nuse b\n"}, "a", "b: a"), facts: check.Facts{Lessons: map[string]string{"a": "it sank"}}},
 		"two of one kind accepted":    {world: line(world{"start": "let cheats yes\nuse z\nuse y\n"}), facts: check.Facts{Accepted: []check.Accepted{{Code: "mod-missing", Mod: "z", Message: "z is registered, and there is no such mod", Because: "soon"}, {Code: "mod-missing", Mod: "y", Message: "another", Because: "never"}}}},
 	} {

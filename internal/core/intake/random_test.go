@@ -78,5 +78,15 @@ func TestOddIntakesInFull(t *testing.T) {
 	for _, name := range []string{"elm", "yew", "birch", "ash", "nowhere", "junk"} {
 		fmt.Fprintf(&all, "%s would be registered at %+v\n", name, intake.Position(newPlace(t, server).scene().Survey, name))
 	}
+	more := map[string]string{"wheels/oak/wheel.toml": "name = 'oak'\nneeds = ['ash']", "wheels/fir/wheel.toml": "name = 'fir'\nneeds = ['fir', 'elm']", "flour/yew/sack": "x", "flour/elm/deep/sack": "y"}
+	for name, data := range server {
+		more[name] = data
+	}
+	p := newPlace(t, more)
+	for _, name := range []string{"elm", "yew", "birch", "ash", "oak", "fir", "+old", "core"} {
+		for _, leavings := range []bool{false, true} {
+			fmt.Fprintf(&all, "== %s goes, with what it has made: %v\n%s", name, leavings, p.wholeRemoval(intake.Remove(name, p.scene(), lineup.Choices{Leavings: leavings, Agree: leavings})))
+		}
+	}
 	golden.Check(t, "odd.txt", all.String())
 }

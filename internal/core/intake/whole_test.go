@@ -87,6 +87,8 @@ func TestIntakesInFull(t *testing.T) {
 		"several":                       {source: "x.zip", lines: []string{"oak/wheel.toml" + oak, "elm/wheel.toml: name = 'elm'", "yew/wheel.toml: name = 'yew'\nneeds = ['oak', 'nowhere']"}},
 		"only one of several":           {source: "x.zip", choices: lineup.Choices{Only: []string{"yew"}}, lines: []string{"oak/wheel.toml" + oak, "yew/wheel.toml: name = 'yew'"}},
 		"a category":                    {source: "x.zip", lines: []string{"+trees/oak/wheel.toml" + oak, "+trees/yew/wheel.toml: name = 'yew'"}},
+		"litter":                        {source: "x.zip", lines: []string{"__MACOSX/oak/wheel.toml: name = 'no'", "__MACOSX/._x: x", "oak/wheel.toml" + oak, "oak/.DS_Store: d", "oak/Thumbs.db: t", "oak/desktop.ini: i", "oak/.git/wheel.toml: name = 'nor'", ".git/config: c", ".svn/wheel.toml: name = 'neither'"}},
+		"chosen by its folder":          {source: "x.zip", choices: lineup.Choices{Only: []string{"b/oak"}}, lines: []string{"a/oak/wheel.toml" + oak, "b/oak/wheel.toml" + oak + "\nrelease = '2'"}},
 		"a bundle":                      {source: "train.zip", lines: []string{"train/train.txt: x", "train/oak/wheel.toml" + oak, "train/yew/wheel.toml: name = 'yew'", "train/shared: s"}},
 		"a bundle of names":             {source: "train.zip", lines: []string{"train.txt: x", "oak/wheel.toml" + oak}},
 		"keys, maps, data and overlays": {source: "x.zip", lines: []string{"oak/wheel.toml" + oak, "oak/keys/oak.key: O", "oak/keys/elm.key: E", "more.key: M", "keys/other.key: K", "hill.plan: hill", "maps/dale.plan: dale", "grain_oak.xml: <g/>", "engine/core.dat: other", "engine/deep/x.dat: x"}},

@@ -47,6 +47,9 @@ func TestFindRegistration(t *testing.T) {
 		"side by side":      {"w.ini", "[g]\nids=111;222\nnames=tide;rock\nport=1\n", "tide", "parallel", "tide rock", `numbers = 'g/ids'`},
 		"among settings":    {"w.conf", "tide = yes\nport = 3\nrock = no\n", "tide", "key", "tide rock", `off = 'no'`},
 		"a path in a list":  {"w.ini", "mods=./m/tide.zip,./m/rock.zip\n", "rock", "list", "tide rock", `suffix = '.zip'`},
+		"a unit":            {"x.service", "[Unit]\nDescription=x\n[Service]\nExecStart=/srv/run -p 1 --mods tide:rock\n", "tide", "list", "tide rock", `format = 'unit'`},
+		"words of a unit":   {"x.service", "[Service]\nExecStart=/srv/run --with tide --with rock\n", "tide", "words", "tide rock", `at = '--with {mod}'`},
+		"gaps in numbers":   {"w.ini", "[g]\nids=111;;333\nnames=tide;rock;sand\n", "tide", "list", "tide rock sand", `at = 'g/names'`},
 		"a batch script":    {"start.bat", "@echo off\r\nserver.exe -mods=tide;rock\r\n", "tide", "list", "tide rock", `format = 'batch'`},
 	} {
 		r, err := teach.FindRegistration(test.file, []byte(test.doc), test.mod, func(s string) bool { return s == "tide" || s == "rock" })
