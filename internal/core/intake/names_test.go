@@ -83,7 +83,7 @@ func TestBareName(t *testing.T) {
 func TestMend(t *testing.T) {
 	for _, c := range []struct{ allowed, name, want string }{
 		{"a-z0-9_", "Tide Tables", "tide_tables"}, {"a-z0-9_", "tide-tables!", "tide_tables"}, {"a-z0-9", "Tide Tables", "tidetables"},
-		{"A-Z", "tide", "TIDE"}, {"a-z0-9-", "Tide_Tables", "tide-tables"}, {"", " Tide/Tables ", "Tide_Tables"}, {"a-z_", "日本", ""}, {"a-z_", "__x__", "x"},
+		{"A-Z", "tide", "TIDE"}, {"a-z0-9-", "Tide_Tables", "tide-tables"}, {"", " Tide/Tables ", "Tide_Tables"}, {"", `Tide\Tables`, "Tide_Tables"}, {"a-z", `a\/b`, "ab"}, {"a-z_", "日本", ""}, {"a-z_", "__x__", "x"},
 	} {
 		got := intake.Mend(dialect.Names{Allowed: c.allowed}, c.name)
 		if got != c.want {
