@@ -516,7 +516,9 @@ func TestLifeOfAServer(t *testing.T) {
 		for _, opt := range []app.LogOptions{{}, {Mod: "tongs"}, {Trouble: true}} {
 			opt.Start = number
 			var lines []string
-			err := a.Log(ctx, "f", opt, func(line proof.Line) { lines = append(lines, fmt.Sprint(line.Number, line.Means, line.Mods, line.Text)) })
+			err := a.Log(ctx, "f", opt, func(line proof.Line) {
+				lines = append(lines, fmt.Sprint(line.Number, line.Means, line.Mods, line.Text))
+			})
 			l.tell(fmt.Sprintf("log %+v", opt), strings.Join(lines, " | "), err)
 		}
 	}
