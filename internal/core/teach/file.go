@@ -34,11 +34,12 @@ func AddRule(doc []byte, d *dialect.Dialect, rule dialect.Rule, examples []Examp
 			}
 		}
 	}
-	if len(at) == 0 {
-		return insert(ended(doc), len(ended(doc)), "\n"+block), nil
+	doc = ended(doc)
+	end := len(doc)
+	if n := len(at); n > 0 {
+		end = tableEnd(doc, at[n-1])
 	}
-	end := tableEnd(doc, at[len(at)-1])
-	return insert(ended(doc), end, "\n"+block), nil
+	return insert(doc, end, "\n"+block), nil
 }
 
 func ruleText(r dialect.Rule) (string, error) {
