@@ -15,10 +15,6 @@ import (
 func walk7z(r io.ReaderAt, size int64, bounds intake.Bounds, visit visitor) error {
 	archive, err := sevenzip.NewReader(r, size)
 	if err != nil {
-		var read *sevenzip.ReadError
-		if errors.As(err, &read) && read.Encrypted {
-			return errors.New("the archive " + errEncrypted.Error())
-		}
 		return damaged(err)
 	}
 	if err := bounds.CheckCount(len(archive.File)); err != nil {
@@ -33,23 +29,24 @@ func walk7z(r io.ReaderAt, size int64, bounds intake.Bounds, visit visitor) erro
 		case mode&fs.ModeSymlink != 0:
 			h.kind = intake.Link
 			if h.target, err = readTarget(f.Open); err != nil {
-				return entryError(h.name, err)
+				return unreadable(h.name, err)
 			}
 		case !mode.IsRegular():
 			return entryError(h.name, errSpecial)
 		}
-		err := visitFile(h, func() (io.ReadCloser, error) {
-			opened, err := f.Open()
-			if read := new(sevenzip.ReadError); errors.As(err, &read) && read.Encrypted {
-				err = errEncrypted
-			}
-			return opened, err
-		}, visit)
-		if err != nil {
+		if err := visitFile(h, f.Open, visit); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// locked tells whether it is for want of a password that an archive cannot be read: one
+// whose names can be read shows that only when its bytes make no sense.
+func locked(err error) bool {
+	var read *sevenzip.ReadError
+	return errors.As(err, &read) && read.Encrypted ||
+		errors.Is(err, rardecode.ErrArchiveEncrypted) || errors.Is(err, rardecode.ErrArchivedFileEncrypted)
 }
 
 func walkRar(r io.Reader, visit visitor) error {
@@ -87,8 +84,6 @@ func walkRar(r io.Reader, visit visitor) error {
 	switch {
 	case errors.Is(err, io.EOF):
 		return nil
-	case errors.Is(err, rardecode.ErrArchiveEncrypted), errors.Is(err, rardecode.ErrArchivedFileEncrypted):
-		return errors.New("the archive " + errEncrypted.Error())
 	case errors.Is(err, rardecode.ErrMultiVolume):
 		return errors.New("it is one of several volumes; unpack them yourself and take the folder in")
 	}

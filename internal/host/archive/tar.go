@@ -3,6 +3,7 @@ package archive
 import (
 	"archive/tar"
 	"bufio"
+	"bytes"
 	"compress/bzip2"
 	"errors"
 	"fmt"
@@ -28,12 +29,13 @@ func unpacked(form Form, r io.Reader) (io.Reader, func(), error) {
 	case FormBzip2:
 		return bzip2.NewReader(r), nothing, nil
 	case FormXz:
-		buffered := bufio.NewReaderSize(r, 1<<16)
+		packed := &tail{r: r}
+		buffered := bufio.NewReaderSize(packed, 1<<16)
 		if err := checkXz(buffered); err != nil {
 			return nil, nil, err
 		}
 		z, err := xz.NewReader(buffered)
-		return z, nothing, err
+		return &wholeXz{z, packed}, nothing, err
 	case FormZstd:
 		z, err := zstd.NewReader(r, zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderConcurrency(1))
 		if err != nil {
@@ -42,6 +44,42 @@ func unpacked(form Form, r io.Reader) (io.Reader, func(), error) {
 		return z, z.Close, nil
 	}
 	return r, nothing, nil
+}
+
+// tail remembers the last bytes that were read.
+type tail struct {
+	r     io.Reader
+	last  []byte
+	ended bool // all was read
+}
+
+// tailLength is how many bytes a tail remembers: a block of a tar archive.
+const tailLength = 512
+
+func (t *tail) Read(b []byte) (int, error) {
+	n, err := t.r.Read(b)
+	t.last = append(t.last, b[max(0, n-tailLength):n]...)
+	if more := len(t.last) - tailLength; more > 0 {
+		t.last = append(t.last[:0], t.last[more:]...)
+	}
+	t.ended = t.ended || err == io.EOF
+	return n, err
+}
+
+// wholeXz is what was packed in a stream of xz. One that is cut off within the header of a
+// block is held for one that ends by the package that reads it; but every stream ends with
+// the same two bytes, and perhaps padding (the .xz file format 2.1.2.4, 2.2).
+type wholeXz struct {
+	io.Reader
+	packed *tail
+}
+
+func (w *wholeXz) Read(b []byte) (int, error) {
+	n, err := w.Reader.Read(b)
+	if err == io.EOF && !bytes.HasSuffix(bytes.TrimRight(w.packed.last, "\x00"), []byte("YZ")) {
+		err = io.ErrUnexpectedEOF
+	}
+	return n, err
 }
 
 // checkXz refuses a stream whose first block wants more memory than maxWindow
@@ -90,10 +128,15 @@ func walkTar(form Form, packed io.Reader, visit visitor) error {
 			return visit(head{size: -1}, func() (io.Reader, error) { return buffered, nil }) // one packed file
 		}
 	}
-	archive := tar.NewReader(buffered)
+	read := &tail{r: buffered}
+	archive := tar.NewReader(read)
 	for {
 		entry, err := archive.Next()
 		if err == io.EOF {
+			// A block of zeros ends an archive; one that simply stops was cut off behind an entry.
+			if read.ended && !(len(read.last) == tailLength && allZero(read.last)) {
+				return errors.New("the archive has no end; it was probably not wholly fetched (if it was made so, unpack it yourself and take the folder in)")
+			}
 			// What follows is padding, and the sum over the whole. Something else may have
 			// been put behind it, which is nobody's business.
 			if _, err := io.CopyN(io.Discard, buffered, 1<<20); err != nil && err != io.EOF && !errors.Is(err, gzip.ErrHeader) {
@@ -135,6 +178,9 @@ func allZero(b []byte) bool {
 
 // damaged says in an operator's words that an archive cannot be read.
 func damaged(err error) error {
+	if locked(err) {
+		return errors.New("the archive " + errEncrypted.Error())
+	}
 	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
 		return errors.New("the archive ends too early; it was probably not wholly fetched")
 	}
