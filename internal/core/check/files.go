@@ -177,7 +177,7 @@ func (c *checker) places() {
 	l := c.s.Lineup
 	for i, f := range l.Files {
 		r := &c.d.Registrations[f.Registration]
-		if r.SameAs != "" && !f.Missing && readable(l, i) {
+		if r.SameAs != "" && !f.Missing && l.Understood(r.Name) && l.Understood(r.SameAs) {
 			lead, copied := l.On(r.SameAs), l.On(r.Name)
 			if !slices.Equal(lead, copied) {
 				c.add(Finding{Code: "places-disagree", Severity: Error, File: f.Path}, "the %s and the %s do not agree: %s", r.SameAs, r.Name, difference(lead, copied)).
@@ -194,10 +194,6 @@ func (c *checker) places() {
 				Remedy = "keep it shorter: there is room for few more mods"
 		}
 	}
-}
-
-func readable(l *lineup.Lineup, file int) bool {
-	return !slices.ContainsFunc(l.Problems, func(p lineup.Problem) bool { return p.File == file })
 }
 
 // difference says how one list differs from another.

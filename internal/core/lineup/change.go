@@ -134,6 +134,9 @@ func (l *Lineup) Apply(c Change) (*Lineup, error) {
 		if i < 0 || !isList(&l.Dialect.Registrations[i]) {
 			return nil, fmt.Errorf("there is no list %q that could be made the same as another", text.Clean(c.Registration))
 		}
+		if lead := l.Dialect.Registrations[i].SameAs; !l.Understood(lead) {
+			return nil, fmt.Errorf("the %s is not understood as a whole, so that nothing can be made the same as it; see what check says", lead)
+		}
 		return l.applyTo(i, c)
 	}
 	switch c.Op {

@@ -290,6 +290,21 @@ func (c *listChange) turn(change Change, i, parked int) error {
 	return c.step(c.shelf.insert(at, name, p.Number, p.Raw))
 }
 
+// Understood tells whether all that a registration's files say was understood: what is not
+// there, or not wholly read, is nothing that another list could go by.
+func (l *Lineup) Understood(registration string) bool {
+	any := false
+	for i := range l.Files {
+		if f := &l.Files[i]; l.Dialect.Registrations[f.Registration].Name == registration {
+			if !f.parsed || slices.ContainsFunc(l.Problems, func(p Problem) bool { return p.File == i }) {
+				return false
+			}
+			any = true
+		}
+	}
+	return any
+}
+
 // On lists the mods that are on in a registration, in order.
 func (l *Lineup) On(registration string) (names []string) {
 	for _, e := range l.Entries {

@@ -38,6 +38,9 @@ var scripts = map[string]struct{ toml, doc string }{
 	"value in json":      {"format = 'json'\nshape = 'items'\nat = 'mods'", "{\"mods\": [\"a\"], \"p\": 5, \"q\": {\"r\": \"x\"}}\n"},
 	"batch words":        {"format = 'batch'\nshape = 'words'\nat = '-load {mod}'", "@echo off\r\nset X=1\r\nrun.exe -p %X% ^\r\n  -load a ^\r\n  -load \"b c\" ^\r\n  -load d\r\n"},
 	"words alone":        {"format = 'words'\nshape = 'words'\nat = '+{mod}'", "-p 1 +a +b '+c'"},
+	"words at the end":   {"format = 'shell'\nshape = 'words'\nat = '-load {mod}'", "./run -load a\t-load b -load"},
+	"list at the end":    {"format = 'shell'\nshape = 'list'\nat = '-mods {list}'\nseparator = ','", "./run -mods\n./run -mods a,b -p 1\n"},
+	"tabs in keys":       {"format = 'ini'\nshape = 'key'\nat = 'mods'\nkey = '{mod}'\non = 'yes'\noff = \"no\"\noff_words = ['0']", "bare\nq\t=\t1\n[mods]\na\t=\tyes\nb\t=\t'no'\nc = 0\n"},
 	"shell variable":     {"format = 'shell'\nshape = 'list'\nat = '-mods={list}'\nseparator = ';'", "#!/bin/sh\nM=a\nM=\"$M;b\"\nP=5\n./run -mods=$M -p $P\n./other\n"},
 }
 
@@ -133,9 +136,9 @@ func TestOddStartupFilesInFull(t *testing.T) {
 	var b strings.Builder
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		f := files[name]
-		d, err := dialect.Parse(name, []byte(listDialect(f.toml)+`
+		source := listDialect(f.toml) + `
 [names]
-allowed = "`+[]string{"", "a-z0-9_ "}[r.IntN(2)]+`"
+allowed = "` + []string{"", "a-z0-9_ "}[r.IntN(2)] + `"
 [[value]]
 name = "p"
 registration = "list"
@@ -150,18 +153,33 @@ registration = "list"
 [[value]]
 name = "q.r"
 registration = "list"
-`))
+`
+		d, err := dialect.Parse(name, []byte(source))
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
+		var twice [2]*dialect.Dialect // in which another list has to be the same; nil where that cannot be
+		for i, optional := range []string{"true", "false"} {
+			twice[i], _ = dialect.Parse(name, []byte(source+"[[registration]]\nname = 'copy'\nsame_as = 'list'\nfile = '{dir}/copy'\nformat = 'key-value'\nshape = 'list'\nat = 'mods'\nseparator = ','\noptional = "+optional+map[bool]string{true: "\npaths = true\nsuffix = '.so'\noptions = ':'\n", false: "\n"}[i > 0]))
+		}
 		for round := range map[bool]int{true: 4, false: 9}[strings.HasPrefix(name, "corpus")] {
-			doc := f.doc
+			doc, kinds := f.doc, 12
+			if strings.Contains(f.toml, "section = ") {
+				kinds = 15
+			}
 			if round > 0 {
 				doc = spoiled(r, doc)
 			}
 			here := map[string]string{"/srv/start": doc, "/srv/more.cfg": "use m\n# use n\nset q 1\nread start\nread ../etc/x\nread none\n", "/srv/x.d": "x.conf\n"}
 			if r.IntN(20) == 0 {
 				delete(here, "/srv/start")
+			}
+			d := d
+			if copied := twice[r.IntN(2)]; copied != nil && r.IntN(3) == 0 {
+				d, kinds = copied, 17
+				if r.IntN(5) > 0 {
+					here["/srv/copy"] = spoiled(r, []string{"mods = a, z, b\n", "x = 1\nmods=b\n", "mods = /x/a.so:q,/x/b.so\n"}[r.IntN(3)])
+				}
 			}
 			l := open(d, here)
 			fmt.Fprintf(&b, "== %s: %q\n%s", name, doc, written(l))
@@ -171,10 +189,7 @@ registration = "list"
 				}
 			}
 			fmt.Fprintf(&b, "  secrets %q, titles %q\n", l.Secrets(), l.SectionTitles())
-			tries, kinds := 6, 12
-			if strings.Contains(f.toml, "section = ") {
-				kinds = 15
-			}
+			tries := 6
 			if len(l.Entries) == 0 {
 				tries = 2
 			}
@@ -186,10 +201,12 @@ registration = "list"
 						names = append(names, e.Name)
 					}
 					one := func() string { return names[r.IntN(len(names))] }
-					c := change{Op: []lineup.Op{lineup.OpRegister, lineup.OpRegister, lineup.OpUnregister, lineup.OpOff, lineup.OpOff, lineup.OpOn, lineup.OpOn, lineup.OpMove, lineup.OpMove, lineup.OpRename, lineup.OpOnce, lineup.OpSet, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection}[r.IntN(kinds)], Mod: one()}
+					c := change{Op: []lineup.Op{lineup.OpRegister, lineup.OpRegister, lineup.OpUnregister, lineup.OpOff, lineup.OpOff, lineup.OpOn, lineup.OpOn, lineup.OpMove, lineup.OpMove, lineup.OpRename, lineup.OpOnce, lineup.OpSet, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection, lineup.OpMatch, lineup.OpMatch}[r.IntN(min(kinds, 17))], Mod: one()}
 					switch c.Op {
 					case lineup.OpRename, lineup.OpRenameSection:
 						c.To = []string{"other", "it's", `say "so"`, "a", " x", "# x"}[r.IntN(6)]
+					case lineup.OpMatch:
+						c.Registration, c.To = []string{"copy", "copy", "copy", "list", "none"}[r.IntN(5)], "list"
 					case lineup.OpSet:
 						c.Mod, c.To, c.Registration = []string{"p", "-p {list}", "s/p", "q.r", "new"}[r.IntN(5)], []string{"7", "two words", `a"b`, "", " x"}[r.IntN(5)], []string{"list", "list", "list", "none"}[r.IntN(4)]
 					case lineup.OpRegister:

@@ -20,7 +20,7 @@ var startups = map[string]string{
 	"a.list": "# fires\nfire glaze\nfire tide\n#fire off\nheat 9\n", "b.conf": "// x\nuse \"tide\"\nuse 'rock'\n// none\n", "c.cfg": "-plug tide.so,fast=1\n-plug lib/rock.so\n; -plug sand.so\n", "d.conf": "seed = 12\nload_tide = true\nload_rock = off\nglaze = yes\nx = Enabled\n",
 	"e.properties": "port=1\nmods=tide;rock;sand\nids=1;22;3\nmarks=@tide,@rock\n", "f.ini": "[net]\nport = 1\n[game]\nmods = tide, rock, 7\nids = 1, 2, 3\nmod = tide\n[mods]\ntide\nrock = 1\nsand=on\n", "g.json": `{"game": {"on": ["tide", "rock"], "all": "tide,rock", "tide": true, "rock": false}, "list": [{"id": "tide", "on": true, "n": 1, "q": "z"}, {"id": "rock", "on": true, "n": 2, "q": "z"}]}`,
 	"h.yaml": "server:\n  mods:\n    - tide\n    - rock\n  on: { tide: true, rock: no }\n  objects:\n    - id: tide\n      on: true\n    - id: rock\n      on: true\n  line: tide:rock\n", "i.toml": "[a]\nmods = [\"tide\", \"rock\"]\n[b]\ntide = true\n[[c]]\nid = 'tide'\nn = 1\n[[c]]\nid = 'rock'\nn = 1\n",
-	"j.xml": "<c>\n  <mods a='tide;rock'>\n    <mod dir='tide' on='1'/>\n    <mod dir='rock' on='1'/>\n  </mods>\n  <one><m>tide</m><m>rock</m></one>\n</c>\n", "k.sh": "#!/bin/sh\nM=tide\nexec ./server -port 1 -mods=tide:rock -one=tide --with tide --with rock -l @tide;@rock\n", "l.bat": "@echo off\r\nserver.exe -mods=tide;rock -w tide -w rock\r\n",
+	"j.xml": "<c>\n  <mods a='tide;rock'>\n    <mod dir='tide' on='1'/>\n    <mod dir='rock' on='1'/>\n  </mods>\n  <one><m>tide</m><m>rock</m></one>\n</c>\n", "r.sh": "./server -one=tide -one=rock\n", "s.sh": "./server -l /tide,/rock -w m\n./other --x\n", "k.sh": "#!/bin/sh\nM=tide\nexec ./server -port 1 -mods=tide:rock -one=tide --with tide --with rock -l @tide;@rock\n", "l.bat": "@echo off\r\nserver.exe -mods=tide;rock -w tide -w rock\r\n",
 	"m.service": "[Service]\nExecStart=/srv/run --mods tide:rock --with tide\n", "n": "tide\nrock\nsand # x\n", "o.txt": "! x\nadd mods/tide.zip now\nadd mods/rock.zip\n", "p.cmd": "run -l tide,rock\r\n", "q.bash": "./run +tide +rock -m=\"tide|rock\"\n",
 }
 
@@ -107,7 +107,7 @@ func TestOddLogsAreTaught(t *testing.T) {
 				t.Fatalf("%q: %v", p.Pattern, err)
 			}
 		}
-		doc := []byte(one("", "name = 'x'\n", "name = 'x'\n[log]\nfiles = ['a']", "name = 'x'\n[log]\n# about\n[[log.rule]]\nmeans = 'ready'\nline = 'all is up: {any}'\n\n# next\n[console]\nlist = 'x'\n", "[[log.rule]]\nmeans = 'loaded'\nline = '{mod} is in'\n\n[[log.rule]]\nmeans = 'failed'\nline = '{mod}'", "[[place]]\npath = 'x'\n"))
+		doc := []byte(one("", "name = 'x'\n", "name = 'x'\n[log]\nfiles = ['a']", "name = 'x'\n[log]\n# about\n[[log.rule]]\nmeans = 'ready'\nline = 'all is up: {any}'\n\n# next\n[console]\nlist = 'x'\n", "[[log.rule]]\nmeans = 'loaded'\nline = '{mod} is in'\n\n[[log.rule]]\nmeans = 'failed'\nline = '{mod}'", "[[place]]\npath = 'x'\n", "[[log.rule]]\nmeans = 'loaded'\nline = '{mod'\n[[log.rule]]\nmeans = 'loaded'\nline = '{mod} is in'\n", "name = 'x'\nlog = { rule = [{ means = 'loaded', line = '{mod} is in' }] }\n"))
 		if out, err := teach.AddPrefix(doc, p); err != nil || r.IntN(2) == 0 {
 			fmt.Fprintf(&b, "  with the beginning %q, %v\n", out, err)
 		}

@@ -179,7 +179,7 @@ func candidates(file string, doc []byte, mod string) (list []keys) {
 
 var (
 	title   = regexp.MustCompile(`^\s*\[([^\]]+)\]\s*$`)
-	pair    = regexp.MustCompile(`^\s*([^=:\s][^=:]*?)\s*([=:])\s*(.*?)\s*$`)
+	pair    = regexp.MustCompile(`^\s*([^=:\s][^=:]*?)\s*=\s*(.*?)\s*$`)
 	yesOrNo = [][2]string{{"true", "false"}, {"1", "0"}, {"yes", "no"}, {"on", "off"}, {"enabled", "disabled"}}
 )
 
@@ -198,8 +198,8 @@ func inLines(doc []byte, mod string, add func(dialect.Format, dialect.Shape, ...
 		if bare == "" || comment != "" && strings.HasPrefix(bare, comment) || !strings.Contains(bare, mod) {
 			continue
 		}
-		if m := pair.FindStringSubmatch(line); m != nil && m[2] == "=" {
-			inPair(section, sections, comment, m[1], m[3], mod, add)
+		if m := pair.FindStringSubmatch(line); m != nil {
+			inPair(section, sections, comment, m[1], m[2], mod, add)
 		}
 		if sections && bare == mod {
 			add(dialect.FormatINI, dialect.ShapeSection, "at", section, "item", "{mod}", "comment", comment)

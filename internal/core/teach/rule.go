@@ -195,9 +195,7 @@ func tokensOf(said, mod string, means dialect.Meaning, exact bool) (tokens []tok
 
 // nameAt finds a name as a whole word, else wherever it is; -1 for nowhere.
 func nameAt(s, name string) int {
-	inWord := func(i int) bool {
-		return i >= 0 && i < len(s) && (s[i] == '_' || s[i] >= '0' && s[i] <= '9' || s[i] >= 'a' && s[i] <= 'z' || s[i] >= 'A' && s[i] <= 'Z' || s[i] >= 0x80)
-	}
+	inWord := func(i int) bool { return i >= 0 && i < len(s) && inName(s[i]) }
 	for from := 0; ; {
 		i := strings.Index(s[from:], name)
 		if i < 0 {
@@ -234,7 +232,7 @@ func holeFor(s string, start, end int) (from, to int, hole string) {
 func split(s, mod string, exact bool) (tokens []token) {
 	for _, p := range pieces.FindAllString(s, -1) {
 		switch {
-		case mod != "" && p == mod || !exact && number.MatchString(p) && !joined.MatchString(p):
+		case p == mod || !exact && number.MatchString(p) && !joined.MatchString(p):
 			tokens = append(tokens, token{text: p, hole: "any"})
 		default:
 			tokens = append(tokens, token{text: p})
@@ -246,7 +244,7 @@ func split(s, mod string, exact bool) (tokens []token) {
 // anyTime has what is left of times stand for any.
 func anyTime(tokens []token) []token {
 	for i := range tokens {
-		if t := &tokens[i]; t.hole == "" && joined.MatchString(t.text) {
+		if t := &tokens[i]; joined.MatchString(t.text) {
 			t.hole = "any"
 		}
 	}

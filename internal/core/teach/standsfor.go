@@ -56,7 +56,7 @@ func markOf(items []string) string {
 		end := strings.IndexFunc(item, func(c rune) bool {
 			return unicode.IsLetter(c) || unicode.IsDigit(c) || strings.ContainsRune(`_./\ -"'`, c)
 		})
-		if end <= 0 || i > 0 && item[:end] != mark {
+		if end < 0 || i > 0 && item[:end] != mark {
 			return ""
 		}
 		mark = item[:end]
@@ -106,8 +106,8 @@ func sideBySide(doc []byte, list []keys) []keys {
 		if !ok {
 			section, key = "", at
 		}
-		own, ok := ini.Find(doc, section, key)
-		if k.get("shape") != string(dialect.ShapeList) || !ok {
+		own, _ := ini.Find(doc, section, key)
+		if k.get("shape") != string(dialect.ShapeList) {
 			continue
 		}
 		count := len(strings.Split(own.Value.Value, separator))

@@ -132,7 +132,7 @@ func tomlSkip(doc []byte, at int) int {
 	for at < len(doc) {
 		switch c := doc[at]; {
 		case c == '#':
-			at = lineEnd(doc, at)
+			at = lineEnd(doc, at+1)
 		case isSpace(c) || c == '\n' || c == ',' || c == '=':
 			at++
 		default:

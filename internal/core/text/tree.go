@@ -190,7 +190,7 @@ func commaAfter(doc []byte, at, end int) int {
 		case doc[at] == ',':
 			return at
 		case doc[at] == '#', doc[at] == '/' && doc[at+1] == '/':
-			at = lineEnd(doc, at)
+			at = lineEnd(doc, at+1)
 		case doc[at] == '/' && doc[at+1] == '*':
 			close := strings.Index(string(doc[at+2:end]), "*/")
 			if close < 0 {

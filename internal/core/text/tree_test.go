@@ -234,3 +234,32 @@ func TestPiecesAreWritten(t *testing.T) {
 		}
 	}
 }
+
+// A comment that begins its line stands between the items of a list, in every notation that
+// has comments: it is passed over.
+func TestCommentsThatBeginTheirLine(t *testing.T) {
+	for name, test := range map[string]struct {
+		read func([]byte) (*text.Node, *text.Fault)
+		doc  string
+	}{
+		"toml":  {text.ReadTOML, "mods = [\n# before\n  'a'\n# behind\n,\n# last\n]\n"},
+		"json":  {text.ReadJSON, "{\"mods\": [\n// before\n\"a\"\n// behind\n,\n\"b\"]}\n"},
+		"yaml":  {text.ReadYAML, "mods: [a\n# behind\n]\n"},
+		"yaml2": {text.ReadYAML, "mods:\n# before\n- a\n# behind\n- b\n"},
+	} {
+		root, fault := test.read([]byte(test.doc))
+		if fault != nil {
+			t.Errorf("%s: %v", name, fault)
+			continue
+		}
+		list := root.Get("mods")
+		if list == nil || len(list.Items) == 0 || list.Items[0].Piece.Value != "a" {
+			t.Errorf("%s: it reads %+v", name, list)
+			continue
+		}
+		out, err := text.Apply([]byte(test.doc), list.RemoveItem([]byte(test.doc), 0))
+		if _, fault := test.read(out); err != nil || fault != nil {
+			t.Errorf("%s: without its first item it is %q, %v, %v", name, out, err, fault)
+		}
+	}
+}

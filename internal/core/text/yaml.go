@@ -106,7 +106,7 @@ func (y *yamlReader) list(n *yaml.Node, at int) *Node {
 func (y *yamlReader) bracket(at int, close byte) int {
 	for at < len(y.doc) && y.doc[at] != close {
 		if y.doc[at] == '#' {
-			at = lineEnd(y.doc, at)
+			at = lineEnd(y.doc, at+1)
 			continue
 		}
 		at++
