@@ -37,7 +37,7 @@ func EntryPath(raw string) (string, error) {
 		return refuse(fmt.Sprintf("is longer than the %d bytes that a path may have", maxPath))
 	}
 	for _, r := range raw {
-		if r < 0x20 || r == 0x7f || unicode.Is(unicode.Cc, r) || unicode.Is(unicode.Bidi_Control, r) || r == 0x2028 || r == 0x2029 {
+		if unicode.Is(unicode.Cc, r) || unicode.Is(unicode.Bidi_Control, r) || r == 0x2028 || r == 0x2029 {
 			return refuse("holds a control character")
 		}
 	}

@@ -109,7 +109,7 @@ const maxName = 200
 func propose(names dialect.Names, stated, folder, archive string, wanted []string) Naming {
 	allowed := func(s string) bool {
 		_, bad := names.Forbidden(s)
-		return s != "" && len(s) <= maxName && text.Clean(s) == s && !bad && !strings.ContainsAny(s, `/\`) && s != "." && s != ".." && !strings.HasPrefix(s, ".") && strings.TrimSpace(s) == s
+		return s != "" && len(s) <= maxName && text.Clean(s) == s && !bad && !strings.ContainsAny(s, `/\`) && !strings.HasPrefix(s, ".") && strings.TrimSpace(s) == s
 	}
 	if allowed(stated) {
 		return Naming{Name: stated, Why: "its manifest says so"}

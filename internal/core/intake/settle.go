@@ -209,8 +209,8 @@ func (x *settler) replaceable(m *survey.Mod) bool {
 		return false
 	}
 	p := &x.scene.Survey.Dialect.Places[m.Place]
-	full, ok := x.scene.Survey.Vars.Expand(p.Path)
-	return ok && x.own(p, path.Clean(full))
+	full, _ := x.scene.Survey.Vars.Expand(p.Path) // it was, when the mod was found
+	return x.own(p, path.Clean(full))
 }
 
 // add puts a part into the plan; two things never go to one place.

@@ -172,9 +172,6 @@ func (b *Builder) Reserve(raw string, kind Kind) (string, error) {
 	if err != nil || name == "" {
 		return "", err
 	}
-	if err := b.bounds.CheckCount(len(b.entries) + 1); err != nil {
-		return "", err
-	}
 	for dir := path.Dir(name); dir != "."; dir = path.Dir(dir) {
 		if old, ok := b.known[dir]; ok {
 			if old != Folder {

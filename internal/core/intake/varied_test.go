@@ -280,7 +280,7 @@ func put(t *testing.T, name, data string) {
 	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(name, []byte(data), 0o644); err != nil {
+	if err := os.WriteFile(name, []byte(data), map[bool]fs.FileMode{true: 0o755, false: 0o644}[strings.HasSuffix(name, ".sh")]); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -122,7 +122,7 @@ func (l *Lineup) moveLine(todo edits, e Entry, c Change) error {
 	}
 	for file, list := range todo {
 		for _, edit := range list {
-			if file == e.File && edit.Len() == 0 && (edit.Start == e.Line.Start || edit.Start == e.Line.End) {
+			if file == e.File && (edit.Start == e.Line.Start || edit.Start == e.Line.End) {
 				delete(todo, file) // it stands there already
 				return nil
 			}

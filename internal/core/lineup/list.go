@@ -305,10 +305,12 @@ func (l *Lineup) Understood(registration string) bool {
 	return any
 }
 
-// On lists the mods that are on in a registration, in order.
+// On lists the mods that are on in a registration, each once, in order.
 func (l *Lineup) On(registration string) (names []string) {
+	seen := map[string]bool{}
 	for _, e := range l.Entries {
-		if e.On && l.Dialect.Registrations[e.Registration].Name == registration {
+		if e.On && l.Dialect.Registrations[e.Registration].Name == registration && !seen[e.Name] {
+			seen[e.Name] = true
 			names = append(names, e.Name)
 		}
 	}

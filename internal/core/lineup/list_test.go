@@ -262,3 +262,17 @@ func TestDropIns(t *testing.T) {
 		t.Errorf("without drop-ins it has %q", got)
 	}
 }
+
+// A list that repeats another is made the same as it only where that is wholly understood,
+// and takes each mod once, whatever is registered twice.
+func TestMatchOfOddLists(t *testing.T) {
+	d := parse(t, listDialect("shape = 'line'\ncomment = '#'\nline = 'use {mod}'")+"[[registration]]\nname = 'copy'\nsame_as = 'list'\nfile = '{dir}/copy'\nformat = 'key-value'\nshape = 'list'\nat = 'mods'\nseparator = ','\n")
+	for lead, want := range map[string]string{"use a\nuse a\nuse b\nuse a\n": "mods = a,b\n", "use a b\nuse c\n": "!is not understood as a whole", "use a,x\nuse b\n": "!which parts the items of this list", "# use a\n": "mods = \n", "\x00": "!is not understood as a whole"} {
+		l := open(d, map[string]string{"/srv/start": lead, "/srv/copy": "mods = z,a,y\n"})
+		after, err := l.Apply(change{Op: lineup.OpMatch, Registration: "copy", To: "list"})
+		said, refused := strings.CutPrefix(want, "!")
+		if refused && (err == nil || !strings.Contains(err.Error(), said)) || !refused && (err != nil || string(after.Files[1].Raw()) != want) {
+			t.Errorf("%q: %v, want %s", lead, err, want)
+		}
+	}
+}

@@ -22,7 +22,7 @@ import (
 var scripts = map[string]struct{ toml, doc string }{
 	"script plain":       {"shape = 'line'\ncomment = '#'\nline = 'use {mod}'\nsetting = 'set {name} {value}'\ninclude = 'read {file}'\nsection = '# == {title}'", "set p 1\nuse a\n# == Far ==\n  use b # note\n# use c\nread more.cfg\n# == Near\nuse \"d e\"\nset p '2'\n"},
 	"script quotes":      {"shape = 'line'\ncomment = '//'\nquote = \"'\"\nline = '{mod}'\nsection = '// [{title}]'", "// [One]\na\n'b'\n//c\n// prose\nd e\n// [Two]\n'f g'\n"},
-	"script paths":       {"shape = 'line'\ncomment = '#'\nline = 'use {mod} now'\npaths = true\nsuffix = '.so'\noptions = ':'", "use /lib/a.so now\nuse \"/lib/b.so:x=1\" now\n# use c now\nuse d\n"},
+	"script paths":       {"shape = 'line'\ncomment = '#'\nquote = '\"'\nline = 'use {mod} now'\npaths = true\nsuffix = '.so'\noptions = ':'", "use /lib/a.so now\nuse \"/lib/b.so:x=1\" now\n# use c now\nuse d\n"},
 	"script commentless": {"shape = 'line'\nline = 'use {mod}'\nsetting = 'set {name} = {value}'", "set p = 1\nuse a\nuse b\nuse a\n"},
 	"keys in lines":      {"format = 'key-value'\nshape = 'key'\nkey = '{mod}'\non = 'yes'\noff = 'no'\non_words = ['true', 'on']\noff_words = ['false']\non_path = true\ncomment = '#'", "p = 1\na = yes\nb = no # note\nc = True\nd = /lib/d\n# e = yes\n"},
 	"keys with words":    {"format = 'key-value'\nshape = 'key'\nkey = 'load_{mod}'\non = '1'\noff = '0'\ncomment = ';'\nassign = ':'", "load_a: 1\nload_b: 0\nload_c: maybe\np: 1\n"},
@@ -41,6 +41,8 @@ var scripts = map[string]struct{ toml, doc string }{
 	"words at the end":   {"format = 'shell'\nshape = 'words'\nat = '-load {mod}'", "./run -load a\t-load b -load"},
 	"list at the end":    {"format = 'shell'\nshape = 'list'\nat = '-mods {list}'\nseparator = ','", "./run -mods\n./run -mods a,b -p 1\n"},
 	"tabs in keys":       {"format = 'ini'\nshape = 'key'\nat = 'mods'\nkey = '{mod}'\non = 'yes'\noff = \"no\"\noff_words = ['0']", "bare\nq\t=\t1\n[mods]\na\t=\tyes\nb\t=\t'no'\nc = 0\n"},
+	"words first":        {"format = 'words'\nshape = 'words'\nat = '+{mod}'", "+a +b"},
+	"yaml comments":      {"format = 'yaml'\nshape = 'items'\nat = 'mods'", "mods:\n  # - [x]\n  # - {\n  # - first\n  - a\n  # - 12\n"},
 	"shell variable":     {"format = 'shell'\nshape = 'list'\nat = '-mods={list}'\nseparator = ';'", "#!/bin/sh\nM=a\nM=\"$M;b\"\nP=5\n./run -mods=$M -p $P\n./other\n"},
 }
 
@@ -160,7 +162,7 @@ registration = "list"
 		}
 		var twice [2]*dialect.Dialect // in which another list has to be the same; nil where that cannot be
 		for i, optional := range []string{"true", "false"} {
-			twice[i], _ = dialect.Parse(name, []byte(source+"[[registration]]\nname = 'copy'\nsame_as = 'list'\nfile = '{dir}/copy'\nformat = 'key-value'\nshape = 'list'\nat = 'mods'\nseparator = ','\noptional = "+optional+map[bool]string{true: "\npaths = true\nsuffix = '.so'\noptions = ':'\n", false: "\n"}[i > 0]))
+			twice[i], _ = dialect.Parse(name, []byte(source+"[[registration]]\nname = 'copy'\nsame_as = 'list'\nfile = '{dir}/copy'\nformat = 'key-value'\nshape = 'list'\nat = 'mods'\nseparator = ','\nnew = \"mods = \\n\"\noptional = "+optional+map[bool]string{true: "\npaths = true\nsuffix = '.so'\noptions = ':'\n", false: "\n"}[i > 0]))
 		}
 		for round := range map[bool]int{true: 4, false: 9}[strings.HasPrefix(name, "corpus")] {
 			doc, kinds := f.doc, 12
@@ -169,6 +171,9 @@ registration = "list"
 			}
 			if round > 0 {
 				doc = spoiled(r, doc)
+			}
+			if round == 2 {
+				doc = []string{"", "x = 1\n", "{}\n", "<x/>\n", "[mods]\n"}[r.IntN(5)]
 			}
 			here := map[string]string{"/srv/start": doc, "/srv/more.cfg": "use m\n# use n\nset q 1\nread start\nread ../etc/x\nread none\n", "/srv/x.d": "x.conf\n"}
 			if r.IntN(20) == 0 {

@@ -95,7 +95,7 @@ func (l *Lineup) sectionMoved(i int, before string) ([]byte, error) {
 	}
 	out := append([]byte{}, doc[:parts[0].Start]...)
 	ending := text.Ending(doc)
-	open := len(doc) > 0 && doc[len(doc)-1] != '\n'
+	open := doc[len(doc)-1] != '\n'
 	for _, k := range order {
 		part := string(parts[k].In(doc))
 		if open && k == len(parts)-1 { // the last line had no ending, and is not the last any more

@@ -32,7 +32,7 @@ func yamlKey(doc []byte, root *text.Node, at string) (h hollow, ok bool) {
 	}
 	h = hollow{key: text.Span{Start: m.Key.Start, End: colon + 1}, indent: column(doc, m.Key.Start)}
 	h.value = text.Span{Start: colon + 1, End: colon + 1}
-	if m.Value.End > colon && m.Value.Start > colon && strings.TrimLeft(string(doc[colon+1:m.Value.Start]), " ") == "" && m.Value.Len() > 0 {
+	if m.Value.Start > colon && strings.TrimLeft(string(doc[colon+1:m.Value.Start]), " ") == "" && m.Value.Len() > 0 {
 		h.value.End = m.Value.End
 	}
 	return h, true

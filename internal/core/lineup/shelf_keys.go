@@ -84,7 +84,7 @@ func (s *keyShelf) openSection() *text.Fault {
 		}
 	}
 	for _, e := range ini.Entries {
-		if e.HasSign && s.glue == "" {
+		if s.glue == "" {
 			s.glue = string(s.doc[e.Key.End:e.Value.Start])
 		}
 		if e.Section != s.r.At {
@@ -112,7 +112,7 @@ func (s *keyShelf) add(name string, key, value text.Span, member int) {
 func (s *keyShelf) entries() (list []shelfEntry) {
 	for _, it := range s.items {
 		value := strings.Trim(it.raw, `"'`)
-		off := it.raw == s.r.Off || value == strings.Trim(s.r.Off, `"'`) || slices.Contains(s.r.OffWords, value)
+		off := value == strings.Trim(s.r.Off, `"'`) || slices.Contains(s.r.OffWords, value)
 		list = append(list, shelfEntry{name: string(it.name.In(s.doc)), number: value, span: it.name, line: s.list.Items[it.member].Span, off: off})
 	}
 	return list
