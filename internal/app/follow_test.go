@@ -235,9 +235,9 @@ func TestFollowAfterTheClockWasSet(t *testing.T) {
 func TestHint(t *testing.T) {
 	for script, want := range map[string]string{
 		polite: "it printed nothing, and nothing",
-		"exec >\"${0%/*}/own.log\" 2>&1; echo in a; echo in b; echo hot; " + polite: "own.log --own",
-		"echo hello; echo world; " + polite:                                         "no rule of the dialect oven fits a line",
-		"echo in a; " + polite:                                                      "",
+		"exec >\"${0%/*}/own.log\" 2>&1; echo in a; echo in b; [ -f ready ] || exit 1; echo hot; " + polite: "own.log --own",
+		"echo hello; echo world; exit 1": "no rule of the dialect oven fits a line",
+		"echo in a; exit 1":              "",
 	} {
 		a, dir := running(t, script)
 		p, err := a.Prove(context.Background(), "k", app.ProveOptions{Within: 500 * time.Millisecond})
@@ -254,6 +254,7 @@ func TestHint(t *testing.T) {
 		if file, err := l.Own(); err != nil || file != "{dir}/own.log" {
 			t.Errorf("own: %q, %v", file, err)
 		}
+		put(t, filepath.Join(dir, "ready"), "")
 		if p, err := a.Prove(context.Background(), "k", app.ProveOptions{}); err != nil || p.Verdict != proof.Proved {
 			t.Errorf("followed there: %+v, %v", p, err)
 		}

@@ -435,7 +435,7 @@ func TestLifeOfAServer(t *testing.T) {
 	mend("what would mend the stop")
 	os.Remove(filepath.Join(dir, "mods/hammer/say"))
 	put(t, filepath.Join(dir, "stuck"), "")
-	proved("a start that is stuck", app.ProveOptions{Within: 3 * time.Second})
+	proved("a start that is stuck", app.ProveOptions{Within: 8 * time.Second})
 	os.Remove(filepath.Join(dir, "stuck"))
 
 	// All is well.
