@@ -235,7 +235,7 @@ func TestFollowAfterTheClockWasSet(t *testing.T) {
 func TestHint(t *testing.T) {
 	for script, want := range map[string]string{
 		polite: "it printed nothing, and nothing",
-		"exec >\"${0%/*}/own.log\" 2>&1; echo in a; echo in b; [ -f ready ] || exit 1; echo hot; " + polite: "own.log --own",
+		"exec >\"${0%/*}/own.log\" 2>&1; echo process $$; echo in a; echo in b; [ -f ready ] || exit 1; echo hot; " + polite: "own.log --own",
 		"echo hello; echo world; exit 1": "no rule of the dialect oven fits a line",
 		"echo in a; exit 1":              "",
 	} {
