@@ -17,7 +17,7 @@ import (
 func TestRepairsInFull(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 11))
 	var all strings.Builder
-	for round := range 90 {
+	for round := range 380 {
 		n := 2 + r.IntN(9)
 		name := func(i int) string { return fmt.Sprintf("m%d", i) }
 		var start strings.Builder

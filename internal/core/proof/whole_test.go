@@ -28,7 +28,7 @@ func TestProofsInFull(t *testing.T) {
 	mods := append(registered("a", "b", "tide_pool", "rock-2"), proof.Expected{Name: "spare", Path: "/srv/mods/spare"}, proof.Expected{Name: "core", Path: "/srv/own/core", Base: true})
 	mods[2].Also = []string{"Tide Pool"}
 	var all strings.Builder
-	for round := range 130 {
+	for round := range 330 {
 		var log strings.Builder
 		clock := 36000
 		for range 3 + r.IntN(14) {
@@ -51,7 +51,15 @@ func TestProofsInFull(t *testing.T) {
 		end := []proof.End{{}, {}, {Exit: &status}, {Limit: time.Minute}, {Stopped: true}}[r.IntN(5)]
 		read := func(feed func(*proof.Reader)) string {
 			reader := proof.NewReader(talk(t), "/srv", mods, nil)
-			reader.Notice, reader.Stamped = true, round%3 == 0
+			reader.Notice, reader.Stamped = round%11 > 0, round%3 == 0
+			reader.Lonely = round%7 == 0
+			if round%5 == 0 {
+				reader.Secrets, reader.Facts = []string{"torn", "9000"}, map[string]string{"title": "Lake", "map": "m1", "port": "9000"}
+			}
+			if round%9 == 0 {
+				reader.From(7)
+			}
+			reader.Ask(round%13 == 0)
 			feed(reader)
 			reader.Flush()
 			remarks, err := json.Marshal(reader.Remarks())
@@ -63,7 +71,8 @@ func TestProofsInFull(t *testing.T) {
 				t.Fatal(err)
 			}
 			at, ready := reader.Ready()
-			return fmt.Sprintf("%d lines, starts %d, ready %v %v\n  %s\n  remarks %s\n", reader.Lines(), reader.Starts(), ready, at, whole, remarks)
+			status := reader.Status()
+			return fmt.Sprintf("%d lines, starts %d, ready %v %v, %d done, %d failed, now %q, owed %q, fitted %d, answered %v, whole %v\n  %s\n  remarks %s\n", reader.Lines(), reader.Starts(), ready, at, status.Done, status.Failed, status.Now, status.Owed, reader.Fitted(), reader.Answered(), reader.Whole(), whole, remarks)
 		}
 		one := read(func(r *proof.Reader) { r.Feed([]byte(text), 1500*time.Millisecond) })
 		many := read(func(reader *proof.Reader) {

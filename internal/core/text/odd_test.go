@@ -14,16 +14,16 @@ import (
 
 // snippets are what documents of each notation are thrown together from.
 var snippets = map[string][]string{
-	"json":   {"{", "}", "[", "]", ",", ":", "\"a\"", "\"b\": ", "\"c\\\"\\n\\u00e9\\\\\"", "\"\\ud83d\\ude00\"", "1", "true", "null", " ", "\n", "  ", "// x\n", "/* y */", "{\"k\": [1, \"v\"], \"l\": {}}", "[\"x\", \"y\"]", "[\n  \"p\",\n  \"q\" // r\n]", "-2.5e3", "\"", "\\"},
+	"json":   {"{", "}", "[", "]", ",", ":", "\"a\"", "\"b\": ", "\"c\\\"\\n\\u00e9\\\\\"", "\"\\ud83d\\ude00\"", "1", "true", "null", " ", "\n", "  ", "// x\n", "/* y */", "{\"k\": [1, \"v\"], \"l\": {}}", "[\"x\", \"y\"]", "[\n  \"p\",\n  \"q\" // r\n]", "-2.5e3", "\"", "\\", "\"\\ud800x\"", "\"\\ud83d\\u0041\"", "\"\\/\""},
 	"yaml":   {"a: ", "b:\n", "  c: 1\n", "- x\n", "  - y\n", "  - 'it''s'\n", "- \"q\\n\\x41\\u00e9\"\n", "# note\n", "\n", "[p, 'q', \"r\"]\n", "{k: v, l: [1]}\n", "d: |\n  text\n  more\n", "e: >\n  folded\n", "~\n", "true\n", "? z\n", "&n ", "*n\n", "    ", "\t", "'", "f: [\n  g,\n  h # i\n]\n", "---\n", "key: a b # c\n"},
 	"toml":   {"a = 1\n", "b = \"x\\ty\"\n", "c = 'z'\n", "[s]\n", "[s.t]\n", "[[u]]\n", "d = [1, \"p\", 'q']\n", "e = [\n  \"r\", # n\n  's',\n]\n", "f = {g = 1, h = 'i'}\n", "# c\n", "\n", "\"k l\" = true\n", "m.n = 2024-05-01\n", "o = \"\"\"\nlong\n\"\"\"\n", "p = '''raw'''\n", "[", "]", "= 1\n", "\"", "  "},
 	"xml":    {"<a>", "</a>", "<b c='d' e=\"f&amp;g\"/>", "<b>", "</b>", "text", "&lt;&#65;&#x42;", "<!-- n -->", "<![CDATA[x<y]]>", "\n", "  ", "<?xml version='1.0'?>", "<h i = 'j' >k</h>", "<", ">", "&", "'", "<l/>", "<m>1</m>", "<m>2</m>", "<n\n o='p'\n/>"},
 	"ini":    {"[s]\n", "[t u]\n", "a=1\n", "b = \"x y\"\n", " c='z' ; n\n", "d\n", "; e = 2\n", "#f=3\n", "\n", "g: h\n", "=\n", "[", "i = \n", "j = a=b\n", "\t k = 5 # m\r\n", "[]\n", "a=2\n"},
 	"kv":     {"a = 1\n", "b=2\n", "# c = 3\n", "d\n", "e = {\nx\n}\n", "f = \"\"\"\ny\n\"\"\"\n", "  g  =  h i  # j\n", "\n", "= k\n", "l:m\n", "n = {\n", "}\n", "\r\n", "o =\n"},
 	"script": {"use a\n", "use \"b c\" # d\n", "  use 'e'\n", "# use f\n", "#use g\n", "#  use h # i\n", "\"j\n", "k 'l m' \"n\"\n", "\n", "\t\n", "//x\n", "o#p\n", "q \"\"\n", "# \n", "##\n", "r\\ s\r\n"},
-	"posix":  {"run ", "-a ", "-m=x;y ", "\"q $V r\" ", "'s $t' ", "u\\ v ", "\\\n  ", "\n", "V=1\n", "V=\"$V;2\"\n", "export W='x'\n", "# c\n", "$V ", "${W} ", "$(date) ", "`x` ", "; ", "&& ", "| ", "> out ", "if true; then\n", "fi\n", "\"a", "$'b\\n' ", "\"\\\"c\\$d\\`\" ", "<<E\nhere\nE\n", "exec ", "e\"f\"'g' ", "# -m=z\n", "( ", ")\n", "{ ", "}\n", "*.so "},
-	"batch":  {"run.exe ", "-a ", "\"b c\" ", "%V% ", "set V=1\r\n", "set \"W=x y\"\r\n", "set V=%V%;2\r\n", "^\r\n", "\r\n", "rem x\r\n", ":: y\r\n", "%%d ", "^& ", "& ", "| ", "if x ", "(\r\n", ")\r\n", "!V! ", "%1 ", "@echo off\r\n", ":label\r\n", "\"e", "f^^g ", "> nul ", "call ", "start \"\" ", "-m=\"p;q\" "},
-	"unit":   {"[Service]\n", "[Unit]\n", "ExecStart=run ", "-a ", "\"b c\" ", "'d' ", "\\\n  ", "\n", "# e\n", "; f\n", "Environment=V=1 \"W=x y\"\n", "%h ", "%%i ", "$V ", "${W} ", "ExecStart=\n", "ExecStart=-@/x y\n", "g\\x20h ", "$$j ", "ExecStartPre=z\n", "\"k"},
+	"posix":  {"run ", "-a ", "-m=x;y ", "\"q $V r\" ", "'s $t' ", "u\\ v ", "\\\n  ", "\n", "V=1\n", "V=\"$V;2\"\n", "export W='x'\n", "# c\n", "$V ", "${W} ", "$(date) ", "`x` ", "; ", "&& ", "| ", "> out ", "if true; then\n", "fi\n", "\"a", "$'b\\n' ", "\"\\\"c\\$d\\`\" ", "<<E\nhere\nE\n", "exec ", "e\"f\"'g' ", "# -m=z\n", "( ", ")\n", "{ ", "}\n", "*.so ", "V+=x\n", "a[1]=x\n", "\"${V}\" ", "x$V ", "$V$W "},
+	"batch":  {"run.exe ", "-a ", "\"b c\" ", "%V% ", "set V=1\r\n", "set \"W=x y\"\r\n", "set V=%V%;2\r\n", "^\r\n", "\r\n", "rem x\r\n", ":: y\r\n", "%%d ", "^& ", "& ", "| ", "if x ", "(\r\n", ")\r\n", "!V! ", "%1 ", "@echo off\r\n", ":label\r\n", "\"e", "f^^g ", "> nul ", "call ", "^\n", "^", "a^\r\n  b ", "set /p V=x\r\n", "%V%x ", "\"%V%\" ", "start \"\" ", "-m=\"p;q\" "},
+	"unit":   {"[Service]\n", "[Unit]\n", "ExecStart=run ", "-a ", "\"b c\" ", "'d' ", "\\\n  ", "\n", "# e\n", "; f\n", "Environment=V=1 \"W=x y\"\n", "%h ", "%%i ", "$V ", "${W} ", "ExecStart=\n", "ExecStart=-@/x y\n", "g\\x20h ", "$$j ", "a$V ", "${V}b ", "\"$V\" ", "ExecStartPre=z\n", "\"k"},
 	"words":  {"run ", "-a ", "\"b c\" ", "'d e' ", "-m=x;y ", "\n", "f\"g\" ", "\\h ", "\"", "'"},
 	"env":    {"A=1\n", "export B=2\n", "C=\"x y\"\n", "D='z'\n", "# E=3\n", "\n", "F\n", "G=$A\n", "H= i\n", " J=k # l\n", "=m\n", "A=9\n", "N=\"o", "P='q r' s\n"},
 }
@@ -124,9 +124,9 @@ func TestOddDocumentsInFull(t *testing.T) {
 	var b strings.Builder
 	for _, notation := range slices.Sorted(maps.Keys(snippets)) {
 		list := snippets[notation]
-		rounds := 60
+		rounds := 170
 		if trees[notation] != nil {
-			rounds = 110
+			rounds = 220
 		}
 		for range rounds {
 			var d strings.Builder
