@@ -81,7 +81,7 @@ func TestWatchIsLeftAndOpenedAgain(t *testing.T) {
 	if got := h.do(0, "ledger", "h"); strings.Count(got, "start 1: proved") != 1 {
 		t.Errorf("the start is in the ledger not once:\n%s", got)
 	}
-	y.keys("x")
+	y.keys("X")
 	y.sees("◆ proved; stopped", "The server has stopped.", "s start again")
 	z.sees("◆ proved; stopped")
 }
@@ -114,7 +114,7 @@ func TestWatchFindsItsWay(t *testing.T) {
 	x.keys("-l", "licence")
 	x.keys("Enter")
 	x.sees("held;", "licence accepted")
-	x.keys("r")
+	x.keys("R")
 	x.sees("started again after a crash, 5 times in a row at most")
 	_, server := h.running(2)
 	if err := syscall.Kill(server, syscall.SIGKILL); err != nil {
@@ -130,7 +130,7 @@ func TestWatchFindsItsWay(t *testing.T) {
 	x.sees("beside", "start 1, proved", "error: lamp 3 is out")
 	x.keys("Escape")
 	x.sees("load order")
-	x.keys("s")
+	x.keys("X")
 	x.sees("The server has stopped.")
 }
 
@@ -184,7 +184,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 	}
 	x := open(t, 120, 40, []string{"INITIUM_HOME=" + o.home}, "teach", "log", "door", log)
 	x.sees("point at lines", "[{time}] [{source}/{level}]:")
-	x.keys("Down", "l")
+	x.keys("Down", "1")
 	x.sees("The name of the mod in this line")
 	for range 3 {
 		x.keys("Down")
@@ -195,7 +195,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 	x.sees("loaded:  plug-in {mod} {any} is up ({ms} ms)", "2 lines, marked", "2: tide, rock")
 	x.keys("Enter")
 	x.sees("written", "missing", "ready")
-	x.keys("End", "r")
+	x.keys("End", "5")
 	x.sees("ready:  door open on {any}")
 	x.keys("Enter")
 	x.sees("complete")
@@ -435,7 +435,7 @@ done
 			t.Errorf("initium %v hands control sequences on: %q", args, r.out+r.err)
 		}
 	}
-	x.keys("x")
+	x.keys("X")
 	x.sees("stopped")
 }
 

@@ -79,8 +79,8 @@ func lookAt(in survey.Input) *app.Look {
 func BenchmarkFirstPaint10k(b *testing.B) {
 	in := manyMods(b, 10_000)
 	for b.Loop() {
-		m := &model{palette: newPalette(groundDark), w: 140, h: 43, view: viewBoard, server: "h"}
-		m.board.set(lookAt(in), nil, nil, nil)
+		m, board := boardOn(b, 140, 43)
+		board.set(lookAt(in), nil, nil, nil)
 		m.View()
 	}
 }
@@ -95,8 +95,8 @@ func BenchmarkPaintAgain10k(b *testing.B) {
 		survey.Take(in)
 	}
 	for b.Loop() {
-		m := &model{palette: newPalette(groundDark), w: 140, h: 43, view: viewBoard, server: "h"}
-		m.board.set(lookAt(in), nil, nil, nil)
+		m, board := boardOn(b, 140, 43)
+		board.set(lookAt(in), nil, nil, nil)
 		m.View()
 	}
 }
@@ -118,8 +118,8 @@ func BenchmarkCheck10k(b *testing.B) {
 
 // A key press on a board of ten thousand, and the picture after it.
 func BenchmarkKeyToPaint10k(b *testing.B) {
-	m := &model{palette: newPalette(groundDark), w: 140, h: 43, view: viewBoard, server: "h"}
-	m.board.set(lookAt(manyMods(b, 10_000)), nil, nil, nil)
+	m, board := boardOn(b, 140, 43)
+	board.set(lookAt(manyMods(b, 10_000)), nil, nil, nil)
 	m.View()
 	down := tea.KeyPressMsg(tea.Key{Code: tea.KeyDown})
 	for b.Loop() {

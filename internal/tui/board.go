@@ -18,6 +18,13 @@ import (
 // board is the heart of Initium: a row for each mod, from what is declared to
 // what is proved.
 type board struct {
+	*desk
+	name     string
+	looking  bool   // a look is under way
+	stale    bool   // and another has to follow
+	sources  string // the folder that something was taken in from last
+	watching *watch // what watches the server, shown or not; nil when nothing does
+
 	look         *app.Look
 	last, proved *proof.Proof
 	mends        map[string][]found.Remedy // by mod: what the last start suggests
@@ -33,7 +40,7 @@ type board struct {
 	filter       int // of filters
 	left         hidden
 	hops         hops
-	back         []string // where jumps began
+	trail        []string // where jumps began
 }
 
 // set takes over what is known of a server. The selection stays on its mod.
@@ -88,10 +95,12 @@ func (b *board) step(by int) {
 	}
 }
 
-// trouble goes to the next row that the operator should look at.
-func (b *board) trouble() {
-	for i := 1; i <= len(b.rows); i++ {
-		at := (b.selected + i) % len(b.rows)
+// trouble goes to the next row that the operator should look at, or back to the one
+// before.
+func (b *board) trouble(by int) {
+	n := len(b.rows)
+	for i := 1; i <= n; i++ {
+		at := ((b.selected+by*i)%n + n) % n
 		if troubled(b.rows[at]) || b.rows[at].trouble > 0 {
 			b.selected = at
 			return
@@ -232,8 +241,8 @@ func (b *board) columns(w int) columns {
 // more there are.
 const moreWidth = 13
 
-// draw puts the board on the canvas, from line y to line y+h.
-func (b *board) draw(c *canvas, y, h int) {
+// drawRows puts the rows on the canvas, from line y to line y+h.
+func (b *board) drawRows(c *canvas, y, h int) {
 	cols := b.columns(c.w)
 	a := newAxis(cols.axis, cols.axisWidth, b.last)
 	heading, k := "load order", inkDim
@@ -416,45 +425,11 @@ func (b *board) drawOutcome(c *canvas, y int, r boardRow, axis, x, right int) {
 	c.putWithin(at, y, right-at, detail, inkDim)
 }
 
-// click selects the row at a line of the board.
-func (b *board) click(line int) {
+// choose selects the row at a line of the board.
+func (b *board) choose(line int) {
 	if i := b.scroll + line; i >= 0 && i < len(b.rows) && b.rows[i].chosen() {
 		b.selected = i
 	}
-}
-
-// boardKeys are the keys of the board, for the line at the bottom and for help.
-func (b *board) keys() []keyHelp {
-	keys := []keyHelp{{"↑ ↓", "choose"}}
-	if b.row().hidden > 0 {
-		keys = append(keys, keyHelp{"Tab", "unfold"})
-	}
-	if b.look != nil && len(b.look.Staged) > 0 {
-		keys = append(keys, keyHelp{"p", "plan"}, keyHelp{"u", "take back"})
-	}
-	if len(b.fixes()) > 0 {
-		keys = append(keys, keyHelp{"m", "mend"})
-	}
-	if b.look != nil && b.look.Running {
-		keys = append(keys, keyHelp{"s", "stop"}, keyHelp{"S", "start anew"}, keyHelp{"l", "watch"})
-	} else {
-		keys = append(keys, keyHelp{"s", "start and prove"})
-	}
-	if m := b.mod(); m != nil {
-		switch {
-		case !m.Registered:
-			keys = append(keys, keyHelp{"a", "add"})
-		case m.On:
-			keys = append(keys, keyHelp{"o", "off"})
-		default:
-			keys = append(keys, keyHelp{"o", "on"})
-		}
-	}
-	keys = append(keys, keyHelp{"i", "take in"}, keyHelp{"?", "help"}, keyHelp{"q", "close"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"Tab", "fold"})
-	if b.look != nil && b.look.Survey.Dialect.Order == dialect.OrderListed {
-		keys = append(keys, keyHelp{"⇧↑ ⇧↓", "move"})
-	}
-	return append(keys, keyHelp{"x", "unregister"}, keyHelp{"d", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"=", "compare"}, keyHelp{"C", "culprit"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
 }
 
 // fixes are the remedies of the selected row that Initium can carry out.

@@ -198,17 +198,17 @@ func TestBoardRemedies(t *testing.T) {
 
 // Number keys plan the remedy of that number; one that there is not does nothing.
 func TestNumberKeys(t *testing.T) {
-	m := screen(t, 140, 43)
-	for i, r := range m.board.rows {
+	m, b := boardOn(t, 140, 43)
+	for i, r := range b.rows {
 		if r.mod != nil && r.mod.Name == "b" {
-			m.board.selected = i
+			b.selected = i
 		}
 	}
-	list := m.board.fixes()
+	list := b.fixes()
 	if len(list) == 0 {
 		t.Fatal("b has no remedy")
 	}
-	if cmd := m.key(fmt.Sprint(len(list) + 1)); cmd != nil || m.stuck {
+	if cmd := m.key(fmt.Sprint(len(list) + 1)); cmd != nil || b.stuck {
 		t.Errorf("a number too high begins something: %q", m.notice)
 	}
 	m.notice = ""
@@ -217,14 +217,22 @@ func TestNumberKeys(t *testing.T) {
 	}
 }
 
+// watching shows a watch above a board, of which nothing comes.
+func watching(b *board) *watch {
+	w := &watch{board: b, server: b.name, names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second, Number: 1}, heard: time.Now(), news: newStream[app.Step](), cancel: func() {}}
+	w.desk = b.model.desk(w)
+	b.watching = w
+	b.open(w)
+	return w
+}
+
 // The watch's key for restarts switches them on, and off again.
 func TestGuardKey(t *testing.T) {
-	m := screen(t, 140, 43)
-	m.view = viewWatch
-	m.watch = &watch{server: "h", step: app.Step{Limit: time.Minute}, news: make(chan app.Step)}
+	m, b := boardOn(t, 140, 43)
+	w := watching(b)
 	for _, want := range []int{usualGuard, 0, usualGuard} {
-		if cmd := m.key("r"); cmd == nil || m.watch.guard != want {
-			t.Errorf("it is started again %d times, want %d: %q", m.watch.guard, want, m.notice)
+		if cmd := m.key("R"); cmd == nil || w.guard != want {
+			t.Errorf("it is started again %d times, want %d: %q", w.guard, want, m.notice)
 		}
 	}
 }
@@ -242,12 +250,42 @@ func TestStagedWords(t *testing.T) {
 	}
 }
 
-// screen makes a model that shows a board, without a terminal.
-func screen(t testing.TB, w, h int) *model {
+// boardOn makes a model that shows a board, without a terminal.
+func boardOn(t testing.TB, w, h int) (*model, *board) {
 	t.Helper()
-	m := &model{ctx: context.Background(), app: &app.App{Home: host.Home{Dir: t.TempDir()}}, palette: newPalette(groundDark), w: w, h: h, view: viewBoard, server: "h"}
-	m.answer(lookMsg{look: look(t, script, "a", "b: c", "c", "d", "e"), last: proved("a confirmed", "b failed", "c silent", "e unlisted")})
-	return m
+	m := newModel(context.Background(), &app.App{Home: host.Home{Dir: t.TempDir()}})
+	m.palette, m.w, m.h = newPalette(groundDark), w, h
+	m.open(newServerList(m, "h"))
+	b := newBoard(m, "h")
+	m.open(b)
+	b.update(lookMsg{look: look(t, script, "a", "b: c", "c", "d", "e"), last: proved("a confirmed", "b failed", "c silent", "e unlisted")})
+	return m, b
+}
+
+// carry carries a command out, and all that comes of it.
+func carry(m *model, cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	switch msg := cmd().(type) {
+	case nil:
+	case tea.BatchMsg:
+		for _, c := range msg {
+			carry(m, c)
+		}
+	default:
+		_, next := m.Update(msg)
+		carry(m, next)
+	}
+}
+
+// press is a key as the terminal sends it.
+func press(k string) tea.KeyPressMsg {
+	codes := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "tab": tea.KeyTab, "home": tea.KeyHome, "end": tea.KeyEnd, "pgup": tea.KeyPgUp, "pgdown": tea.KeyPgDown, "backspace": tea.KeyBackspace}
+	if code, ok := codes[k]; ok {
+		return tea.KeyPressMsg{Code: code}
+	}
+	return tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
 }
 
 // shape looks that a picture has its lines, none wider than the window.
@@ -264,8 +302,8 @@ func shape(t *testing.T, m *model, what string) {
 	}
 }
 
-// everyView fills the views that show what was found out.
-func everyView(t *testing.T, m *model) {
+// everyScreen makes one of each of the screens, with long words in all of them.
+func everyScreen(t *testing.T, m *model, b *board) map[string]screen {
 	t.Helper()
 	long := strings.Repeat("long words ", 30)
 	dir := t.TempDir()
@@ -291,10 +329,9 @@ func everyView(t *testing.T, m *model) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m.intake = newIntakeView(source, server, lineup.Choices{}, inside)
-	m.diff = newCompareView(&proof.Comparison{Came: []string{long}, Gone: []string{"b"}, Moved: []string{long}, New: []proof.Remark{{Line: 3, Text: long}}})
-	m.hunt = &culpritView{server: "h", symptom: long, began: time.Now(), cancel: func() {}, news: make(chan app.Tried), end: make(chan culpritEnd, 1)}
-	m.hunt.take(app.Tried{Try: culprit.Try{On: make([]string, 5), Why: long, AtMost: 4, Learned: long}, Of: 8})
+	search := &culpritView{server: "h", symptom: long, began: time.Now(), cancel: func() {}, news: newStream[culpritStep]()}
+	search.desk = m.desk(search)
+	search.take(app.Tried{Try: culprit.Try{On: make([]string, 5), Why: long, AtMost: 4, Learned: long}, Of: 8})
 	log := filepath.Join(dir, "log")
 	if err := os.WriteFile(log, []byte("10:00:00 "+long+"\n10:00:01 tide is up\n"), 0o600); err != nil {
 		t.Fatal(err)
@@ -303,57 +340,119 @@ func everyView(t *testing.T, m *model) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m.teach = newTeachView(lessons, 1)
-	m.outline = &outlineView{name: "gate", dir: server, file: "harbour.start", lines: []string{"use tide", long}}
+	outline := &outlineView{name: "gate", dir: server, file: "harbour.start", lines: []string{"use tide", long}}
+	outline.desk = m.desk(outline)
+	servers := newServerList(m, "h")
+	servers.loaded, servers.list = true, []app.Summary{{Name: "h", Dialect: "Harbour", Port: "1", Last: proved("a failed")}, {Name: "x", Problem: "gone"}}
+	kept := newLogScreen(b, logView{})
+	kept.log.add([]proof.Line{{Number: 1, Text: strings.Repeat("long ", 100)}})
+	w := watching(b)
+	m.stack = m.stack[:len(m.stack)-1]
+	return map[string]screen{
+		"servers": servers, "no servers": func() screen { l := newServerList(m, ""); l.loaded = true; return l }(), "board": b, "plan": newPlanView(m, b, planMsg{why: "why", plan: planOf(t)}), "watch": w, "log": kept,
+		"ledger":  newLedgerView(b, []host.Entry{{Number: 0, Why: "found"}, {Number: 1, Why: strings.Repeat("did ", 60), Starts: []host.Start{{Number: 1, Verdict: proof.Proved}}}}),
+		"compare": newCompareView(m, "h", &proof.Comparison{Came: []string{long}, Gone: []string{"b"}, Moved: []string{long}, New: []proof.Remark{{Line: 3, Text: long}}}),
+		"culprit": search, "teach": newTeachView(m, lessons, 1), "outline": outline, "intake": newIntakeView(m, b, insideMsg{source: source, inside: inside}),
+	}
 }
 
 func TestEveryViewInEverySize(t *testing.T) {
 	for _, size := range [][2]int{{80, 24}, {140, 43}, {200, 60}, {100, 30}, {40, 12}, {20, 6}, {3, 2}, {1, 1}} {
-		m := screen(t, size[0], size[1])
-		everyView(t, m)
-		for v := viewServers; v <= viewOutline; v++ {
-			m.view = v
-			m.plan = newPlanView("why", "/srv", planOf(t))
-			m.watch = &watch{server: "h", names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second}, news: make(chan app.Step)}
-			m.log.add([]proof.Line{{Number: 1, Text: strings.Repeat("long ", 100)}})
-			m.ledger.set([]host.Entry{{Number: 0, Why: "found"}, {Number: 1, Why: strings.Repeat("did ", 60), Starts: []host.Start{{Number: 1, Verdict: proof.Proved}}}})
-			m.servers = serverList{loaded: true, list: []app.Summary{{Name: "h", Dialect: "Harbour", Port: "1", Last: proved("a failed")}, {Name: "x", Problem: "gone"}}}
-			for help := range 3 {
-				m.help = help
-				shape(t, m, fmt.Sprintf("view %d, help %d", v, help))
+		m, b := boardOn(t, size[0], size[1])
+		for name, s := range everyScreen(t, m, b) {
+			m.open(s)
+			for m.help = range m.helpPages() + 1 {
+				shape(t, m, fmt.Sprintf("%s, help %d", name, m.help))
 			}
 			m.help = 0
-			if size[0] >= 80 && len(strings.Fields(ansi.Strip(m.View().Content))) < 10 {
-				t.Errorf("view %d of %v shows nothing:\n%s", v, size, m.View().Content)
+			if got := ansi.Strip(m.View().Content); size[0] >= 80 && len(strings.Fields(got)) < 10 {
+				t.Errorf("%s in %v shows nothing:\n%s", name, size, got)
+			} else if lines := strings.Split(got, "\n"); size[0] >= 40 && !strings.Contains(lines[len(lines)-1], "? help") {
+				t.Errorf("%s in %v has no ? on its foot: %q", name, size, lines[len(lines)-1])
 			}
-			m.help = 0
-			m.prompt = &prompt{label: "Title: ", value: strings.Repeat("x", 90)}
-			shape(t, m, fmt.Sprintf("view %d, typing", v))
+			m.prompt = newPrompt("Title: ", strings.Repeat("x", 90), nil)
+			shape(t, m, name+", typing")
+			m.prompt.paths = true
+			m.prompt.list = []string{"/a/" + strings.Repeat("y", 300), "/a/b/"}
+			shape(t, m, name+", choosing a file")
 			m.prompt = nil
+			m.stack = m.stack[:len(m.stack)-1]
 		}
+	}
+}
+
+// Every screen tells its own keys when it is asked for help, and no other's.
+func TestEveryScreenExplainsItself(t *testing.T) {
+	m, b := boardOn(t, 140, 60)
+	heads := map[string]string{}
+	for name, s := range everyScreen(t, m, b) {
+		m.open(s)
+		m.key("?")
+		got := ansi.Strip(m.View().Content)
+		if !strings.Contains(got, "On every screen") || !strings.Contains(got, s.help()[0].title) {
+			t.Errorf("the help of %s:\n%s", name, got)
+		}
+		if other := heads[s.help()[0].title]; other != "" && name != "no servers" && other != "no servers" {
+			t.Errorf("%s and %s have the same help", name, other)
+		}
+		heads[s.help()[0].title] = name
+		m.key("esc")
+		m.stack = m.stack[:len(m.stack)-1]
+	}
+}
+
+// A key has one meaning, whatever is shown: what it does is said in the same words, or in
+// words that are listed here as the same thing.
+func TestKeysMeanOneThing(t *testing.T) {
+	m, b := boardOn(t, 140, 60)
+	meanings := map[string][]string{ // what is the same thing to an operator
+		"Enter": {"*"}, "Esc": {"*"}, "↑ ↓": {"*"}, "← →": {"*"}, "Tab": {"*"}, "1": {"*"}, "2": {"*"}, "3": {"*"}, "4": {"*"}, "5": {"*"}, "6": {"*"}, "7": {"*"}, "m": {"mend", "plan the remedy"},
+		"X": {"stop", "stop the server", "stop it for now"}, "s": {"start and prove", "start again"}, "o": {"off", "on", "in or out"}, "u": {"take back", "take the newest back"}, "C": {"culprit", "search on"}, "b": {"back the world up first"}, "l": {"log", "watch"},
+		"n": {"next line that fits"},
+	}
+	for name, s := range everyScreen(t, m, b) {
+		m.open(s)
+		for _, k := range m.keysHere() {
+			known := meanings[k.key]
+			switch {
+			case len(known) == 0:
+				meanings[k.key] = []string{k.does}
+			case known[0] != "*" && !slices.Contains(known, k.does):
+				t.Errorf("%s: %s is %q, and %q elsewhere", name, k.key, k.does, known)
+			}
+		}
+		m.stack = m.stack[:len(m.stack)-1]
 	}
 }
 
 func FuzzKeys(f *testing.F) {
 	f.Add("jjjkkt?xomp", uint8(80), uint8(24))
 	f.Add("ggnabc\rq", uint8(20), uint8(5))
+	f.Add("slSXlcgiCE=w", uint8(90), uint8(25))
 	f.Fuzz(func(t *testing.T, keys string, w, h uint8) {
-		m := screen(t, int(w), int(h))
-		names := map[rune]string{'U': "up", 'D': "down", 'E': "enter", 'X': "esc", 'H': "home", 'Z': "end", 'P': "pgdown", 'Q': "pgup"}
+		m, b := boardOn(t, int(w), int(h))
+		names := map[rune]string{'U': "up", 'V': "down", 'E': "enter", 'Y': "esc", 'Z': "end", 'P': "pgdown", 'Q': "pgup", 'I': "tab"}
 		for _, k := range keys {
-			if k == 's' || k == 'l' || k == 'g' {
-				continue // these begin something outside
+			name := string(k)
+			if n, ok := names[k]; ok {
+				name = n
 			}
-			if name, ok := names[k]; ok {
-				m.key(name)
-			} else if m.prompt != nil {
-				m.promptKey(tea.KeyPressMsg{Text: string(k), Code: k})
-			} else {
-				m.key(string(k))
+			if k == 'q' && m.prompt == nil { // it closes the screen
+				continue
 			}
-			m.stuck = false
+			m.Update(press(name)) // what it begins is not carried out
+			for _, d := range m.desks {
+				d.stuck = false
+			}
 			shape(t, m, keys)
 		}
+		if b.watching != nil {
+			b.watching.unwatch()
+		}
+		for _, d := range m.kept {
+			d.screen.close()
+		}
+		m.work.Wait()
 	})
 }
 
@@ -368,7 +467,8 @@ func planOf(t *testing.T) *plan.Plan {
 
 func TestPlanView(t *testing.T) {
 	p := planOf(t)
-	v := newPlanView("switch a off", "/srv", p)
+	m, b := boardOn(t, 80, 24)
+	v := newPlanView(m, b, planMsg{why: "switch a off", plan: p})
 	c := newCanvas(60, 16)
 	v.draw(c, 0, 16)
 	got := plain(c)
@@ -387,7 +487,7 @@ func TestPlanView(t *testing.T) {
 }
 
 func TestWatchView(t *testing.T) {
-	w := &watch{server: "h", names: []string{"a", "b", "c"}, last: proved("a confirmed"), news: make(chan app.Step, 1)}
+	w := &watch{server: "h", names: []string{"a", "b", "c"}, last: proved("a confirmed"), news: newStream[app.Step]()}
 	w.take(app.Step{Limit: time.Minute, Elapsed: 1500 * time.Millisecond, SoFar: proved("a confirmed", "b failed", "c silent"),
 		Status: proof.Status{Done: 2, Failed: 1, Now: "c", Owed: []string{"c"}}, New: []proof.Line{{Number: 1, Text: "hello"}}})
 	shows := func() string {
@@ -420,7 +520,7 @@ func TestServerRow(t *testing.T) {
 		t.Fatalf("the first row is %+v", r)
 	}
 	c := newCanvas(120, 30)
-	b.draw(c, 0, 20)
+	b.drawRows(c, 0, 20)
 	b.drawStory(c, 21, 8)
 	for _, want := range []string{"The server itself", "port 1 is taken, and 1 more", "! error   port 1 is taken", "~ warning cheats are on", "by hand   stop what holds it"} {
 		if !strings.Contains(plain(c), want) {
@@ -431,7 +531,7 @@ func TestServerRow(t *testing.T) {
 	if m := b.mod(); m == nil || m.Name != "a" {
 		t.Errorf("below it is %+v", b.row())
 	}
-	b.trouble()
+	b.trouble(1)
 	if b.selected != 0 {
 		t.Error("the next trouble is elsewhere")
 	}
@@ -453,7 +553,7 @@ func TestFilters(t *testing.T) {
 	seen := map[string]string{}
 	for range filters {
 		seen[filters[b.filter].name] = strings.Join(titles(), " ")
-		b.show()
+		b.nextFilter()
 	}
 	for name, want := range map[string]string{
 		"all": "[One] a b [Two] c d", "findings": "[One] a", "out of order": "[One] a", "failed": "[One] a", "silent": "[Two] c", "not on": "[Two] d",

@@ -15,6 +15,7 @@ import (
 // busy is work that takes a while and can be stopped. Its line is shown once the
 // work has lasted longer than a moment.
 type busy struct {
+	of     *desk // whose wish it is
 	began  time.Time
 	cancel context.CancelFunc
 
@@ -31,18 +32,6 @@ const (
 )
 
 type beatMsg struct{}
-
-// begin starts work in the background; the context it is given ends when the
-// operator stops it.
-func (m *model) begin(what string, work func(ctx context.Context, b *busy) tea.Msg) tea.Cmd {
-	ctx, cancel := context.WithCancel(m.ctx)
-	b := &busy{began: time.Now(), cancel: cancel, line: what}
-	m.stuck, m.busy = true, b
-	return tea.Batch(tea.Tick(moment, func(time.Time) tea.Msg { return beatMsg{} }), func() tea.Msg {
-		defer cancel()
-		return work(ctx, b)
-	})
-}
 
 // copied notes how far the copying of files has come.
 func (b *busy) copied(p host.Progress) {
@@ -83,6 +72,3 @@ func (m *model) beat() tea.Cmd {
 	}
 	return tea.Tick(beat, func(time.Time) tea.Msg { return beatMsg{} })
 }
-
-// done forgets the work that has ended.
-func (m *model) done() { m.stuck, m.busy = false, nil }

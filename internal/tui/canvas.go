@@ -129,3 +129,13 @@ func (c *canvas) render(p *palette) string {
 
 // clean is short for making foreign text safe.
 func clean(s string) string { return text.Clean(s) }
+
+// clear takes away what stands on a line.
+func (c *canvas) clear(y int) {
+	if y < 0 || y >= c.h {
+		return
+	}
+	for x := range c.w {
+		c.cells[y*c.w+x] = cell{s: " "}
+	}
+}

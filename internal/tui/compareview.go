@@ -12,9 +12,11 @@ import (
 
 // compareView shows what differs between two starts.
 type compareView struct {
-	c     *proof.Comparison
-	lines []compareLine
-	first int
+	*desk
+	server string
+	c      *proof.Comparison
+	lines  []compareLine
+	first  int
 }
 
 // compareLine is one difference: what it is about, and then and now.
@@ -29,19 +31,24 @@ type compareMsg struct {
 	err error
 }
 
-// compare compares the newest start with the last proved one, or with another by
+// compared compares the newest start with the last proved one, or with another by
 // its number.
-func (m *model) compare(then int) tea.Cmd {
-	m.stuck = true
-	name := m.server
+func (d *desk) compared(name string, then int) func() tea.Msg {
 	return func() tea.Msg {
-		c, err := m.app.Compare(m.ctx, name, then, 0)
+		c, err := d.app.Compare(d.ctx, name, then, 0)
 		return compareMsg{c, err}
 	}
 }
 
-func newCompareView(c *proof.Comparison) *compareView {
-	v := &compareView{c: c}
+func newCompareView(m *model, server string, c *proof.Comparison) *compareView {
+	v := &compareView{server: server}
+	v.desk = m.desk(v)
+	v.set(c)
+	return v
+}
+
+func (v *compareView) set(c *proof.Comparison) {
+	v.c, v.lines, v.first = c, nil, 0
 	about := ""
 	add := func(shape string, k ink, format string, args ...any) {
 		v.lines = append(v.lines, compareLine{about, shape, k, fmt.Sprintf(format, args...)})
@@ -102,7 +109,6 @@ func newCompareView(c *proof.Comparison) *compareView {
 	for _, r := range c.Old {
 		add(" ", inkDim, "%s", r.Text)
 	}
-	return v
 }
 
 // aboutWords say which mod a remark seems to be about.
@@ -142,36 +148,43 @@ func (v *compareView) draw(c *canvas, y, h int) {
 	}
 }
 
-func (m *model) compareKey(k string) tea.Cmd {
-	v := m.diff
+func (v *compareView) update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(compareMsg); ok {
+		if msg.err != nil {
+			v.complain(msg.err)
+			return nil
+		}
+		v.set(msg.c)
+	}
+	return nil
+}
+
+func (v *compareView) key(k string) tea.Cmd {
 	switch k {
-	case "up", "k":
-		v.first--
-	case "down", "j":
-		v.first++
-	case "pgup":
-		v.first -= m.bodyHeight() / 2
-	case "pgdown":
-		v.first += m.bodyHeight() / 2
 	case "left", "right":
-		if m.stuck {
+		if v.stuck {
 			return nil
 		}
 		then := v.c.Starts[0] + map[string]int{"left": -1, "right": 1}[k]
 		if then < 1 || then >= v.c.Starts[1] {
-			m.say("There is no start further that way to compare with.")
+			v.say("There is no start further that way to compare with.")
 			return nil
 		}
-		return m.compare(then)
-	case "esc", "enter", "=":
-		m.view, m.notice = viewBoard, ""
-	case "q":
-		return m.close()
+		v.notice = ""
+		return v.wish(v.compared(v.server, then))
+	case "esc", "enter":
+		return v.desk.back()
 	}
-	v.first = max(v.first, 0)
+	v.first = max(v.first+v.moved(k, len(v.lines)), 0)
 	return nil
 }
 
+func (v *compareView) wheel(by int) { v.first = max(v.first+by, 0) }
+
 func (v *compareView) keys() []keyHelp {
-	return []keyHelp{{"↑ ↓", "scroll"}, {"← →", "with an earlier or later start"}, {"Esc", "to the board"}, {"?", "help"}, {"q", "close"}}
+	return []keyHelp{{"↑ ↓", "scroll"}, {"← →", "with an earlier or later start"}, {"Esc", "to the board"}}
+}
+
+func (v *compareView) help() []helpList {
+	return []helpList{{"What is other than at another start", []keyHelp{{"← →", "compare with an earlier or a later start"}}}}
 }

@@ -15,6 +15,7 @@ import (
 
 // culpritView shows the search for the mods that break a server, as it goes on.
 type culpritView struct {
+	*desk
 	server  string
 	symptom string // a pattern that the operator gave; "" for how the first start fails
 	tries   []app.Tried
@@ -25,68 +26,85 @@ type culpritView struct {
 	err     error
 	over    bool
 	cancel  context.CancelFunc
-	news    chan app.Tried
-	end     chan culpritEnd
+	news    *stream[culpritStep]
 }
 
-type culpritEnd struct {
+// culpritStep is a start of the search, or its end.
+type culpritStep struct {
+	tried app.Tried
+	ended bool
 	found *app.Culprits
 	err   error
 }
 
-type (
-	triedMsg struct {
-		v *culpritView
-		t app.Tried
-	}
-	foundMsg struct {
-		v *culpritView
-		culpritEnd
-	}
-)
-
-// askCulprit asks what is to be looked for, and begins.
-func (m *model) askCulprit() {
-	if v := m.hunt; v != nil && v.server == m.server && !v.over {
-		m.view = viewCulprit
-		return
-	}
-	m.prompt = &prompt{label: "Find the culprit. A pattern of the log line that shows the fault, or Enter for how the start fails: ", empty: true,
-		hint: []keyHelp{{"Enter", "begin, on a copy of the server"}, {"Esc", "leave it"}},
-		done: func(symptom string) tea.Cmd { return m.searchCulprit(symptom) }}
+type culpritMsg struct {
+	steps []culpritStep
+	ended bool
 }
 
-func (m *model) searchCulprit(symptom string) tea.Cmd {
-	v := &culpritView{server: m.server, symptom: symptom, began: time.Now(), news: make(chan app.Tried, 64), end: make(chan culpritEnd, 1)}
+// askCulprit asks what is to be looked for, and begins; a search that goes on is shown.
+func (b *board) askCulprit() tea.Cmd {
+	if d := b.kept[kind{"search", b.name}]; d != nil {
+		return b.enter(d.screen)
+	}
+	p := newPrompt("Find the culprit. A pattern of the log line that shows the fault, or Enter for how the start fails: ", "",
+		func(symptom string) tea.Cmd { return b.searchCulprit(symptom) })
+	p.empty, p.hint = true, []keyHelp{{"Enter", "begin, on a copy of the server"}, {"Esc", "leave it"}}
+	b.prompt = p
+	return nil
+}
+
+// searchCulprit begins a search. It goes on when its screen is left, and other servers may
+// be searched at the same time.
+func (b *board) searchCulprit(symptom string) tea.Cmd {
+	v := &culpritView{server: b.name, symptom: symptom, began: time.Now(), news: newStream[culpritStep]()}
+	v.desk = b.model.desk(v)
+	v.keep("search", v.server)
 	var ctx context.Context
-	ctx, v.cancel = context.WithCancel(m.ctx)
-	m.hunt, m.view, m.notice = v, viewCulprit, ""
-	go func() {
-		defer close(v.news)
-		found, err := m.app.FindCulprits(ctx, v.server, app.CulpritOptions{Symptom: symptom, OnTry: func(t app.Tried) { v.news <- t }})
-		v.end <- culpritEnd{found, err}
-	}()
-	return v.next()
+	ctx, v.cancel = context.WithCancel(b.ctx)
+	b.beside(func() {
+		found, err := v.app.FindCulprits(ctx, v.server, app.CulpritOptions{Symptom: symptom, OnTry: func(t app.Tried) { v.news.put(culpritStep{tried: t}) }})
+		v.news.put(culpritStep{ended: true, found: found, err: err})
+		v.news.end()
+	})
+	return tea.Batch(b.enter(v), v.next())
 }
 
+// next waits for what is new.
 func (v *culpritView) next() tea.Cmd {
-	return func() tea.Msg {
-		if t, ok := <-v.news; ok {
-			return triedMsg{v, t}
-		}
-		return foundMsg{v, <-v.end}
-	}
+	return v.ask(func() tea.Msg {
+		steps, ended := v.news.next(v.ctx)
+		return culpritMsg{steps, ended}
+	})
 }
 
-// finish gives the search up and waits until its copy has been put away.
-func (v *culpritView) finish() {
-	if v.over {
-		return
+func (v *culpritView) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case culpritMsg:
+		for _, s := range msg.steps {
+			if !s.ended {
+				v.take(s.tried)
+				continue
+			}
+			v.found, v.err, v.over = s.found, s.err, true
+			v.cancel()
+			if v.top() == screen(v) {
+				v.notice = ""
+			} else {
+				v.say("The search for the culprit of %s is over; C on its board shows what it found.", v.server)
+			}
+		}
+		if !msg.ended {
+			return v.next()
+		}
+	case planMsg:
+		return v.openPlan(msg)
 	}
-	v.cancel()
-	for range v.news { // which is closed when all is done
-	}
+	return nil
 }
+
+// close is called when a search that is over is left: it is not kept for longer.
+func (v *culpritView) close() { v.cancel() }
 
 // take adds a start that is about to be made, or how it went.
 func (v *culpritView) take(t app.Tried) {
@@ -250,39 +268,36 @@ func (v *culpritView) drawFound(c *canvas, y int) int {
 		line("then", "the others still fail: there is another cause too; make the change, and search again (C)")
 	}
 	if len(v.found.Instead) > 0 {
-		line("or perhaps", v.found.Instead[0].Text+"   (M plans it; it was not tried)")
+		line("or perhaps", v.found.Instead[0].Text+"   (2 plans it; it was not tried)")
 	}
 	return y - from + 1
 }
 
-func (m *model) culpritKey(k string) tea.Cmd {
-	v := m.hunt
-	switch k {
-	case "x":
-		if !v.over {
-			v.cancel()
-			m.say("Stopping the copy …")
-		}
-	case "C":
+func (v *culpritView) key(k string) tea.Cmd {
+	switch {
+	case k == "esc":
 		if v.over {
-			return m.searchCulprit(v.symptom)
+			v.forget("search", v.server)
+			return v.desk.back()
 		}
-	case "m":
-		if v.over && v.found != nil && len(v.found.Changes) > 0 && !m.stuck {
-			return m.mendNow(append([]lineup.Change(nil), v.found.Changes...))
+		cmd := v.desk.back()
+		v.say("The search goes on; C shows it.")
+		return cmd
+	case k == "X" && !v.over:
+		v.cancel()
+		v.say("Stopping the copy …")
+	case k == "C" && v.over:
+		v.forget("search", v.server)
+		b := v.boardOf(v.server)
+		cmd := v.desk.back()
+		if b == nil {
+			return cmd
 		}
-	case "M":
-		if v.over && v.found != nil && len(v.found.Instead) > 0 && !m.stuck {
-			return m.mendNow(append([]lineup.Change(nil), v.found.Instead[0].Changes...))
-		}
-	case "esc", "enter":
-		m.view, m.notice = viewBoard, ""
-		if !v.over {
-			m.say("The search goes on; C shows it.")
-		}
-		return m.reload()
-	case "q":
-		return m.close()
+		return tea.Batch(cmd, b.searchCulprit(v.symptom))
+	case k == "m" && v.over && v.found != nil && len(v.found.Changes) > 0 && !v.stuck:
+		return v.wish(v.planned(v.server, append([]lineup.Change(nil), v.found.Changes...)...))
+	case k == "2" && v.over && v.found != nil && len(v.found.Instead) > 0 && !v.stuck:
+		return v.wish(v.planned(v.server, append([]lineup.Change(nil), v.found.Instead[0].Changes...)...))
 	}
 	return nil
 }
@@ -290,13 +305,22 @@ func (m *model) culpritKey(k string) tea.Cmd {
 func (v *culpritView) keys() []keyHelp {
 	switch {
 	case !v.over:
-		return []keyHelp{{"x", "stop it for now"}, {"Esc", "to the board, while it goes on"}, {"?", "help"}, {"q", "close"}}
+		return []keyHelp{{"X", "stop it for now"}, {"Esc", "to the board, while it goes on"}}
 	case v.found != nil && len(v.found.Changes) > 0:
 		keys := []keyHelp{{"m", "plan the remedy"}}
 		if len(v.found.Instead) > 0 {
-			keys = append(keys, keyHelp{"M", "plan the other"})
+			keys = append(keys, keyHelp{"2", "plan the other"})
 		}
-		return append(keys, keyHelp{"Esc", "to the board"}, keyHelp{"?", "help"}, keyHelp{"q", "close"})
+		return append(keys, keyHelp{"Esc", "to the board"})
 	}
-	return []keyHelp{{"C", "search on"}, {"Esc", "to the board"}, {"?", "help"}, {"q", "close"}}
+	return []keyHelp{{"C", "search on"}, {"Esc", "to the board"}}
+}
+
+func (v *culpritView) help() []helpList {
+	return []helpList{{"The search for the mod that breaks the server", []keyHelp{
+		{"X", "stop it for now; what was learned is kept"},
+		{"C", "search on, once it has stopped"},
+		{"m", "plan the remedy that was found; 2 the other one"},
+		{"Esc", "to the board; the search goes on, and C shows it"},
+	}}}
 }

@@ -37,71 +37,35 @@ func (m *model) boardHeight() int { return max(m.bodyHeight()-m.storyHeight()-1,
 func (m *model) View() tea.View {
 	c := newCanvas(m.w, m.h)
 	m.drawHead(c)
-	y, h := headHeight, m.bodyHeight()
-	switch {
-	case m.help > 0:
-		m.drawHelp(c, y, h)
-	case m.view == viewServers:
-		m.servers.draw(c, y, h)
-	case m.view == viewPlan:
-		m.plan.draw(c, y, h)
-	case m.view == viewIntake:
-		m.intake.draw(c, y, m.boardHeight())
-		c.rule(y + m.boardHeight())
-		m.intake.drawStory(c, y+m.boardHeight()+1, m.storyHeight())
-	case m.view == viewWatch:
-		m.watch.draw(c, y, h)
-	case m.view == viewCompare:
-		m.diff.draw(c, y, h)
-	case m.view == viewCulprit:
-		m.hunt.draw(c, y, h)
-	case m.view == viewTeach:
-		m.teach.draw(c, y, h)
-	case m.view == viewOutline:
-		m.outline.draw(c, y, h)
-	case m.view == viewLog:
-		m.log.draw(c, 0, y, c.w, h)
-	case m.view == viewLedger:
-		m.ledger.draw(c, y, m.boardHeight())
-		c.rule(y + m.boardHeight())
-		m.ledger.drawStory(c, y+m.boardHeight()+1, m.storyHeight(), m.board.look.Server.Record.Dir)
-	case m.board.look == nil:
-		c.put(2, y, "looking at the server …", inkDim)
-	default:
-		m.board.draw(c, y, m.boardHeight())
-		c.rule(y + m.boardHeight())
-		m.board.drawStory(c, y+m.boardHeight()+1, m.storyHeight())
+	if m.help > 0 {
+		m.drawHelp(c, headHeight, m.bodyHeight())
+	} else {
+		m.top().draw(c, headHeight, m.bodyHeight())
+	}
+	if m.prompt != nil {
+		m.prompt.drawList(c)
 	}
 	m.drawFoot(c)
 	v := tea.NewView(c.render(m.palette))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "Initium"
-	if m.server != "" && m.view != viewServers {
-		v.WindowTitle += " · " + m.server
+	if b := m.boardOf(""); b != nil {
+		v.WindowTitle += " · " + b.name
 	}
 	return v
 }
 
 func (m *model) drawHead(c *canvas) {
-	if m.view == viewServers {
-		x := c.put(2, 0, "Initium", inkTitle)
-		if n := len(m.servers.list); n > 0 {
-			c.put(x+3, 0, count(n, "server", "servers"), inkDim)
-		}
+	if t, ok := m.top().(titled); ok {
+		t.title(c)
 		return
 	}
-	if m.view == viewTeach || m.view == viewOutline {
-		words := "point at lines and say what they mean; Initium makes the rules"
-		if m.view == viewOutline {
-			words = "point at the name of a mod; Initium finds out how mods are registered"
-		}
-		x := c.put(2, 0, "Teach", inkTitle)
-		c.putWithin(x+3, 0, c.w-x-4, words, inkDim)
+	b := m.boardOf("")
+	if b == nil {
 		return
 	}
-	x := c.put(2, 0, m.server, inkTitle)
-	b := &m.board
+	x := c.put(2, 0, b.name, inkTitle)
 	if b.look == nil {
 		return
 	}
@@ -121,19 +85,19 @@ func (m *model) drawHead(c *canvas) {
 	if n := len(b.look.Staged); n > 0 {
 		x = c.put(x+3, 0, "▷ "+count(n, "change", "changes")+" staged", inkFocus)
 	}
-	m.drawState(c, x+3)
+	m.drawState(c, b, x+3)
 }
 
 // drawState says at the right of the head how the server stands.
-func (m *model) drawState(c *canvas, from int) {
-	b := &m.board
+func (m *model) drawState(c *canvas, b *board, from int) {
 	type part struct {
 		text string
 		ink  ink
 	}
 	var parts []part
+	watched, watching := m.top().(*watch)
 	switch {
-	case m.view == viewWatch && m.watch != nil && m.watch.result == nil && !m.watch.down():
+	case watching && watched.result == nil && !watched.down():
 		parts = append(parts, part{"starting", inkFocus})
 	case b.look.Running:
 		parts = append(parts, part{"running", inkGood})
@@ -162,29 +126,41 @@ func (m *model) drawState(c *canvas, from int) {
 
 // drawFoot puts the notice and the keys that work here at the bottom.
 func (m *model) drawFoot(c *canvas) {
+	c.clear(c.h - 2) // a screen may have had too little room
+	c.clear(c.h - 1)
 	k := inkText
 	if m.bad {
 		k = inkBad
 	}
 	if m.prompt != nil {
-		at := c.putWithin(2, c.h-2, c.w-3, m.prompt.label, inkDim)
-		value := ending(m.prompt.value, c.w-at-3) // where the typing goes on
-		at = c.putWithin(at, c.h-2, c.w-at-2, value, inkTitle)
-		c.put(at, c.h-2, "▏", inkKey)
+		m.prompt.draw(c, c.h-2)
 	} else if words := m.working(); words != "" {
 		c.putWithin(2, c.h-2, c.w-3, words, inkFocus)
 	} else {
 		c.putWithin(2, c.h-2, c.w-3, m.notice, k)
 	}
-	x := 2
-	for _, key := range m.keysHere() {
-		width := ansi.StringWidth(key.key) + 1 + ansi.StringWidth(key.does)
-		if x+width > c.w-1 {
+	drawKeys(c, c.h-1, m.keysHere())
+}
+
+// drawKeys puts as many keys on a line as it has room for; the last always.
+func drawKeys(c *canvas, y int, keys []keyHelp) {
+	width := func(k keyHelp) int { return ansi.StringWidth(k.key) + 1 + ansi.StringWidth(k.does) }
+	if len(keys) == 0 {
+		return
+	}
+	last := keys[len(keys)-1]
+	x, end := 2, c.w-1-width(last)-3
+	put := func(k keyHelp) {
+		x = c.put(x, y, k.key, inkKey)
+		x = c.put(x+1, y, k.does, inkDim) + 3
+	}
+	for _, k := range keys[:len(keys)-1] {
+		if x+width(k) > end {
 			break
 		}
-		x = c.put(x, c.h-1, key.key, inkKey)
-		x = c.put(x+1, c.h-1, key.does, inkDim) + 3
+		put(k)
 	}
+	put(last)
 }
 
 // working says what is being done, while that takes a while.
@@ -201,35 +177,14 @@ func (m *model) keysHere() []keyHelp {
 		return []keyHelp{{"Esc", "stop it"}}
 	case m.prompt != nil && m.prompt.hint != nil:
 		return m.prompt.hint
+	case m.prompt != nil && m.prompt.step != nil:
+		return []keyHelp{{"↑ ↓", "next"}, {"Enter", "stay here"}, {"Esc", "back"}}
 	case m.prompt != nil:
-		if m.prompt.step != nil {
-			return []keyHelp{{"↑ ↓", "next"}, {"Enter", "stay here"}, {"Esc", "back"}}
-		}
-		return []keyHelp{{"Enter", "take it"}, {"Esc", "leave it"}}
+		return []keyHelp{{"Enter", "take it"}, {"↑", "what was typed before"}, {"Esc", "leave it"}}
 	case m.help > 0 && m.help < m.helpPages():
 		return []keyHelp{{"any key", "more"}, {"Esc", "back"}}
 	case m.help > 0:
 		return []keyHelp{{"any key", "back"}}
-	case m.view == viewServers:
-		return m.servers.keys()
-	case m.view == viewPlan:
-		return m.plan.keys()
-	case m.view == viewIntake:
-		return m.intake.keys()
-	case m.view == viewWatch:
-		return m.watch.keys()
-	case m.view == viewLedger:
-		return m.ledger.keys()
-	case m.view == viewCompare:
-		return m.diff.keys()
-	case m.view == viewCulprit:
-		return m.hunt.keys()
-	case m.view == viewTeach:
-		return m.teach.keys()
-	case m.view == viewOutline:
-		return m.outline.keys()
-	case m.view == viewLog:
-		return []keyHelp{{"↑ ↓", "scroll"}, {"t", "next trouble"}, {"/", "find"}, {"f", "show only"}, {"Esc", "to the board"}, {"?", "help"}, {"q", "close"}}
 	}
-	return m.board.keys()
+	return append(m.top().keys(), keyHelp{"q", "close"}, keyHelp{"?", "help"})
 }

@@ -5,13 +5,12 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
+	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
-	"initium/internal/host"
 )
 
 type insideMsg struct {
@@ -22,134 +21,82 @@ type insideMsg struct {
 	err     error
 }
 
-// askSource asks for what is to be taken in; Tab completes what is typed.
-func (m *model) askSource() {
-	start := m.lastSource
-	if start == "" && m.app.Downloads != "" {
-		start = m.app.Downloads + "/"
+// askSource asks for what is to be taken in; what is in the folder is listed as it is
+// typed.
+func (b *board) askSource() tea.Cmd {
+	start := b.sources
+	if start == "" && b.app.Downloads != "" {
+		start = b.app.Downloads + "/"
 	} else if start == "" {
 		if dir, err := os.Getwd(); err == nil {
 			start = dir + "/"
 		}
 	}
-	hits, at := []string(nil), -1
-	p := &prompt{label: "Take in (an archive, a folder or a file): ", value: start,
-		done: func(typed string) tea.Cmd { return m.lookInto(typed, lineup.Choices{}, 0) },
-		hint: []keyHelp{{"Enter", "look inside"}, {"↑ ↓", "choose"}, {"Tab", "complete"}, {"Esc", "leave it"}}}
-	p.typed = func(string) { hits, at = nil, -1 }
-	p.step = func(by int) {
-		if hits == nil {
-			hits = pathsLike(p.value)
-		}
-		if len(hits) > 0 {
-			if at < 0 && by < 0 {
-				at = 0
-			}
-			at = (at + by + len(hits)) % len(hits)
-			p.value = hits[at]
-		}
-	}
-	p.complete = func(typed string) string {
-		hits, at = nil, -1
-		return commonStart(typed, pathsLike(typed))
-	}
-	m.prompt = p
+	p, cmd := pathPrompt(b.model, "Take in (an archive, a folder or a file): ", start, func(typed string) tea.Cmd {
+		typed = expandHome(typed)
+		b.sources = filepath.Dir(typed) + "/"
+		return b.lookInto(b.name, typed, lineup.Choices{}, 0)
+	})
+	p.hint = []keyHelp{{"Enter", "look inside"}, {"↑ ↓", "choose"}, {"Tab", "complete"}, {"Ctrl+U", "empty it"}, {"Esc", "leave it"}}
+	b.prompt = p
+	return cmd
 }
 
-// pathsLike are the files and folders whose paths begin as typed; folders end in a
-// slash.
-func pathsLike(typed string) (list []string) {
-	dir, begin := filepath.Split(expandHome(typed))
-	entries, err := os.ReadDir(filepath.Join(".", dir))
-	if filepath.IsAbs(dir) {
-		entries, err = os.ReadDir(dir)
-	}
-	if err != nil {
-		return nil
-	}
-	for _, e := range entries {
-		name := e.Name()
-		if !strings.HasPrefix(name, begin) || strings.HasPrefix(name, ".") && begin == "" || clean(name) != name {
-			continue
-		}
-		if e.IsDir() {
-			name += "/"
-		}
-		list = append(list, dir+name)
-	}
-	return list
-}
-
-// commonStart is what all paths begin with, or what was typed when there are none.
-func commonStart(typed string, paths []string) string {
-	if len(paths) == 0 {
-		return typed
-	}
-	common := paths[0]
-	for _, p := range paths {
-		for !strings.HasPrefix(p, common) {
-			_, size := utf8.DecodeLastRuneInString(common)
-			common = common[:len(common)-size]
-		}
-	}
-	return common
-}
-
-func expandHome(typed string) string {
-	if rest, ok := strings.CutPrefix(typed, "~/"); ok {
-		if home, err := os.UserHomeDir(); err == nil {
-			return home + "/" + rest
-		}
-	}
-	return typed
-}
-
-// lookInto opens the look inside a source, with the answers given so far.
-func (m *model) lookInto(source string, c lineup.Choices, at int) tea.Cmd {
-	source = expandHome(source)
-	m.lastSource = filepath.Dir(source) + "/"
-	name := m.server
-	return m.begin("Looking into it", func(ctx context.Context, b *busy) tea.Msg {
-		in, err := m.app.LookInto(ctx, source, name, c, b.read)
+// lookInto looks inside a source, with the answers given so far.
+func (d *desk) lookInto(server, source string, c lineup.Choices, at int) tea.Cmd {
+	return d.begin("Looking into it", func(ctx context.Context, b *busy) tea.Msg {
+		in, err := d.app.LookInto(ctx, source, server, c, b.read)
 		return insideMsg{source, c, in, at, err}
 	})
 }
 
-func (m *model) showInside(msg insideMsg) {
-	m.done()
+// showInside opens the look inside a source.
+func (b *board) showInside(msg insideMsg) tea.Cmd {
 	if msg.err != nil {
-		m.complain(msg.err)
-		return
+		b.complain(msg.err)
+		return nil
 	}
-	m.intake = newIntakeView(msg.source, m.board.look.Server.Record.Dir, msg.choices, msg.inside)
-	if m.view == viewIntake && m.intake.open() == 0 {
-		m.intake.selected = min(msg.at, max(len(m.intake.rows)-1, 0))
-	}
-	m.view, m.notice = viewIntake, ""
-	switch n := m.intake.open(); {
-	case len(msg.inside.Intake.Problems) > 0:
+	v := newIntakeView(b.model, b, msg)
+	cmd := b.enter(v)
+	v.sayNext()
+	return cmd
+}
+
+// sayNext says what stands between the look and its plan.
+func (v *intakeView) sayNext() {
+	switch n := v.open(); {
+	case len(v.inside.Intake.Problems) > 0:
 	case n > 0:
-		m.say("%s to answer before it can be taken in.", count(n, "question is", "questions are"))
+		v.say("%s to answer before it can be taken in.", count(n, "question is", "questions are"))
 	default:
-		m.say("Nothing is written yet. Enter shows the plan.")
+		v.say("Nothing is written yet. Enter shows the plan.")
 	}
 }
 
-func (m *model) intakeKey(k string) tea.Cmd {
-	v := m.intake
+func (v *intakeView) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case insideMsg:
+		if msg.err != nil {
+			v.complain(msg.err)
+			return nil
+		}
+		v.set(msg)
+		if v.open() == 0 {
+			v.selected = min(msg.at, max(len(v.rows)-1, 0))
+		}
+		v.sayNext()
+	case planMsg:
+		return v.openPlan(msg)
+	}
+	return nil
+}
+
+func (v *intakeView) key(k string) tea.Cmd {
+	if by := v.moved(k, len(v.rows)); by != 0 {
+		v.step(by)
+		return nil
+	}
 	switch k {
-	case "up":
-		v.step(-1)
-	case "down":
-		v.step(1)
-	case "pgup":
-		v.step(-m.bodyHeight() / 2)
-	case "pgdown":
-		v.step(m.bodyHeight() / 2)
-	case "home":
-		v.step(-len(v.rows))
-	case "end":
-		v.step(len(v.rows))
 	case "tab":
 		for i := range v.rows {
 			if at := (v.selected + 1 + i) % len(v.rows); v.rows[at].question != nil {
@@ -158,12 +105,9 @@ func (m *model) intakeKey(k string) tea.Cmd {
 			}
 		}
 	case "esc":
-		m.view, m.notice = viewBoard, ""
-		return m.reload()
-	case "q":
-		return m.close()
+		return v.desk.back()
 	}
-	if m.stuck || v.selected >= len(v.rows) {
+	if v.stuck || v.selected >= len(v.rows) {
 		return nil
 	}
 	if k == "enter" && v.inside.Plan != nil {
@@ -171,15 +115,39 @@ func (m *model) intakeKey(k string) tea.Cmd {
 		changes := v.inside.Plan.Changes
 		take := changes[len(changes)-1]
 		take.Choices = &c
-		return m.mendNow([]lineup.Change{take})
+		return v.wish(v.planned(v.server, take))
 	}
 	if name := v.rows[v.selected].mod; k == "o" && name != "" && len(v.inside.Found.Mods) > 1 {
-		return m.lookInto(v.source, v.without(name), v.selected)
+		return v.lookInto(v.server, v.source, v.without(name), v.selected)
 	}
-	if q := v.rows[v.selected].question; q != nil {
-		return m.answerQuestion(k, q.About, len(q.Say) > 0 && q.Say[0] == "--agree")
+	if q := v.rows[v.selected].question; q != nil && len(k) == 1 {
+		return v.answerQuestion(q, int(k[0]-'1'))
 	}
 	return nil
+}
+
+func (v *intakeView) wheel(by int) { v.step(by) }
+
+func (v *intakeView) click(line int) tea.Cmd {
+	if at := v.scroll + line + headHeight - v.rowsAt; line+headHeight >= v.rowsAt && line < v.boardHeight() && at < len(v.rows) {
+		v.selected = at
+	}
+	return nil
+}
+
+func (v *intakeView) draw(c *canvas, y, _ int) {
+	v.drawParts(c, y, v.boardHeight())
+	c.rule(y + v.boardHeight())
+	v.drawStory(c, y+v.boardHeight()+1, v.storyHeight())
+}
+
+func (v *intakeView) help() []helpList {
+	return []helpList{{"A look inside what came: what it is, and where each part goes", []keyHelp{
+		{"Enter", "the plan of taking it in, once nothing is open"},
+		{"Tab", "go to the next question"},
+		{"1 2 3", "answer it, as the row says"},
+		{"o", "leave a mod out, or take it in again"},
+	}}}
 }
 
 // without are the choices with one of several mods left out, or taken in again.
@@ -203,41 +171,56 @@ func (v *intakeView) without(name string) lineup.Choices {
 	return c
 }
 
+// answers are what can be said to a question, in the order of the keys.
+func (v *intakeView) answers(q *intake.Question) []keyHelp {
+	if aboutName(q) {
+		return []keyHelp{{"1", "yes, call it so"}, {"2", "another name"}}
+	}
+	list := []keyHelp{{"1", "take this one"}, {"2", "keep what is there"}}
+	if len(q.Say) > 2 {
+		list = append(list, keyHelp{"3", "both, side by side"})
+	}
+	return list
+}
+
+// aboutName tells whether a question is about what a mod is to be called.
+func aboutName(q *intake.Question) bool { return len(q.Say) > 0 && q.Say[0] == "--agree" }
+
 // answerQuestion gives an answer and looks again.
-func (m *model) answerQuestion(k, about string, name bool) tea.Cmd {
-	v := m.intake
+func (v *intakeView) answerQuestion(q *intake.Question, n int) tea.Cmd {
 	c := v.choices
 	c.Take, c.Keep, c.Both = append([]string{}, c.Take...), append([]string{}, c.Keep...), append([]string{}, c.Both...)
-	switch {
-	case name && k == "y":
-		c.Agree = true
-	case name && k == "n":
-		m.prompt = &prompt{label: "Name: ", value: about, done: func(typed string) tea.Cmd {
-			c.As = typed
-			return m.lookInto(v.source, c, v.selected)
-		}}
-		return nil
-	case !name && k == "t":
-		c.Take = append(c.Take, about)
-	case !name && k == "k":
-		c.Keep = append(c.Keep, about)
-	case !name && k == "b":
-		c.Both = append(c.Both, about)
-	default:
+	if n < 0 || n >= len(v.answers(q)) {
 		return nil
 	}
-	return m.lookInto(v.source, c, v.selected)
+	switch name := aboutName(q); {
+	case name && n == 0:
+		c.Agree = true
+	case name:
+		v.prompt = newPrompt("Name: ", q.About, func(typed string) tea.Cmd {
+			c.As = typed
+			return v.lookInto(v.server, v.source, c, v.selected)
+		})
+		return nil
+	case n == 0:
+		c.Take = append(c.Take, q.About)
+	case n == 1:
+		c.Keep = append(c.Keep, q.About)
+	default:
+		c.Both = append(c.Both, q.About)
+	}
+	return v.lookInto(v.server, v.source, c, v.selected)
 }
 
 // takeOut asks, where others need the mod, and shows the plan that takes it out.
-func (m *model) takeOut() tea.Cmd {
-	mod := m.board.mod()
+func (b *board) takeOut() tea.Cmd {
+	mod := b.mod()
 	if mod == nil || mod.Base {
 		return nil
 	}
-	name, server := mod.Name, m.server
-	return m.begin("Looking at what goes with it", func(ctx context.Context, _ *busy) tea.Msg {
-		r, err := m.app.Removal(ctx, server, name, lineup.Choices{})
+	name, server := mod.Name, b.name
+	return b.begin("Looking at what goes with it", func(ctx context.Context, _ *busy) tea.Msg {
+		r, err := b.app.Removal(ctx, server, name, lineup.Choices{})
 		if err != nil {
 			return removalMsg{name: name, err: err}
 		}
@@ -255,35 +238,20 @@ type removalMsg struct {
 	err    error
 }
 
-func (m *model) showRemoval(msg removalMsg) tea.Cmd {
-	m.done()
+func (b *board) showRemoval(msg removalMsg) tea.Cmd {
 	if msg.err != nil {
-		m.complain(msg.err)
+		b.complain(msg.err)
 		return nil
 	}
 	change := lineup.Change{Op: lineup.OpRemove, Mod: msg.name, Choices: &lineup.Choices{Agree: true}}
 	if len(msg.needed) == 0 {
-		return m.mendNow([]lineup.Change{change})
+		return b.mendNow([]lineup.Change{change})
 	}
-	m.prompt = &prompt{label: clean(strings.Join(msg.needed, ", ")) + " cannot do without it. Take it out all the same? (yes) ", done: func(typed string) tea.Cmd {
+	b.prompt = newPrompt(clean(strings.Join(msg.needed, ", "))+" cannot do without it. Take it out all the same? (yes) ", "", func(typed string) tea.Cmd {
 		if !strings.EqualFold(typed, "yes") {
 			return nil
 		}
-		return m.mendNow([]lineup.Change{change})
-	}}
-	return nil
-}
-
-type backupMsg struct {
-	made host.Backup
-	err  error
-}
-
-// backUp backs the world up.
-func (m *model) backUp() tea.Cmd {
-	server := m.server
-	return m.begin("Backing the world up", func(ctx context.Context, b *busy) tea.Msg {
-		made, err := m.app.Backup(ctx, server, "", b.copied)
-		return backupMsg{made, err}
+		return b.mendNow([]lineup.Change{change})
 	})
+	return nil
 }

@@ -18,6 +18,9 @@ import (
 // intakeView is a look inside what came: on the left what it is, on the right
 // where it will be, between them what happens to each part.
 type intakeView struct {
+	*desk
+	server   string
+	rowsAt   int // the line of the first row, as it was drawn last
 	source   string
 	inside   *app.Inside
 	choices  lineup.Choices
@@ -49,8 +52,17 @@ func plainly(lines ...string) (list []told) {
 	return list
 }
 
-func newIntakeView(source, dir string, c lineup.Choices, in *app.Inside) *intakeView {
-	v := &intakeView{source: source, inside: in, choices: c, dir: dir}
+func newIntakeView(m *model, b *board, msg insideMsg) *intakeView {
+	v := &intakeView{server: b.name, dir: b.look.Server.Record.Dir}
+	v.desk = m.desk(v)
+	v.set(msg)
+	return v
+}
+
+// set takes over what was found in a source with the answers so far.
+func (v *intakeView) set(msg insideMsg) {
+	in := msg.inside
+	v.source, v.inside, v.choices, v.rows, v.selected = msg.source, in, msg.choices, nil, 0
 	found := in.Found
 	for i := range found.Mods { // in the order in which they came, in or out
 		m := &found.Mods[i]
@@ -77,7 +89,6 @@ func newIntakeView(source, dir string, c lineup.Choices, in *app.Inside) *intake
 			break
 		}
 	}
-	return v
 }
 
 func (v *intakeView) add(r intakeRow) { v.rows = append(v.rows, r) }
@@ -231,7 +242,7 @@ func (v *intakeView) step(by int) {
 // open counts the questions that have no answer yet.
 func (v *intakeView) open() int { return len(v.inside.Intake.Questions) }
 
-func (v *intakeView) draw(c *canvas, y, h int) {
+func (v *intakeView) drawParts(c *canvas, y, h int) {
 	in := v.inside
 	x := c.putWithin(2, y, c.w/2, clean(path.Base(v.source)), inkTitle)
 	c.putWithin(x+3, y, c.w-x-4, fmt.Sprintf("%s, %s, %s", in.Form, count(in.Found.Tree.Files, "file", "files"), intake.Bytes(in.Found.Tree.Total)), inkDim)
@@ -246,6 +257,7 @@ func (v *intakeView) draw(c *canvas, y, h int) {
 	c.put(verbAt, y, "what happens", inkDim)
 	c.put(rightAt, y, "where it will be", inkDim)
 	y, h = y+1, h-1
+	v.rowsAt = y
 	v.scroll = max(min(v.scroll, v.selected), v.selected-h+1, 0)
 	for i := v.scroll; i < min(v.scroll+h, len(v.rows)); i++ {
 		v.drawRow(c, y+i-v.scroll, i, verbAt, rightAt)
@@ -309,7 +321,10 @@ func (v *intakeView) drawStory(c *canvas, y, h int) {
 	if r.question != nil {
 		c.put(2, y, "?", inkBad)
 		y = c.paragraph(4, y, c.w-6, 3, r.question.Text, inkText)
-		c.putWithin(4, y, c.w-6, v.answers(r.question), inkKey)
+		x := 4
+		for _, k := range v.answers(r.question) {
+			x = c.putWithin(c.put(x, y, k.key+" ", inkKey), y, c.w-x-3, k.does, inkText) + 3
+		}
 		y++
 	}
 	for i, line := range r.story {
@@ -341,26 +356,10 @@ func (v *intakeView) drawStory(c *canvas, y, h int) {
 	}
 }
 
-// answers are the keys that answer a question.
-func (v *intakeView) answers(q *intake.Question) string {
-	if len(q.Say) > 0 && q.Say[0] == "--agree" {
-		return "y agree   n another name"
-	}
-	keys := "t take the new one   k keep the old one"
-	if len(q.Say) > 2 {
-		keys += "   b keep it, the new one beside it"
-	}
-	return keys
-}
-
 func (v *intakeView) keys() []keyHelp {
 	keys := []keyHelp{{"↑ ↓", "choose"}}
 	if v.selected < len(v.rows) && v.rows[v.selected].question != nil {
-		if q := v.rows[v.selected].question; len(q.Say) > 0 && q.Say[0] == "--agree" {
-			keys = append(keys, keyHelp{"y", "agree"}, keyHelp{"n", "another name"})
-		} else {
-			keys = append(keys, keyHelp{"t", "take"}, keyHelp{"k", "keep"}, keyHelp{"b", "both"})
-		}
+		keys = append(keys, v.answers(v.rows[v.selected].question)...)
 	}
 	if v.selected < len(v.rows) && v.rows[v.selected].mod != "" && len(v.inside.Found.Mods) > 1 {
 		keys = append(keys, keyHelp{"o", "in or out"})
@@ -370,5 +369,5 @@ func (v *intakeView) keys() []keyHelp {
 	} else if v.open() > 0 {
 		keys = append(keys, keyHelp{"Tab", "next question"})
 	}
-	return append(keys, keyHelp{"Esc", "to the board"}, keyHelp{"?", "help"})
+	return append(keys, keyHelp{"Esc", "to the board"})
 }

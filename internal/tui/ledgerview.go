@@ -4,6 +4,10 @@ import (
 	"fmt"
 	"strings"
 
+	tea "charm.land/bubbletea/v2"
+
+	"initium/internal/app"
+
 	"initium/internal/core/proof"
 	"initium/internal/host"
 )
@@ -11,9 +15,69 @@ import (
 // ledgerView lists what was done to a server and how the starts after it went,
 // newest first.
 type ledgerView struct {
+	*desk
+	server   string
+	dir      string       // the server's
 	entries  []host.Entry // newest first
 	selected int
 	scroll   int
+}
+
+type ledgerMsg struct {
+	entries []host.Entry
+	err     error
+}
+
+func newLedgerView(b *board, entries []host.Entry) *ledgerView {
+	l := &ledgerView{server: b.name, dir: b.look.Server.Record.Dir}
+	l.desk = b.model.desk(l)
+	l.set(entries)
+	return l
+}
+
+func (l *ledgerView) update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(planMsg); ok {
+		return l.openPlan(msg)
+	}
+	return nil
+}
+
+func (l *ledgerView) key(k string) tea.Cmd {
+	if by := l.moved(k, len(l.entries)); by != 0 {
+		l.step(by)
+		return nil
+	}
+	if k == "esc" {
+		return l.desk.back()
+	}
+	if l.stuck || l.selected >= len(l.entries) {
+		return nil
+	}
+	switch k {
+	case "enter":
+		return l.wish(l.returned(l.server, l.entries[l.selected].Number))
+	case "u":
+		return l.wish(l.returned(l.server, app.ReturnLast))
+	case "v":
+		return l.wish(l.returned(l.server, app.ReturnProved))
+	}
+	return nil
+}
+
+func (l *ledgerView) wheel(by int) { l.step(by) }
+
+func (l *ledgerView) help() []helpList {
+	return []helpList{{"The ledger: what was done, and how to go back", []keyHelp{
+		{"Enter", "plan the return to how things stood after this entry"},
+		{"u", "plan to take the newest entry back"},
+		{"v", "plan the return to the last proved state"},
+	}}}
+}
+
+func (l *ledgerView) draw(c *canvas, y, _ int) {
+	l.drawEntries(c, y, l.boardHeight())
+	c.rule(y + l.boardHeight())
+	l.drawStory(c, y+l.boardHeight()+1, l.storyHeight(), l.dir)
 }
 
 func (l *ledgerView) set(entries []host.Entry) {
@@ -29,7 +93,7 @@ func (l *ledgerView) step(by int) { l.selected = max(min(l.selected+by, len(l.en
 // lines is how many lines an entry takes.
 func (l *ledgerView) lines(i int) int { return 1 + len(l.entries[i].Starts) }
 
-func (l *ledgerView) draw(c *canvas, y, h int) {
+func (l *ledgerView) drawEntries(c *canvas, y, h int) {
 	c.put(2, y, "entry", inkDim)
 	c.put(10, y, "when", inkDim)
 	c.put(26, y, "what was done, and how the starts after it went", inkDim)
@@ -98,5 +162,5 @@ func (l *ledgerView) drawStory(c *canvas, y, h int, dir string) {
 }
 
 func (l *ledgerView) keys() []keyHelp {
-	return []keyHelp{{"↑ ↓", "choose"}, {"Enter", "return to it"}, {"u", "take the newest back"}, {"v", "to the last proved state"}, {"Esc", "to the board"}, {"?", "help"}}
+	return []keyHelp{{"↑ ↓", "choose"}, {"Enter", "return to it"}, {"u", "take the newest back"}, {"v", "to the last proved state"}, {"Esc", "to the board"}}
 }

@@ -273,13 +273,13 @@ var logHelp = []keyHelp{
 	{"↑ ↓", "scroll; PgUp, PgDn, Home too; End follows the log"},
 	{"t T", "the next line that tells of trouble; the one before"},
 	{"/", "find in the log; n the next, N the one before"},
-	{"w", "teach: make a rule of the dialect from a line"},
+	{"D", "teach: make a rule of the dialect from a line"},
 	{"f", "show only what is about the mod, trouble, or new trouble"},
 }
 
 // logKeys carries out a key that works in every log. mod is the one that is chosen,
 // "" for none.
-func (m *model) logKeys(l *logView, k, mod string, h int) bool {
+func (d *desk) logKeys(l *logView, k, mod string, h int) bool {
 	switch k {
 	case "up", "k":
 		l.scroll(-1, h)
@@ -296,17 +296,17 @@ func (m *model) logKeys(l *logView, k, mod string, h int) bool {
 		l.scroll(len(l.shown), h)
 	case "t", "T":
 		if !l.seek(k == "t", h, beginsTrouble) {
-			m.say("%s", map[string]string{"t": "No more trouble below.", "T": "No trouble above."}[k])
+			d.say("%s", map[string]string{"t": "No more trouble below.", "T": "No trouble above."}[k])
 		}
 	case "f":
 		l.nextFilter(mod, h)
 	case "/":
-		m.findLine(l, h)
+		d.findLine(l, h)
 	case "n", "N":
 		if l.find == "" {
-			m.findLine(l, h)
+			d.findLine(l, h)
 		} else if !l.seek(k == "n", h, l.hasFind) {
-			m.say("%q comes no more.", l.find)
+			d.say("%q comes no more.", l.find)
 		}
 	default:
 		return false
@@ -314,18 +314,86 @@ func (m *model) logKeys(l *logView, k, mod string, h int) bool {
 	return true
 }
 
-// findLine asks for a text and goes to where it comes next, or else to the last
-// place above.
-func (m *model) findLine(l *logView, h int) {
-	m.prompt = &prompt{label: "Find in the log: ", value: l.find, typed: func(text string) { l.find = text }, done: m.findDone(l, h)}
+// learn tells new trouble apart, also in what was said before.
+func (l *logView) learn(known map[string]bool, alike func(string) string) {
+	l.known, l.fresh = known, 0
+	for i := range l.lines {
+		line := &l.lines[i]
+		switch {
+		case line.joined && i > 0:
+			line.fresh = l.lines[i-1].fresh
+		case line.trouble:
+			if line.fresh = !known[alike(line.text)]; line.fresh {
+				l.fresh++
+			}
+		}
+	}
 }
 
-func (m *model) findDone(l *logView, h int) func(string) tea.Cmd {
-	return func(text string) tea.Cmd {
+// findLine asks for a text and goes to where it comes next, or else to the last
+// place above.
+func (d *desk) findLine(l *logView, h int) {
+	d.prompt = newPrompt("Find in the log: ", l.find, func(text string) tea.Cmd {
 		l.find = text
 		if !l.seek(l.mark > 0, h, l.hasFind) && !l.seek(l.mark == 0, h, l.hasFind) {
-			m.say("No line has %q.", text)
+			d.say("No line has %q.", text)
 		}
 		return nil
+	})
+	d.prompt.typed = func(text string) { l.find = text }
+}
+
+// logScreen shows the kept log of a server's last start.
+type logScreen struct {
+	*desk
+	server string
+	mod    string // that was chosen on the board
+	log    logView
+}
+
+type logMsg struct {
+	log logView
+	err error
+}
+
+func newLogScreen(b *board, log logView) *logScreen {
+	s := &logScreen{server: b.name, log: log}
+	s.desk = b.model.desk(s)
+	if chosen := b.mod(); chosen != nil {
+		s.mod = chosen.Name
 	}
+	if o := b.row().outcome; o != nil && o.Best() != nil {
+		s.log.point(o.Best().Line, s.bodyHeight())
+	}
+	return s
+}
+
+func (s *logScreen) update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(lessonsMsg); ok {
+		return s.openLessons(msg)
+	}
+	return nil
+}
+
+func (s *logScreen) key(k string) tea.Cmd {
+	switch {
+	case s.logKeys(&s.log, k, s.mod, s.bodyHeight()):
+	case k == "D":
+		return s.openTeach(s.server, s.log.mark)
+	case k == "esc", k == "enter":
+		return s.desk.back()
+	}
+	return nil
+}
+
+func (s *logScreen) draw(c *canvas, y, h int) { s.log.draw(c, 0, y, c.w, h) }
+
+func (s *logScreen) wheel(by int) { s.log.scroll(by, s.bodyHeight()) }
+
+func (s *logScreen) keys() []keyHelp {
+	return []keyHelp{{"↑ ↓", "scroll"}, {"t", "next trouble"}, {"/", "find"}, {"f", "show only"}, {"D", "teach"}, {"Esc", "to the board"}}
+}
+
+func (s *logScreen) help() []helpList {
+	return []helpList{{"The log of the last start", logHelp}, {"What the shapes say", shapeHelp}}
 }

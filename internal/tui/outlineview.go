@@ -18,6 +18,7 @@ import (
 // outlineView begins a dialect: the operator points at the name of a mod in a startup
 // file.
 type outlineView struct {
+	*desk
 	name, dir, file, command string
 	lines                    []string
 	selected, top            int
@@ -40,8 +41,23 @@ func TeachServer(ctx context.Context, a *app.App, name, dir, file, command strin
 		return fmt.Errorf("read the startup file: %w", err)
 	}
 	v := &outlineView{name: name, dir: dir, file: file, command: command, lines: strings.Split(strings.TrimSuffix(string(data[:min(len(data), maxStartup)]), "\n"), "\n")}
-	m := &model{ctx: ctx, app: a, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, view: viewOutline, outline: v, only: true}
+	m := newModel(ctx, a)
+	v.desk = m.desk(v)
+	m.open(v)
 	return show(ctx, m)
+}
+
+type (
+	outlinedMsg struct {
+		outline *app.Outline
+		err     error
+	}
+	begunMsg struct{ err error }
+)
+
+func (v *outlineView) title(c *canvas) {
+	x := c.put(2, 0, "Teach", inkTitle)
+	c.putWithin(x+3, 0, c.w-x-4, "point at the name of a mod; Initium finds out how mods are registered", inkDim)
 }
 
 // shapeWords say how mods stand in a startup file.
@@ -100,28 +116,31 @@ func (v *outlineView) draw(c *canvas, y, h int) {
 func (v *outlineView) keys() []keyHelp {
 	switch {
 	case v.written:
-		return []keyHelp{{"q", "close"}}
+		return nil
 	case v.outline != nil:
-		return []keyHelp{{"Enter", "write it"}, {"Esc", "point at another"}, {"q", "close"}}
+		return []keyHelp{{"Enter", "write it"}, {"Esc", "point at another"}}
 	}
-	return []keyHelp{{"↑ ↓", "choose a line"}, {"Enter", "it names a mod"}, {"q", "close"}}
+	return []keyHelp{{"↑ ↓", "choose a line"}, {"Enter", "it names a mod"}}
 }
 
-func (m *model) outlineKey(k string) tea.Cmd {
-	v := m.outline
-	h := max(m.bodyHeight()-outlineHeight-1, 3)
-	by := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -h, "pgdown": h, "home": -len(v.lines), "end": len(v.lines)}[k]
-	v.selected = max(min(v.selected+by, len(v.lines)-1), 0)
-	switch {
-	case k == "q" || k == "esc" && (v.outline == nil || v.written):
-		return m.close()
-	case k == "esc":
-		v.outline, m.notice = nil, ""
-	case k == "enter" && v.outline == nil:
-		m.askMod()
-	case k == "enter" && !v.written:
-		if err := v.outline.Write(); err != nil {
-			m.complain(err)
+func (v *outlineView) help() []helpList {
+	return []helpList{{"The beginning of a dialect, from the name of one mod", []keyHelp{
+		{"Enter", "the chosen line names a mod; then write what was found"},
+		{"Esc", "point at another line"},
+	}}}
+}
+
+func (v *outlineView) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case outlinedMsg:
+		if msg.err != nil {
+			v.complain(msg.err)
+			return nil
+		}
+		v.outline, v.notice = msg.outline, ""
+	case begunMsg:
+		if msg.err != nil {
+			v.complain(msg.err)
 			return nil
 		}
 		v.written = true
@@ -129,28 +148,36 @@ func (m *model) outlineKey(k string) tea.Cmd {
 	return nil
 }
 
-// askMod asks which word of the chosen line is the name of a mod.
-func (m *model) askMod() {
-	v := m.outline
-	words, at := teach.Words(nil, v.lines[v.selected], nil), 0
-	if n := len(words); n > 0 {
-		at = n - 1 // what registers comes before the name more often than not
-	}
-	m.prompt = &prompt{label: "The name of the mod in this line (↑ ↓ go through its words): ", step: func(by int) {
-		if len(words) > 0 {
-			at = (at + by + len(words)) % len(words)
-			m.prompt.value = clean(words[at])
-		}
-	}, done: func(mod string) tea.Cmd {
-		o, err := m.app.TeachServer(v.name, v.dir, v.file, mod, v.command)
-		if err != nil {
-			m.complain(err)
-			return nil
-		}
-		v.outline, m.notice = o, ""
+func (v *outlineView) choose(i int) { v.selected = max(min(i, len(v.lines)-1), 0) }
+
+func (v *outlineView) wheel(by int) { v.choose(v.selected + by) }
+
+func (v *outlineView) key(k string) tea.Cmd {
+	if by := v.moved(k, len(v.lines)); by != 0 {
+		v.choose(v.selected + by)
 		return nil
-	}}
-	if len(words) > 0 {
-		m.prompt.value = clean(words[at])
 	}
+	switch {
+	case v.stuck:
+	case k == "esc" && (v.outline == nil || v.written):
+		return tea.Quit
+	case k == "esc":
+		v.outline, v.notice = nil, ""
+	case k == "enter" && v.outline == nil:
+		words := teach.Words(nil, v.lines[v.selected], nil)
+		// What registers comes before the name more often than not.
+		v.prompt = wordPrompt("The name of the mod in this line (↑ ↓ go through its words): ", words, max(len(words)-1, 0), v.outlineOf)
+	case k == "enter" && !v.written:
+		o := v.outline
+		return v.wish(func() tea.Msg { return begunMsg{o.Write()} })
+	}
+	return nil
+}
+
+// outlineOf works out how mods are registered, by the name of one.
+func (v *outlineView) outlineOf(mod string) tea.Cmd {
+	return v.wish(func() tea.Msg {
+		o, err := v.app.TeachServer(v.name, v.dir, v.file, mod, v.command)
+		return outlinedMsg{o, err}
+	})
 }

@@ -1,8 +1,11 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"strings"
+
+	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/core/intake"
 	"initium/internal/core/plan"
@@ -10,6 +13,10 @@ import (
 
 // planView shows the exact lines that will change, before anything is written.
 type planView struct {
+	*desk
+	server string
+	runs   bool // the server, while the plan is looked at
+
 	why   string
 	dir   string
 	plan  *plan.Plan
@@ -26,8 +33,10 @@ type planRow struct {
 	row   plan.Row
 }
 
-func newPlanView(why, dir string, p *plan.Plan) *planView {
-	v := &planView{why: why, dir: dir, plan: p}
+func newPlanView(m *model, b *board, msg planMsg) *planView {
+	p, dir := msg.plan, b.look.Server.Record.Dir
+	v := &planView{server: b.name, runs: b.look.Running, why: msg.why, dir: dir, plan: p, back: msg.back}
+	v.desk = m.desk(v)
 	for i := range p.Parts {
 		v.part(&p.Parts[i])
 	}
@@ -68,6 +77,105 @@ func (v *planView) part(p *plan.Part) {
 		}
 		v.rows = append(v.rows, row)
 	}
+}
+
+type appliedMsg struct {
+	why string
+	err error
+}
+
+func (v *planView) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case appliedMsg:
+		cmd := v.backToBoard()
+		if msg.err != nil {
+			v.complain(msg.err)
+			return cmd
+		}
+		next := "The next start will show it."
+		if v.runs {
+			next = "The server runs as it was; S starts it anew."
+		}
+		v.say("Done: %s. %s", msg.why, next)
+		return cmd
+	case backupMsg:
+		v.sayBackup(msg)
+	}
+	return nil
+}
+
+func (v *planView) key(k string) tea.Cmd {
+	switch k {
+	case "enter":
+		if !v.stuck {
+			return v.write()
+		}
+	case "esc":
+		if v.stuck {
+			return nil
+		}
+		if v.back {
+			return v.desk.back()
+		}
+		cmd := v.backToBoard()
+		v.say("Staged, and not written. p shows the plan again, u takes the last change back.")
+		return cmd
+	case "F":
+		return v.copyField()
+	case "b":
+		if !v.stuck {
+			return v.backUp(v.server)
+		}
+	default:
+		v.first = max(v.first+v.moved(k, len(v.rows)), 0)
+	}
+	return nil
+}
+
+// moved is how far a key moves a picture of so many lines, 0 for another key.
+func (d *desk) moved(k string, lines int) int {
+	half := max(d.bodyHeight()/2, 1)
+	return map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -half, "pgdown": half, "home": -lines, "end": lines}[k]
+}
+
+func (v *planView) wheel(by int) { v.first = max(v.first+by, 0) }
+
+// write writes the plan. Files may have to be copied first, which can be stopped.
+func (v *planView) write() tea.Cmd {
+	return v.begin("Copying", func(ctx context.Context, b *busy) tea.Msg {
+		if v.back {
+			return appliedMsg{v.why, v.app.Return(ctx, v.server, v.plan, v.why)}
+		}
+		return appliedMsg{v.why, v.app.Apply(ctx, v.server, v.plan, b.copied)}
+	})
+}
+
+// backUp backs the world of a server up.
+func (d *desk) backUp(server string) tea.Cmd {
+	return d.begin("Backing the world up", func(ctx context.Context, b *busy) tea.Msg {
+		made, err := d.app.Backup(ctx, server, "", b.copied)
+		return backupMsg{made, err}
+	})
+}
+
+// copyField puts what is to be pasted into the next field of a web form on the
+// clipboard.
+func (v *planView) copyField() tea.Cmd {
+	name, text, ok := v.nextField()
+	if !ok {
+		return nil
+	}
+	v.say("Copied what goes into the field %q.", name)
+	return tea.SetClipboard(text)
+}
+
+func (v *planView) help() []helpList {
+	return []helpList{{"The plan: what would be written, and nothing is yet", []keyHelp{
+		{"Enter", "write it; the ledger keeps what was there"},
+		{"b", "back the world up first"},
+		{"F", "copy what goes into the next field of a web form"},
+		{"Esc", "leave it; what is staged stays so"},
+	}}}
 }
 
 func (v *planView) draw(c *canvas, y, h int) {
@@ -135,12 +243,12 @@ func (v *planView) keys() []keyHelp {
 	keys := []keyHelp{{"Enter", "write it"}, {"↑ ↓", "scroll"}, {"Esc", "leave it"}}
 	for _, f := range v.plan.Files {
 		if f.Form != "" {
-			keys = append(keys, keyHelp{"c", "copy the field"})
+			keys = append(keys, keyHelp{"F", "copy the field"})
 			break
 		}
 	}
 	if len(v.plan.Parts) > 0 {
 		keys = append(keys, keyHelp{"b", "back the world up first"})
 	}
-	return append(keys, keyHelp{"?", "help"})
+	return keys
 }

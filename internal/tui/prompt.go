@@ -2,32 +2,94 @@ package tui
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"unicode/utf8"
 
+	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
-
-	"initium/internal/core/lineup"
-	"initium/internal/core/rule"
 )
 
-// prompt is a line that the operator types.
+// prompt is a line that the operator types or pastes.
 type prompt struct {
-	label, value string
-	done         func(value string) tea.Cmd
-	typed        func(value string) // after every key; may be nil
-	step         func(by int)       // the arrow keys; may be nil
-	leave        func()             // on Esc; may be nil
-	complete     func(value string) string
-	hint         []keyHelp // the keys that work; may be nil
-	empty        bool      // nothing typed is an answer too
+	label string
+	input textinput.Model
+	done  func(value string) tea.Cmd
+	typed func(value string) // after every change; may be nil
+	step  func(by int)       // the arrow keys; nil for what was typed here before
+	leave func()             // on Esc; may be nil
+	hint  []keyHelp          // the keys that work; may be nil
+	empty bool               // nothing typed is an answer too
+
+	paths    bool     // what is typed is a path, to be completed
+	proposed string   // the value that it began with, for as long as nothing was typed
+	list     []string // files and folders that begin as typed
+	listed   string   // and what was typed then
+	chosen   int      // of the list, -1 for none
+	wanted   bool     // Tab was pressed before the list had come
+	recalled int      // how many lines back in what was typed before
 }
 
 // maxTyped bounds what can be typed.
 const maxTyped = 1000
 
-func (m *model) promptKey(k tea.KeyPressMsg) tea.Cmd {
-	p := m.prompt
+// newPrompt is a prompt with a value to begin with.
+func newPrompt(label, value string, done func(string) tea.Cmd) *prompt {
+	p := &prompt{label: label, done: done, input: textinput.New(), proposed: value, chosen: -1}
+	p.input.Prompt, p.input.CharLimit = "", maxTyped
+	p.input.KeyMap.Paste.SetEnabled(false) // the terminal pastes; no program is run for it
+	p.input.SetValue(value)
+	p.input.CursorEnd()
+	p.input.Focus()
+	return p
+}
+
+// pathPrompt asks for a path; files are listed as it is typed.
+func pathPrompt(m *model, label, value string, done func(string) tea.Cmd) (*prompt, tea.Cmd) {
+	p := newPrompt(label, value, done)
+	p.paths = true
+	return p, p.lookUp()
+}
+
+func (p *prompt) value() string { return p.input.Value() }
+
+// set gives the prompt another value, as if it had been typed.
+func (p *prompt) set(value string) {
+	p.input.SetValue(value)
+	p.input.CursorEnd()
+}
+
+// write lets the field take a key or a paste.
+func (p *prompt) write(msg tea.Msg) tea.Cmd {
+	was := p.value()
+	p.input, _ = p.input.Update(msg) // a cursor that blinks is not wanted
+	return p.changed(was)
+}
+
+// changed follows up what was typed.
+func (p *prompt) changed(was string) tea.Cmd {
+	now := p.value()
+	if now == was {
+		return nil
+	}
+	// A whole path in place of the proposed folder is meant to be the path.
+	if rest, grown := strings.CutPrefix(now, p.proposed); p.paths && p.proposed != "" && was == p.proposed && grown && (strings.HasPrefix(rest, "/") || strings.HasPrefix(rest, "~/")) {
+		p.set(rest)
+	}
+	p.proposed, p.chosen, p.wanted, p.recalled = "", -1, false, 0
+	if p.typed != nil {
+		p.typed(p.value())
+	}
+	return p.lookUp()
+}
+
+func (p *prompt) paste(_ *model, msg tea.PasteMsg) tea.Cmd {
+	msg.Content = strings.TrimSpace(msg.Content) // the end of the line that it was copied with is none of it
+	return p.write(msg)
+}
+
+func (p *prompt) key(m *model, k tea.KeyPressMsg) tea.Cmd {
 	switch k.String() {
 	case "esc":
 		m.prompt = nil
@@ -36,172 +98,192 @@ func (m *model) promptKey(k tea.KeyPressMsg) tea.Cmd {
 		}
 		return nil
 	case "up", "down": // what is typed stays as the step leaves it
-		if p.step != nil {
-			p.step(map[string]int{"up": -1, "down": 1}[k.String()])
+		by := map[string]int{"up": -1, "down": 1}[k.String()]
+		switch {
+		case p.step != nil:
+			p.step(by)
+		case p.paths:
+			p.choose(by)
+		default:
+			p.recall(m, -by)
 		}
 		return nil
 	case "tab":
-		if p.complete != nil {
-			p.value = p.complete(p.value)
+		if p.paths {
+			p.complete()
+			return p.lookUp()
 		}
+		return nil
 	case "enter":
 		m.prompt = nil
-		if p.empty || strings.TrimSpace(p.value) != "" {
-			return p.done(strings.TrimSpace(p.value))
-		}
-	case "ctrl+u":
-		p.value = ""
-	case "backspace":
-		if p.value != "" {
-			_, size := utf8.DecodeLastRuneInString(p.value)
-			p.value = p.value[:len(p.value)-size]
-		}
-	default:
-		if s := k.Key().Text; s != "" && len(p.value)+len(s) <= maxTyped {
-			p.value += clean(s)
-		}
-	}
-	if p.typed != nil && m.prompt == p {
-		p.typed(p.value)
-	}
-	return nil
-}
-
-// findMod asks for a part of a name and goes there while it is typed; the arrow
-// keys go through all that have it.
-func (m *model) findMod() {
-	b := &m.board
-	was := ""
-	if mod := b.mod(); mod != nil {
-		was = mod.Name
-	}
-	var hits []string
-	at := 0
-	goTo := func() {
-		label := "Find: "
-		if len(hits) > 0 {
-			b.reveal(hits[at])
-			label = fmt.Sprintf("Find (%d of %d): ", at+1, len(hits))
-		} else if m.prompt != nil && m.prompt.value != "" {
-			label = "Find (none has that): "
-		}
-		m.prompt.label = label
-	}
-	m.prompt = &prompt{
-		label: "Find: ",
-		done:  func(string) tea.Cmd { return nil },
-		typed: func(text string) { hits, at = b.find(text), 0; goTo() },
-		step: func(by int) {
-			if len(hits) > 0 {
-				at = (at + by + len(hits)) % len(hits)
-				goTo()
-			}
-		},
-		leave: func() { b.reveal(was) },
-	}
-}
-
-// writeRule asks for a rule about the selected mod.
-func (m *model) writeRule() tea.Cmd {
-	mod := m.board.mod()
-	if mod == nil {
-		return nil
-	}
-	name, server := mod.Name, m.server
-	m.prompt = &prompt{label: "Rule: " + clean(name) + " … (before, after, apart, needs, reads NAME; first, last, stay; then because …) ", done: func(typed string) tea.Cmd {
-		r := parseRule(name, typed)
-		m.stuck = true
-		return func() tea.Msg { return stagedMsg{"Written down: " + r.String() + ".", m.app.PutRule(server, r)} }
-	}}
-	return nil
-}
-
-// parseRule reads "KIND [OTHER] [because REASON]".
-func parseRule(name, typed string) rule.Rule {
-	words, because, _ := strings.Cut(typed, " because ")
-	fields := strings.Fields(words)
-	r := rule.Rule{Mod: name, Because: strings.TrimSpace(because)}
-	if len(fields) > 0 {
-		r.Kind = rule.Kind(fields[0])
-	}
-	if len(fields) > 1 {
-		r.Other = fields[1]
-	}
-	return r
-}
-
-// acceptFinding asks for the reason to accept the first finding of the selected
-// row as it is.
-func (m *model) acceptFinding() tea.Cmd {
-	for _, f := range m.board.row().findings {
-		if f.Accepted != "" {
-			continue
-		}
-		server := m.server
-		m.prompt = &prompt{label: "Accept \"" + f.Message + "\", because: ", done: func(because string) tea.Cmd {
-			m.stuck = true
-			return func() tea.Msg {
-				_, err := m.app.Accept(server, f.Code, f.Mod, because)
-				return stagedMsg{"Accepted, until what it says changes.", err}
-			}
-		}}
-		return nil
-	}
-	m.say("There is no finding about this row to accept.")
-	return nil
-}
-
-// newSection asks for the title of a section that begins above the selected row.
-func (m *model) newSection() tea.Cmd {
-	mod := m.board.mod()
-	if mod == nil || len(mod.Entries) == 0 {
-		return nil
-	}
-	before := m.board.line(mod)
-	m.prompt = &prompt{label: "Title of the section that begins at " + clean(before) + ": ", done: func(title string) tea.Cmd {
-		return m.stage(lineup.Change{Op: lineup.OpNewSection, Mod: title, Where: lineup.Where{Before: before}})
-	}}
-	return nil
-}
-
-// renameSection asks for a new title of the selected row's section.
-func (m *model) renameSection() tea.Cmd {
-	mod := m.board.mod()
-	if mod == nil || mod.Section == "" {
-		m.say("This row stands in no section.")
-		return nil
-	}
-	old := mod.Section
-	m.prompt = &prompt{label: "New title of the section: ", value: clean(old), done: func(title string) tea.Cmd {
-		if title == old {
+		value := strings.TrimSpace(p.value())
+		if value == "" && !p.empty {
 			return nil
 		}
-		return m.stage(lineup.Change{Op: lineup.OpRenameSection, Mod: old, To: title})
-	}}
-	return nil
+		if lines := m.typed[p.label]; value != "" && (len(lines) == 0 || lines[len(lines)-1] != value) {
+			m.typed[p.label] = append(lines, value)
+		}
+		return p.done(value)
+	case "ctrl+u":
+		was := p.value()
+		p.set("")
+		return p.changed(was)
+	}
+	return p.write(k)
 }
 
-// moveSection stages a move of the selected row's section past its neighbour.
-func (m *model) moveSection(by int) tea.Cmd {
-	mod := m.board.mod()
-	if mod == nil || mod.Section == "" {
+// recall goes through what was typed into prompts of this kind before.
+func (p *prompt) recall(m *model, back int) {
+	lines := m.typed[p.label]
+	at := min(max(p.recalled+back, 0), len(lines))
+	if at == p.recalled {
+		return
+	}
+	value := ""
+	if at > 0 {
+		value = lines[len(lines)-at]
+	}
+	p.set(value)
+	p.recalled = at
+}
+
+// lookUp lists what begins as typed.
+func (p *prompt) lookUp() tea.Cmd {
+	if !p.paths {
 		return nil
 	}
-	titles := m.board.look.Survey.Lineup.SectionTitles()
-	at := -1
-	for i, title := range titles {
-		if title == mod.Section {
-			at = i
+	typed := p.value()
+	return func() tea.Msg { return pathsMsg{p, typed, pathsLike(typed)} }
+}
+
+// found takes the list, unless something else was typed meanwhile.
+func (p *prompt) found(msg pathsMsg) {
+	if msg.typed != p.value() {
+		return
+	}
+	p.list, p.listed = msg.list, msg.typed
+	if p.wanted {
+		p.wanted = false
+		p.complete()
+	}
+}
+
+// complete types what all that is listed begins with.
+func (p *prompt) complete() {
+	if p.chosen < 0 && p.listed != p.value() {
+		p.wanted = true
+		return
+	}
+	if p.chosen < 0 {
+		p.set(commonStart(p.value(), p.list))
+	}
+	p.chosen, p.proposed = -1, ""
+}
+
+// choose goes through the list.
+func (p *prompt) choose(by int) {
+	if n := len(p.list); n > 0 {
+		if p.chosen < 0 && by < 0 {
+			p.chosen = 0
+		}
+		p.chosen = (p.chosen + by + n) % n
+		p.set(p.list[p.chosen])
+		p.proposed = ""
+	}
+}
+
+// mostListed is how many files are listed above what is typed.
+const mostListed = 8
+
+// drawList shows what can be chosen, above the foot.
+func (p *prompt) drawList(c *canvas) {
+	if !p.paths || len(p.list) == 0 {
+		return
+	}
+	n := min(len(p.list), mostListed, max(c.h-headHeight-footHeight-1, 0))
+	first := min(max(p.chosen-n/2, 0), len(p.list)-n)
+	top := c.h - footHeight - n
+	c.rule(top - 1)
+	for i := range n {
+		row, at := top+i, first+i
+		c.clear(row)
+		k := inkText
+		if at == p.chosen {
+			c.lift(row, 0, c.w)
+			c.put(0, row, "▌", inkFocus)
+			k = inkTitle
+		}
+		name := filepath.Base(p.list[at])
+		if strings.HasSuffix(p.list[at], "/") {
+			name += "/"
+		}
+		c.putWithin(4, row, c.w-5, name, k)
+	}
+	if more := len(p.list) - first - n; more > 0 {
+		c.right(c.w, c.h-footHeight-1, fmt.Sprintf(" ↓ %d more", more), inkDim)
+	}
+}
+
+// pathsLike are the files and folders whose paths begin as typed; folders end in a
+// slash.
+func pathsLike(typed string) (list []string) {
+	dir, begin := filepath.Split(expandHome(typed))
+	entries, err := os.ReadDir(filepath.Join(".", dir))
+	if filepath.IsAbs(dir) {
+		entries, err = os.ReadDir(dir)
+	}
+	if err != nil {
+		return nil
+	}
+	for _, e := range entries {
+		name := e.Name()
+		if !strings.HasPrefix(name, begin) || strings.HasPrefix(name, ".") && begin == "" || clean(name) != name {
+			continue
+		}
+		if e.IsDir() {
+			name += "/"
+		}
+		list = append(list, dir+name)
+	}
+	return list
+}
+
+// commonStart is what all paths begin with, or what was typed when there are none.
+func commonStart(typed string, paths []string) string {
+	if len(paths) == 0 {
+		return typed
+	}
+	common := paths[0]
+	for _, p := range paths {
+		for !strings.HasPrefix(p, common) {
+			_, size := utf8.DecodeLastRuneInString(common)
+			common = common[:len(common)-size]
 		}
 	}
-	c := lineup.Change{Op: lineup.OpMoveSection, Mod: mod.Section}
-	switch {
-	case at < 0 || at+by < 0 || at+by >= len(titles):
-		return nil
-	case by < 0:
-		c.Where.Section = titles[at-1]
-	case at+2 < len(titles):
-		c.Where.Section = titles[at+2]
+	return common
+}
+
+func expandHome(typed string) string {
+	if rest, ok := strings.CutPrefix(typed, "~/"); ok {
+		if home, err := os.UserHomeDir(); err == nil {
+			return home + "/" + rest
+		}
 	}
-	return m.stage(c)
+	return typed
+}
+
+// draw shows what is typed, scrolled so that the place where it goes on is in sight.
+func (p *prompt) draw(c *canvas, y int) {
+	at := c.putWithin(2, y, max(c.w*2/3, c.w-30), p.label, inkDim)
+	runes := []rune(p.value())
+	cursor := min(p.input.Position(), len(runes))
+	before := ending(string(runes[:cursor]), c.w-at-3)
+	at = c.putWithin(at, y, c.w-at-2, before, inkTitle)
+	rest := string(runes[cursor:])
+	if rest == "" {
+		c.put(at, y, "▏", inkKey)
+		return
+	}
+	c.put(at, y, "▏", inkKey)
+	c.putWithin(at+1, y, c.w-at-2, rest, inkTitle)
 }

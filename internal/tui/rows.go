@@ -327,7 +327,7 @@ func (b *board) fold(all bool) {
 
 // show goes on to the next filter that lets a row through. A mod that a filter
 // hides is selected again when it comes back, unless another was chosen meanwhile.
-func (b *board) show() {
+func (b *board) nextFilter() {
 	was := ""
 	if m := b.mod(); m != nil {
 		was = m.Name
@@ -437,7 +437,7 @@ func (b *board) jump(users bool) string {
 			}
 			return clean(m.Name) + " needs none that is here."
 		}
-		b.back = append(b.back, m.Name)
+		b.trail = append(b.trail, m.Name)
 		b.hops = hops{from: m.Name, names: names, users: users}
 	}
 	b.hops.at = b.hops.names[b.hops.next]
@@ -491,9 +491,9 @@ func (b *board) neighbours(m *survey.Mod, users bool) (names []string) {
 
 // goBack returns to where the last jump began.
 func (b *board) goBack() {
-	if n := len(b.back); n > 0 {
-		b.reveal(b.back[n-1])
-		b.back = b.back[:n-1]
+	if n := len(b.trail); n > 0 {
+		b.reveal(b.trail[n-1])
+		b.trail = b.trail[:n-1]
 	}
 	b.hops = hops{}
 }

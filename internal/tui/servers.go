@@ -2,6 +2,9 @@ package tui
 
 import (
 	"fmt"
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
 	"initium/internal/core/proof"
@@ -10,10 +13,107 @@ import (
 
 // serverList is all adopted servers at a glance.
 type serverList struct {
+	*desk
+	looking  bool
 	list     []app.Summary
 	loaded   bool
 	selected int
 	seek     string // the server to select when the list comes
+}
+
+type serversMsg struct {
+	list []app.Summary
+	err  error
+}
+
+// newServerList is the list of all servers; seek is the one that is chosen at first.
+func newServerList(m *model, seek string) *serverList {
+	l := &serverList{seek: seek}
+	l.desk = m.desk(l)
+	return l
+}
+
+func (l *serverList) shown() tea.Cmd { return l.again() }
+
+// again looks at all servers, unless a look is under way.
+func (l *serverList) again() tea.Cmd {
+	if l.looking {
+		return nil
+	}
+	l.looking = true
+	return l.ask(func() tea.Msg {
+		list, err := l.app.Servers()
+		return serversMsg{list, err}
+	})
+}
+
+func (l *serverList) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case serversMsg:
+		l.looking = false
+		if msg.err != nil {
+			l.complain(msg.err)
+		}
+		l.list, l.loaded = msg.list, true
+		if at := slices.IndexFunc(msg.list, func(s app.Summary) bool { return s.Name == l.seek }); at >= 0 {
+			l.selected = at
+		}
+		l.seek = ""
+		l.choose(l.selected)
+	}
+	return nil
+}
+
+func (l *serverList) choose(i int) { l.selected = min(max(i, 0), max(len(l.list)-1, 0)) }
+
+func (l *serverList) key(k string) tea.Cmd {
+	switch k {
+	case "up", "k":
+		l.choose(l.selected - 1)
+	case "down", "j":
+		l.choose(l.selected + 1)
+	case "home":
+		l.choose(0)
+	case "end":
+		l.choose(len(l.list))
+	case "enter":
+		return l.openServer()
+	}
+	return nil
+}
+
+// openServer opens the board of the chosen server.
+func (l *serverList) openServer() tea.Cmd {
+	if l.selected >= len(l.list) {
+		return nil
+	}
+	l.seek = l.list[l.selected].Name
+	return l.enter(newBoard(l.model, l.seek))
+}
+
+func (l *serverList) click(line int) tea.Cmd {
+	i := line - 1
+	if i < 0 || i >= len(l.list) {
+		return nil
+	}
+	if i == l.selected {
+		return l.openServer()
+	}
+	l.selected = i
+	return nil
+}
+
+func (l *serverList) wheel(by int) { l.choose(l.selected + by) }
+
+func (l *serverList) title(c *canvas) {
+	x := c.put(2, 0, "Initium", inkTitle)
+	if n := len(l.list); n > 0 {
+		c.put(x+3, 0, count(n, "server", "servers"), inkDim)
+	}
+}
+
+func (l *serverList) help() []helpList {
+	return []helpList{{"All servers at a glance", []keyHelp{{"Enter", "open the board of the server; a second click does the same"}}}, {"What the shapes say", shapeHelp}}
 }
 
 func (l *serverList) draw(c *canvas, y, h int) {
@@ -122,7 +222,7 @@ func (l *serverList) drawStory(c *canvas, y int) {
 	}
 	switch st := &s.State; {
 	case st.Lost != nil:
-		line("state", fmt.Sprintf("its keeper was ended from outside; the server lives as process %d, unheard. Enter, then s stops it; start it anew after that", st.Lost[0]), inkBad)
+		line("state", fmt.Sprintf("its keeper was ended from outside; the server lives as process %d, unheard. Enter, then X stops it; start it anew after that", st.Lost[0]), inkBad)
 	case st.Waiting:
 		line("state", fmt.Sprintf("it ended with status %d and is started again at %s", st.Exit.Status, st.Exit.Again.Local().Format("15:04:05")), inkBad)
 	case !st.Up && st.Exit != nil && st.Exit.How == host.EndedUnseen:
@@ -152,7 +252,7 @@ func drawLastStart(c *canvas, x, y int, s app.Summary) int {
 
 func (l *serverList) keys() []keyHelp {
 	if len(l.list) == 0 {
-		return []keyHelp{{"q", "close"}}
+		return nil
 	}
-	return []keyHelp{{"↑ ↓", "choose"}, {"Enter", "open"}, {"r", "look again"}, {"?", "help"}, {"q", "close"}}
+	return []keyHelp{{"↑ ↓", "choose"}, {"Enter", "open"}}
 }

@@ -3,7 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
-	"os"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -16,6 +16,7 @@ import (
 // teachView makes rules of a dialect from the lines of a log that the operator points
 // at.
 type teachView struct {
+	*desk
 	l        *app.Lessons
 	selected int // of the lines, from 0
 	top      int
@@ -27,42 +28,71 @@ type teachView struct {
 	missing  []string       // what the dialect still lacks
 }
 
-// meaningKeys are the keys that say what a line means.
-var meaningKeys = []struct {
-	key   string
+// meanings are what a line can be said to mean; the key of each is its number.
+var meanings = []struct {
 	means dialect.Meaning
 	words string
 	mod   bool // it is about a mod
 }{
-	{"l", dialect.MeansLoaded, "a mod has loaded", true}, {"b", dialect.MeansLoading, "a mod begins to load", true}, {"f", dialect.MeansFailed, "a mod failed", true},
-	{"m", dialect.MeansMissing, "a mod was not found", true}, {"r", dialect.MeansReady, "the server is ready", false}, {"s", dialect.MeansStopped, "the server gives up", false},
-	{"i", dialect.MeansIgnore, "nothing worth attention", false},
+	{dialect.MeansLoaded, "a mod has loaded", true}, {dialect.MeansLoading, "a mod begins to load", true}, {dialect.MeansFailed, "a mod failed", true},
+	{dialect.MeansMissing, "a mod was not found", true}, {dialect.MeansReady, "the server is ready", false}, {dialect.MeansStopped, "the server gives up", false},
+	{dialect.MeansIgnore, "nothing worth attention", false},
 }
 
 // Teach shows a log to teach a dialect from, until the operator closes it.
 func Teach(ctx context.Context, a *app.App, l *app.Lessons) error {
-	m := &model{ctx: ctx, app: a, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, view: viewTeach, teach: newTeachView(l, 0), only: true}
+	m := newModel(ctx, a)
+	m.open(newTeachView(m, l, 0))
 	return show(ctx, m)
 }
 
-func newTeachView(l *app.Lessons, number int) *teachView {
-	return &teachView{l: l, marked: map[int]string{}, selected: min(max(number-1, 0), max(len(l.Lines)-1, 0))}
+func newTeachView(m *model, l *app.Lessons, number int) *teachView {
+	v := &teachView{l: l, marked: map[int]string{}, selected: min(max(number-1, 0), max(len(l.Lines)-1, 0))}
+	v.desk = m.desk(v)
+	return v
 }
 
-type lessonsMsg struct {
-	l      *app.Lessons
-	number int
-	err    error
-}
-
-// openTeach opens the newest log of the server to teach its dialect from.
-func (m *model) openTeach(number int) tea.Cmd {
-	m.stuck = true
-	name := m.server
-	return func() tea.Msg {
-		l, err := m.app.TeachLog(m.ctx, name)
-		return lessonsMsg{l, number, err}
+type (
+	lessonsMsg struct {
+		l      *app.Lessons
+		number int
+		err    error
 	}
+	// proposedMsg is the rule that a lesson comes to.
+	proposedMsg struct {
+		lesson teach.Lesson
+		taught *app.Taught
+		mark   string // of the line that was added
+		line   int
+		err    error
+	}
+	writtenMsg struct {
+		file    string
+		missing []string
+		err     error
+	}
+)
+
+// openTeach opens the newest log of a server to teach its dialect from.
+func (d *desk) openTeach(name string, number int) tea.Cmd {
+	return d.wish(func() tea.Msg {
+		l, err := d.app.TeachLog(d.ctx, name)
+		return lessonsMsg{l, number, err}
+	})
+}
+
+// openLessons shows a log to teach from.
+func (d *desk) openLessons(msg lessonsMsg) tea.Cmd {
+	if msg.err != nil {
+		d.complain(msg.err)
+		return nil
+	}
+	return d.enter(newTeachView(d.model, msg.l, msg.number))
+}
+
+func (v *teachView) title(c *canvas) {
+	x := c.put(2, 0, "Teach", inkTitle)
+	c.putWithin(x+3, 0, c.w-x-4, "point at lines and say what they mean; Initium makes the rules", inkDim)
 }
 
 // teachHeight is how many lines the proposal takes.
@@ -114,7 +144,7 @@ func (v *teachView) drawProposal(c *canvas, y int) {
 		if v.written != "" && len(v.missing) == 0 {
 			line("complete", "every dialect needs no more than this; what else you teach makes it better", inkGood)
 		}
-		line("point", "choose a line, and say what it means by a key below", inkText)
+		line("point", "choose a line, and say what it means by its number below", inkText)
 		return
 	}
 	r := &v.taught.Rule
@@ -138,55 +168,88 @@ func (v *teachView) keys() []keyHelp {
 		return []keyHelp{{"Enter", "write the rule"}, {"+", "this line means it too"}, {"−", "this line does not"}, {"n", "next line that fits"}, {"Esc", "drop it"}}
 	}
 	keys := []keyHelp{{"↑ ↓", "choose a line"}}
-	for _, k := range meaningKeys {
-		keys = append(keys, keyHelp{k.key, k.words})
+	for i, m := range meanings {
+		keys = append(keys, keyHelp{fmt.Sprint(i + 1), m.words})
 	}
-	return append(keys, keyHelp{"q", "close"})
+	return keys
 }
 
-func (m *model) teachKey(k string) tea.Cmd {
-	v := m.teach
-	h := max(m.bodyHeight()-teachHeight-1, 3)
-	by := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -h, "pgdown": h, "home": -len(v.l.Lines), "end": len(v.l.Lines)}[k]
-	if by != 0 {
-		v.selected = max(min(v.selected+by, len(v.l.Lines)-1), 0)
+func (v *teachView) help() []helpList {
+	var list []keyHelp
+	for i, m := range meanings {
+		list = append(list, keyHelp{fmt.Sprint(i + 1), m.words})
+	}
+	return []helpList{
+		{"Point at a line of the log, and say what it means", list},
+		{"Then make the rule better, and write it", []keyHelp{
+			{"+", "this line means the same; the rule has to fit it too"},
+			{"−", "this line does not; the rule must not fit it"},
+			{"n", "go to the next line that the rule fits"},
+			{"Enter", "write the rule into the dialect"},
+			{"Esc", "drop the rule; without one, back"},
+		}},
+	}
+}
+
+func (v *teachView) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case proposedMsg:
+		if msg.err != nil {
+			v.complain(msg.err)
+			return nil
+		}
+		v.notice, v.lesson, v.taught, v.fits = "", msg.lesson, msg.taught, map[int]bool{}
+		v.marked[msg.line] = msg.mark
+		for _, match := range v.taught.Matches {
+			v.fits[match.Number-1] = true
+		}
+	case writtenMsg:
+		if msg.err != nil {
+			v.complain(msg.err)
+			return nil
+		}
+		v.drop()
+		v.written, v.missing = clean(msg.file), msg.missing
+	}
+	return nil
+}
+
+func (v *teachView) choose(i int) { v.selected = max(min(i, len(v.l.Lines)-1), 0) }
+
+func (v *teachView) wheel(by int) { v.choose(v.selected + by) }
+
+func (v *teachView) key(k string) tea.Cmd {
+	if by := v.moved(k, len(v.l.Lines)); by != 0 {
+		v.choose(v.selected + by)
 		return nil
 	}
-	switch k {
-	case "esc":
+	if k == "esc" {
 		switch {
 		case v.taught != nil:
 			v.drop()
-		case m.only:
-			return m.close()
+		case len(v.stack) == 1:
+			return tea.Quit
 		default:
-			m.view, m.notice = viewBoard, ""
-			return m.reload()
+			return v.desk.back()
 		}
 		return nil
-	case "q":
-		return m.close()
 	}
-	if len(v.l.Lines) == 0 {
+	if len(v.l.Lines) == 0 || v.stuck {
 		return nil
 	}
 	if v.taught == nil {
-		for _, meaning := range meaningKeys {
-			if k == meaning.key {
-				v.lesson = teach.Lesson{Means: meaning.means}
-				m.askName("+", meaning.mod)
-			}
+		if n := int(k[0] - '1'); len(k) == 1 && n >= 0 && n < len(meanings) {
+			return v.askName(teach.Lesson{Means: meanings[n].means}, meanings[n].mod)
 		}
 		return nil
 	}
 	switch k {
 	case "+":
-		m.askName("+", v.lesson.Examples[0].Mod != "")
+		return v.askName(v.lesson, v.lesson.Examples[0].Mod != "")
 	case "-":
-		v.lesson.Counter = append(v.lesson.Counter, v.l.Lines[v.selected])
-		if m.propose("−") != nil {
-			v.lesson.Counter = v.lesson.Counter[:len(v.lesson.Counter)-1]
-		}
+		lesson := v.lesson
+		lesson.Counter = append(slices.Clone(lesson.Counter), v.l.Lines[v.selected])
+		return v.propose(lesson, "−")
 	case "n":
 		for _, match := range v.taught.Matches {
 			if match.Number-1 > v.selected {
@@ -195,13 +258,11 @@ func (m *model) teachKey(k string) tea.Cmd {
 			}
 		}
 	case "enter":
-		file, missing, err := v.l.Write(v.taught, v.lesson)
-		if err != nil {
-			m.complain(err)
-			return nil
-		}
-		v.drop()
-		v.written, v.missing = clean(file), missing
+		l, taught, lesson := v.l, v.taught, v.lesson
+		return v.wish(func() tea.Msg {
+			file, missing, err := l.Write(taught, lesson)
+			return writtenMsg{file, missing, err}
+		})
 	}
 	return nil
 }
@@ -211,46 +272,42 @@ func (v *teachView) drop() {
 	v.taught, v.fits, v.marked = nil, nil, map[int]string{}
 }
 
-// askName asks which mod the chosen line is about, when it is about one.
-func (m *model) askName(mark string, about bool) {
-	v := m.teach
+// askName asks which mod the chosen line is about, when it is about one, and makes a rule
+// of it.
+func (v *teachView) askName(lesson teach.Lesson, about bool) tea.Cmd {
+	line := v.l.Lines[v.selected]
 	add := func(mod string) tea.Cmd {
-		v.lesson.Examples = append(v.lesson.Examples, teach.Example{Line: v.l.Lines[v.selected], Mod: mod})
-		if m.propose(mark) != nil {
-			v.lesson.Examples = v.lesson.Examples[:len(v.lesson.Examples)-1]
-		}
-		return nil
+		lesson.Examples = append(slices.Clone(lesson.Examples), teach.Example{Line: line, Mod: mod})
+		return v.propose(lesson, "+")
 	}
 	if !about {
-		add("")
-		return
+		return add("")
 	}
-	words, at := v.l.Words(v.selected+1), 0
-	value := ""
-	if len(words) > 0 {
-		value = clean(words[0])
-	}
-	m.prompt = &prompt{label: "The name of the mod in this line (↑ ↓ go through its words): ", value: value, done: add, step: func(by int) {
-		if len(words) > 0 {
-			at = (at + by + len(words)) % len(words)
-			m.prompt.value = clean(words[at])
-		}
-	}}
+	v.prompt = wordPrompt("The name of the mod in this line (↑ ↓ go through its words): ", v.l.Words(v.selected+1), 0, add)
+	return nil
 }
 
-// propose makes the rule anew, and marks the line that was added.
-func (m *model) propose(mark string) error {
-	v := m.teach
-	t, err := v.l.Propose(v.lesson)
-	if err != nil {
-		m.complain(err)
-		return err
+// wordPrompt asks for a word, proposing some.
+func wordPrompt(label string, words []string, at int, done func(string) tea.Cmd) *prompt {
+	value := ""
+	if at < len(words) {
+		value = clean(words[at])
 	}
-	m.notice = ""
-	v.taught, v.fits = t, map[int]bool{}
-	v.marked[v.selected] = mark
-	for _, match := range t.Matches {
-		v.fits[match.Number-1] = true
+	p := newPrompt(label, value, done)
+	p.step = func(by int) {
+		if len(words) > 0 {
+			at = (at + by + len(words)) % len(words)
+			p.set(clean(words[at]))
+		}
 	}
-	return nil
+	return p
+}
+
+// propose makes the rule of a lesson, for which the chosen line was added with a mark.
+func (v *teachView) propose(lesson teach.Lesson, mark string) tea.Cmd {
+	l, line := v.l, v.selected
+	return v.wish(func() tea.Msg {
+		t, err := l.Propose(lesson)
+		return proposedMsg{lesson, t, mark, line, err}
+	})
 }

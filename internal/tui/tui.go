@@ -1,184 +1,140 @@
 // Package tui is Initium's screen: the list of servers, the board, the watch of
-// a start, and the plan of a change, drawn with Bubble Tea.
+// a start, and the plan of a change, drawn with Bubble Tea. What is shown is the
+// top of a stack of screens; each of them knows its own keys, its own picture and
+// what it waits for.
 package tui
 
 import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
 	"initium/internal/core/lineup"
-	"initium/internal/core/plan"
-	"initium/internal/core/proof"
-	found "initium/internal/core/remedy"
-	"initium/internal/host"
 )
 
-// view is one of the screens.
-type view int
-
-const (
-	viewServers view = iota
-	viewBoard
-	viewPlan
-	viewWatch
-	viewLog
-	viewLedger
-	viewIntake
-	viewCompare
-	viewCulprit
-	viewTeach
-	viewOutline
-)
-
-// model is the whole screen.
+// model is the root: it keeps the stack of screens, and gives each of them what it
+// asked for.
 type model struct {
 	ctx     context.Context
 	app     *app.App
 	palette *palette
 	w, h    int
 
-	view    view
-	server  string
-	servers serverList
-	board   board
-	plan    *planView
-	watch   *watch
-	diff    *compareView
-	hunt    *culpritView // the search for a culprit, or nil
-	teach   *teachView
-	outline *outlineView
-	only    bool // nothing but this view is shown
-	log     logView
-	ledger  ledgerView
-	intake  *intakeView
+	stack []screen       // the last is shown
+	desks map[int]*desk  // of every screen that still takes answers, by its number
+	kept  map[kind]*desk // of those that go on when they are not shown
+	made  int            // screens so far
+	work  sync.WaitGroup // what goes on beside the screen, and has to end before it
+
 	busy    *busy   // work that takes a while, or nil
 	prompt  *prompt // what is being typed, or nil
-	help    int     // the page of help that is shown, from 1; 0 for none
+	typed   map[string][]string
+	help    int // the page of help that is shown, from 1; 0 for none
 	notice  string
 	bad     bool // the notice is about something that went wrong
-	anew    bool // once it has stopped, the server is started again
-	stuck   bool // a wish is being carried out; keys that begin another wait
+	ticking bool
+}
 
-	lastSource string // the folder that something was taken in from last
+func newModel(ctx context.Context, a *app.App) *model {
+	return &model{ctx: ctx, app: a, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, desks: map[int]*desk{}, kept: map[kind]*desk{}, typed: map[string][]string{}}
 }
 
 // Run shows the screen until the operator closes it: on a server, or on the
 // list of servers when name is "".
 func Run(ctx context.Context, a *app.App, name string) error {
-	m := &model{ctx: ctx, app: a, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, server: name}
+	ctx, cancel := context.WithCancel(ctx)
+	m := newModel(ctx, a)
+	m.open(newServerList(m, name))
 	if name != "" {
-		m.view = viewBoard
+		m.open(newBoard(m, name))
 	}
 	err := show(ctx, m)
-	if m.watch != nil {
-		m.watch.finish()
-	}
-	if m.hunt != nil {
-		m.hunt.finish()
-	}
+	cancel()
+	m.work.Wait() // copies of servers are put away, and nothing is followed any more
 	return err
 }
 
-// finish ends the watching; the server goes on.
-func (w *watch) finish() {
-	w.cancel()
-	for range w.news {
-	}
-}
-
-// Messages.
+// Messages of the root.
 type (
-	lookMsg struct {
-		look         *app.Look
-		last, proved *proof.Proof
-		mends        map[string][]found.Remedy
-		err          error
-	}
-	serversMsg struct {
-		list []app.Summary
-		err  error
-	}
-	planMsg struct {
-		why  string
-		plan *plan.Plan
-		back bool // it goes back in the ledger
-		err  error
-	}
-	stagedMsg struct {
-		said string
-		err  error
-	}
-	appliedMsg struct {
-		why string
-		err error
-	}
-	ledgerMsg struct {
-		entries []host.Entry
-		err     error
-	}
-	stoppedMsg struct {
-		exit host.Exit
-		err  error
-	}
-	logMsg struct {
-		log logView
-		err error
-	}
-	stepMsg struct {
-		w     *watch
-		steps []app.Step
-	}
-	endMsg struct {
-		w   *watch
-		err error
-	}
-	switchedMsg struct {
-		mod *proof.Mod
-		err error
+	// answerMsg is what a screen asked for.
+	answerMsg struct {
+		to   int // the number of its desk
+		wish bool
+		msg  tea.Msg
 	}
 	againMsg struct{}
+	pathsMsg struct {
+		p     *prompt
+		typed string
+		list  []string
+	}
 )
 
-// Init begins by asking for the terminal's background and looking at what is to
-// be shown.
+// lookEvery is how often what is shown is looked at anew, for what others change.
+const lookEvery = 3 * time.Second
+
+// Init begins by asking for the terminal's background, and looks at what is shown.
 func (m *model) Init() tea.Cmd {
-	return tea.Batch(tea.RequestBackgroundColor, m.reload(), again())
+	return tea.Batch(tea.RequestBackgroundColor, m.show(), again())
 }
 
-// again looks at the servers anew from time to time, for what others change.
-func again() tea.Cmd {
-	return tea.Tick(3*time.Second, func(time.Time) tea.Msg { return againMsg{} })
+func again() tea.Cmd { return tea.Tick(lookEvery, func(time.Time) tea.Msg { return againMsg{} }) }
+
+// top is the screen that is shown.
+func (m *model) top() screen { return m.stack[len(m.stack)-1] }
+
+// open puts a screen on top; it is asked for what it wants by show.
+func (m *model) open(s screen) { m.stack = append(m.stack, s) }
+
+// show lets the screen on top ask for what it wants to know.
+func (m *model) show() tea.Cmd {
+	if s, ok := m.top().(lively); ok {
+		return s.shown()
+	}
+	return nil
 }
 
-func (m *model) reload() tea.Cmd {
-	if m.only {
-		return nil
+// leave takes screens off until one of which want holds is on top, the lowest at the
+// latest. What is left for good takes no more answers.
+func (m *model) leave(want func(screen) bool) tea.Cmd {
+	for len(m.stack) > 1 && !want(m.top()) {
+		s := m.top()
+		m.stack = m.stack[:len(m.stack)-1]
+		m.drop(s)
 	}
-	if m.view == viewServers {
-		return func() tea.Msg {
-			list, err := m.app.Servers()
-			return serversMsg{list, err}
+	return m.show()
+}
+
+// drop forgets a screen, unless it goes on when it is not shown.
+func (m *model) drop(s screen) {
+	d := s.place()
+	if d == nil || slices.ContainsFunc(m.stack, func(other screen) bool { return other == s }) {
+		return
+	}
+	for _, kept := range m.kept {
+		if kept == d {
+			return
 		}
 	}
-	name := m.server
-	return func() tea.Msg {
-		look, err := m.app.LookAhead(name)
-		if err != nil {
-			return lookMsg{err: err}
+	delete(m.desks, d.id)
+	s.close()
+}
+
+// boardOf is the board of a server, where it is in the stack; "" for any.
+func (m *model) boardOf(server string) *board {
+	for _, s := range slices.Backward(m.stack) {
+		if b, ok := s.(*board); ok && (server == "" || b.name == server) {
+			return b
 		}
-		last, proved, err := m.app.LastStart(name)
-		if err != nil {
-			return lookMsg{err: err}
-		}
-		mends, err := m.app.Remedies(look, last, proved)
-		return lookMsg{look, last, proved, mends, err}
 	}
+	return nil
 }
 
 func (m *model) say(format string, args ...any) {
@@ -196,104 +152,81 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		if groundOf(os.Getenv) == groundUnknown {
 			m.palette = newPalette(map[bool]ground{true: groundDark, false: groundLight}[msg.IsDark()])
 		}
+	case tea.PasteMsg:
+		if m.prompt != nil {
+			return m, m.prompt.paste(m, msg)
+		}
 	case tea.KeyPressMsg:
 		if m.prompt != nil && msg.String() != "ctrl+c" {
-			return m, m.promptKey(msg)
+			return m, m.prompt.key(m, msg)
 		}
 		return m, m.key(msg.String())
 	case tea.MouseClickMsg:
-		return m, m.click(msg.Mouse())
+		if s, ok := m.top().(pointed); ok && m.help == 0 && m.prompt == nil {
+			return m, s.click(msg.Mouse().Y - headHeight)
+		}
 	case tea.MouseWheelMsg:
-		m.wheel(msg.Mouse())
+		by := 3
+		if msg.Mouse().Button == tea.MouseWheelUp {
+			by = -3
+		}
+		if s, ok := m.top().(wheeled); ok && m.help == 0 {
+			s.wheel(by)
+		}
 	case againMsg:
-		if m.view == viewServers || m.view == viewBoard && !m.stuck {
-			return m, tea.Batch(m.reload(), again())
+		if s, ok := m.top().(lively); ok && m.prompt == nil {
+			return m, tea.Batch(s.again(), again())
 		}
 		return m, again()
 	case beatMsg:
 		return m, m.beat()
-	case stepMsg, endMsg:
-		return m, m.news(msg)
-	case knownMsg:
-		msg.w.log.learn(msg.known, proof.Alike)
-	default:
+	case pathsMsg:
+		if msg.p == m.prompt {
+			m.prompt.found(msg)
+		}
+	case answerMsg:
 		return m, m.answer(msg)
 	}
 	return m, nil
 }
 
-// news takes what is new about the server that is being watched.
-func (m *model) news(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case stepMsg:
-		judged := false
-		for _, s := range msg.steps {
-			msg.w.take(s)
-			judged = judged || s.Judged != nil || s.Exit != nil
-		}
-		if msg.w != m.watch {
-			return nil
-		}
-		if judged {
-			return tea.Batch(msg.w.next(), m.reloadBoard())
-		}
-		return msg.w.next()
-	case endMsg:
-		msg.w.ended, msg.w.stopping = true, false
-		if msg.err != nil && m.ctx.Err() == nil {
-			msg.w.err = msg.err
-		}
-		if msg.w == m.watch {
-			return m.reloadBoard()
+// answer hands to a screen what it asked for. One that is closed by then gets nothing.
+func (m *model) answer(msg answerMsg) tea.Cmd {
+	d := m.desks[msg.to]
+	if d == nil {
+		return nil
+	}
+	if msg.wish {
+		d.stuck = false
+		if m.busy != nil && m.busy.of == d {
+			m.busy = nil
 		}
 	}
-	return nil
+	return d.screen.update(msg.msg)
 }
 
-// reloadBoard looks at the server anew, whatever is shown.
-func (m *model) reloadBoard() tea.Cmd {
-	view := m.view
-	m.view = viewBoard
-	cmd := m.reload()
-	m.view = view
-	return cmd
-}
-
-// next waits for news; what has gathered meanwhile comes in one piece.
-func (w *watch) next() tea.Cmd {
-	return func() tea.Msg {
-		s, ok := <-w.news
-		if !ok {
-			select {
-			case err := <-w.end:
-				return endMsg{w, err}
-			default:
-				return endMsg{w, nil}
-			}
+// key carries a key press out that every screen has in common, or hands it on.
+func (m *model) key(k string) tea.Cmd {
+	switch {
+	case k == "ctrl+c":
+		return tea.Quit
+	case m.help > 0:
+		m.help++
+		if m.help > m.helpPages() || k == "esc" {
+			m.help = 0
 		}
-		steps := stepMsg{w, []app.Step{s}}
-		for {
-			select {
-			case s, ok := <-w.news:
-				if !ok {
-					return steps
-				}
-				steps.steps = append(steps.steps, s)
-			default:
-				return steps
-			}
-		}
+		return nil
+	case k == "?":
+		m.help = 1
+		return nil
+	case k == "esc" && m.busy != nil:
+		m.busy.cancel()
+		m.say("Stopping …")
+		return nil
+	case k == "q":
+		return tea.Quit
 	}
-}
-
-// stage gathers changes; they are written when the plan is.
-func (m *model) stage(changes ...lineup.Change) tea.Cmd {
-	m.stuck = true
-	name := m.server
-	return func() tea.Msg {
-		_, err := m.app.Stage(m.ctx, name, changes...)
-		return stagedMsg{"Staged: " + words(changes) + ". p shows the plan, u takes it back.", err}
-	}
+	return m.top().key(k)
 }
 
 func words(changes []lineup.Change) string {
@@ -302,103 +235,4 @@ func words(changes []lineup.Change) string {
 		list[i] = c.String()
 	}
 	return strings.Join(list, ", then ")
-}
-
-// unstage takes the last staged change back.
-func (m *model) unstage() tea.Cmd {
-	m.stuck = true
-	name := m.server
-	return func() tea.Msg {
-		return stagedMsg{"The last staged change is taken back.", m.app.Unstage(name, false)}
-	}
-}
-
-// mendNow stages a remedy and shows the plan of all that is staged.
-func (m *model) mendNow(changes []lineup.Change) tea.Cmd {
-	m.stuck = true
-	name := m.server
-	return func() tea.Msg {
-		if _, err := m.app.Stage(m.ctx, name, changes...); err != nil {
-			return planMsg{err: err}
-		}
-		return m.planStaged(name)
-	}
-}
-
-func (m *model) planStaged(name string) tea.Msg {
-	staged, err := m.app.Staged(name)
-	if err != nil {
-		return planMsg{err: err}
-	}
-	p, _, err := m.app.Plan(m.ctx, name, staged)
-	return planMsg{why: words(staged), plan: p, err: err}
-}
-
-// showPlan shows the plan of all that is staged.
-func (m *model) showPlan() tea.Cmd {
-	m.stuck = true
-	name := m.server
-	return func() tea.Msg { return m.planStaged(name) }
-}
-
-// goBack shows the plan of a return to an entry of the ledger.
-func (m *model) goBack(to int) tea.Cmd {
-	m.stuck = true
-	name := m.server
-	return func() tea.Msg {
-		p, why, err := m.app.ReturnPlan(name, to)
-		return planMsg{why: why, plan: p, back: true, err: err}
-	}
-}
-
-// apply writes the plan that is shown. Files may have to be copied first, which
-// can be stopped.
-func (m *model) apply() tea.Cmd {
-	name, v := m.server, m.plan
-	return m.begin("Copying", func(ctx context.Context, b *busy) tea.Msg {
-		if v.back {
-			return appliedMsg{v.why, m.app.Return(ctx, name, v.plan, v.why)}
-		}
-		return appliedMsg{v.why, m.app.Apply(ctx, name, v.plan, b.copied)}
-	})
-}
-
-func (m *model) openLedger() tea.Cmd {
-	m.stuck = true
-	name := m.server
-	return func() tea.Msg {
-		entries, err := m.app.Ledger(name)
-		return ledgerMsg{entries, err}
-	}
-}
-
-func (m *model) stopServer() tea.Cmd {
-	m.stuck = true
-	m.say("Stopping the server …")
-	name := m.server
-	return func() tea.Msg {
-		exit, err := m.app.Stop(m.ctx, name)
-		return stoppedMsg{exit, err}
-	}
-}
-
-func (m *model) openLog() tea.Cmd {
-	if m.board.last == nil {
-		m.say("There is no log yet: the server was never started here.")
-		return nil
-	}
-	m.stuck = true
-	look, number, last := m.board.look, m.board.last.Number, 0
-	if o := m.board.row().outcome; o != nil && o.Best() != nil {
-		last = o.Best().Line + maxLog/2 // what comes long after the line that is shown is left out
-	}
-	return func() tea.Msg {
-		known, _ := m.app.KnownTrouble(look, number) // without it, nothing is told to be new
-		l := logView{known: known}
-		err := m.app.ReadLog(look, number, func(lines []proof.Line) bool {
-			l.add(lines)
-			return last > 0 && len(lines) > 0 && lines[len(lines)-1].Number > last
-		})
-		return logMsg{l, err}
-	}
 }

@@ -2,9 +2,12 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
+
+	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
 	"initium/internal/core/proof"
@@ -15,6 +18,8 @@ import (
 // owed, what has come, the log, and the time against the last start. Leaving it
 // stops nothing.
 type watch struct {
+	*desk
+	board   *board
 	server  string
 	passing bool     // it ends with this program
 	names   []string // the registered mods that are on, in load order
@@ -34,14 +39,16 @@ type watch struct {
 	chosen   int  // of names
 
 	heard time.Time // when the last step came
-	news  chan app.Step
-	end   chan error
+	news  *stream[app.Step]
+	end   error // why it could not be watched, once the news has ended
 }
 
 // newWatch watches the server of a board: the start that runs, or one that is begun
-// now.
-func newWatch(ctx context.Context, a *app.App, b *board, begin bool) *watch {
-	w := &watch{server: b.look.Server.Record.Name, passing: a.Passing, guard: b.look.Server.Record.Guard, last: b.proved, heard: time.Now(), news: make(chan app.Step, 256), end: make(chan error, 1)}
+// now. It goes on when its screen is left, for as long as the board is there.
+func newWatch(b *board, begin bool) *watch {
+	w := &watch{board: b, server: b.name, passing: b.app.Passing, guard: b.look.Server.Record.Guard, last: b.proved, heard: time.Now(), news: newStream[app.Step]()}
+	w.desk = b.model.desk(w)
+	w.keep("watch", w.server)
 	if w.last == nil {
 		w.last = b.last
 	}
@@ -50,26 +57,98 @@ func newWatch(ctx context.Context, a *app.App, b *board, begin bool) *watch {
 			w.names = append(w.names, clean(r.mod.Name))
 		}
 	}
-	ctx, w.cancel = context.WithCancel(ctx)
-	go func() {
-		defer close(w.news)
+	var ctx context.Context
+	ctx, w.cancel = context.WithCancel(b.ctx)
+	b.beside(func() {
+		defer w.news.end()
 		var opt app.FollowOptions
 		if begin {
 			var err error
-			if opt.Look, err = a.Begin(w.server, app.ProveOptions{}); err != nil {
-				w.end <- err
+			if opt.Look, err = w.app.Begin(w.server, app.ProveOptions{}); err != nil {
+				w.end = err
 				return
 			}
 		}
-		opt.OnStep = func(s app.Step) {
-			select {
-			case w.news <- s:
-			case <-ctx.Done():
-			}
-		}
-		w.end <- a.Follow(ctx, w.server, opt)
-	}()
+		opt.OnStep = w.news.put
+		w.end = w.app.Follow(ctx, w.server, opt)
+	})
 	return w
+}
+
+type stepsMsg struct {
+	steps []app.Step
+	ended bool
+}
+
+type knownMsg struct{ known map[string]bool }
+
+// next waits for news.
+func (w *watch) next() tea.Cmd {
+	return w.ask(func() tea.Msg {
+		steps, ended := w.news.next(w.ctx)
+		return stepsMsg{steps, ended}
+	})
+}
+
+func (w *watch) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case stepsMsg:
+		return w.hear(msg)
+	case knownMsg:
+		w.log.learn(msg.known, proof.Alike)
+	case stoppedMsg:
+		w.stopping = false
+		if msg.anew && msg.err == nil {
+			cmd := w.desk.back() // what is started now has a watch of its own
+			return tea.Batch(cmd, w.board.hasStopped(msg))
+		}
+		return w.board.hasStopped(msg)
+	case lessonsMsg:
+		return w.openLessons(msg)
+	case ownedMsg:
+		if msg.err != nil {
+			w.complain(msg.err)
+			return nil
+		}
+		w.say("The dialect says now that the server writes its log into %s. S starts it anew, and reads that.", msg.file)
+	case switchedMsg:
+		if msg.err != nil {
+			w.complain(msg.err)
+			return nil
+		}
+		w.say("%s, loaded anew: %s", msg.mod.Name, outcomeWords(msg.mod))
+	case typedMsg:
+		if msg.err != nil {
+			w.complain(msg.err)
+		}
+	}
+	return nil
+}
+
+// hear takes what is new about the server.
+func (w *watch) hear(msg stepsMsg) tea.Cmd {
+	judged := false
+	for _, s := range msg.steps {
+		w.take(s)
+		judged = judged || s.Judged != nil || s.Exit != nil
+	}
+	if msg.ended {
+		w.ended, w.stopping = true, false
+		if w.end != nil && w.ctx.Err() == nil && !errors.Is(w.end, context.Canceled) {
+			w.err = w.end
+		}
+		return w.board.reload()
+	}
+	if judged {
+		return tea.Batch(w.next(), w.board.reload())
+	}
+	return w.next()
+}
+
+// unwatch ends the watching; the server goes on.
+func (w *watch) unwatch() {
+	w.cancel()
+	w.forget("watch", w.server)
 }
 
 // take adds a step to the picture. A start that comes after a crash begins a new one.
@@ -186,7 +265,7 @@ func (w *watch) outcome() string {
 	}
 	s += "."
 	if file := w.elsewhere(); file != "" {
-		s += " It printed nothing, but wrote " + file + "; if that is its log, o says so."
+		s += " It printed nothing, but wrote " + file + "; if that is its log, O says so."
 	} else if w.result.Hint != "" {
 		s += " " + upper(w.result.Hint) + "."
 	}
@@ -197,7 +276,7 @@ func (w *watch) outcome() string {
 		s += " The server could not be asked on its console: " + w.result.Unheard + "."
 	}
 	if n := len(w.result.Made); n > 0 {
-		then := "x stops the server, e opens them, s starts it again"
+		then := "X stops the server, e opens them, s starts it again"
 		if w.exit != nil {
 			then = "e opens them, s starts the server again"
 		}

@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"initium/internal/app"
 	"initium/internal/core/culprit"
 	"initium/internal/core/lineup"
@@ -48,7 +46,7 @@ func TestWatchPhases(t *testing.T) {
 		"no start":     {func(w *watch) { w.err = errors.New("no program\x07") }, "✕ could not be started"},
 		"said of self": {func(w *watch) { p := *good; p.Differs = []string{"the server says that its port is 1"}; w.result = &p }, "The server says that its port is 1."},
 		"unheard":      {func(w *watch) { p := *good; p.Unheard = "it is deaf"; w.result = &p }, "could not be asked on its console: it is deaf."},
-		"made":         {func(w *watch) { p := *good; p.Made = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "1 file or folder at this start: x stops the server"},
+		"made":         {func(w *watch) { p := *good; p.Made = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "1 file or folder at this start: X stops the server"},
 		"owed":         {func(w *watch) { p := *good; p.Unmade = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "a has not made /x yet"},
 		"hint":         {func(w *watch) { p := *bad; p.Hint = "it printed nothing"; w.result = &p }, "It printed nothing."},
 		"elsewhere":    {func(w *watch) { w.step.Elsewhere = "logs/a.log" }, "nothing printed yet, but logs/a.log grows"},
@@ -114,10 +112,11 @@ func TestWatchOfASecondStart(t *testing.T) {
 // A server that is still starting is stopped before it is started anew, though the board
 // has not seen it run.
 func TestStartAnewWhileItStarts(t *testing.T) {
-	m := &model{server: "s", watch: &watch{server: "s"}}
-	m.board.look = &app.Look{}
-	if cmd := m.startAnew(); cmd == nil || !m.anew || !strings.Contains(m.notice, "Stopping") {
-		t.Errorf("anew %v: %q", m.anew, m.notice)
+	m, b := boardOn(t, 100, 30)
+	watching(b)
+	m.stack = m.stack[:2]
+	if cmd := b.startAnew(); cmd == nil || !b.stuck || !strings.Contains(m.notice, "Stopping") {
+		t.Errorf("anew: %q", m.notice)
 	}
 }
 
@@ -142,7 +141,8 @@ func TestServerStates(t *testing.T) {
 }
 
 func TestCompareView(t *testing.T) {
-	v := newCompareView(&proof.Comparison{Starts: [2]int{2, 5}, Verdicts: [2]proof.Verdict{proof.Proved, proof.NotProved}, Came: []string{"new_one"}, Gone: []string{"old_one"},
+	m, _ := boardOn(t, 80, 10)
+	v := newCompareView(m, "h", &proof.Comparison{Starts: [2]int{2, 5}, Verdicts: [2]proof.Verdict{proof.Proved, proof.NotProved}, Came: []string{"new_one"}, Gone: []string{"old_one"},
 		Releases: []proof.Difference{{Mod: "a", Then: "1", Now: "2"}}, Outcomes: []proof.Difference{{Mod: "b", Then: "confirmed", Now: "failed"}}, Moved: []string{"c"},
 		Settings: []proof.Difference{{Mod: "title", Now: "X"}}, Files: []proof.FileChange{{Mod: "a", Path: "x.lua", What: "changed"}}, Times: []proof.LoadTime{{Mod: "a", Then: 10, Now: 500}},
 		New: []proof.Remark{{Line: 9, Text: "error here", Mod: "a", Sure: proof.SureName}}, Old: []proof.Remark{{Text: "gone now"}}, ReadyMS: [2]int64{1000, 2000}})
@@ -155,19 +155,19 @@ func TestCompareView(t *testing.T) {
 			t.Errorf("no %q in\n%s", want, got)
 		}
 	}
-	m := &model{view: viewCompare, diff: v, w: 80, h: 10}
+	m.open(v)
 	for range 30 {
-		m.compareKey("down")
+		m.key("down")
 		v.draw(newCanvas(80, 6), 0, 6)
 	}
 	if v.first != len(v.lines)-4 {
 		t.Errorf("scrolled to %d of %d", v.first, len(v.lines))
 	}
-	m.compareKey("esc")
-	if m.view != viewBoard {
+	m.key("esc")
+	if _, ok := m.top().(*board); !ok {
 		t.Error("Esc does not leave")
 	}
-	same := newCompareView(&proof.Comparison{})
+	same := newCompareView(m, "h", &proof.Comparison{})
 	c = newCanvas(80, 10)
 	same.draw(c, 0, 10)
 	if !strings.Contains(plain(c), "Nothing of note differs.") {
@@ -176,7 +176,7 @@ func TestCompareView(t *testing.T) {
 }
 
 func TestCulpritView(t *testing.T) {
-	v := &culpritView{server: "s", symptom: "boom.*", began: time.Now(), cancel: func() {}, news: make(chan app.Tried), end: make(chan culpritEnd, 1)}
+	v := &culpritView{server: "s", symptom: "boom.*", began: time.Now(), cancel: func() {}, news: newStream[culpritStep]()}
 	show := func() string {
 		c := newCanvas(130, 24)
 		v.draw(c, 0, 24)
@@ -196,13 +196,15 @@ func TestCulpritView(t *testing.T) {
 	if got := show(); !strings.Contains(got, "✕ fails") || !strings.Contains(got, "1 made, 5 to come at the most, about 10.0 s at the longest") || len(v.tries) != 2 {
 		t.Errorf("after it:\n%s", got)
 	}
-	m := &model{view: viewCulprit, hunt: v, w: 120, h: 30}
-	if cmd := m.answer(foundMsg{v, culpritEnd{found: &app.Culprits{Culprits: []string{"x", "y"}, With: []string{"z"}, Reason: "it sank", Evidence: []proof.Evidence{{Line: 4, Text: "sunk"}}, Starts: 9, Rate: 0.5, Repeat: 3, Instead: []found.Remedy{{Text: "move z before y"}},
-		Changes: []lineup.Change{{Op: lineup.OpOff, Mod: "x"}}}}}); cmd != nil {
+	m, _ := boardOn(t, 120, 30)
+	v.desk = m.desk(v)
+	m.open(v)
+	if cmd := v.update(culpritMsg{ended: true, steps: []culpritStep{{ended: true, found: &app.Culprits{Culprits: []string{"x", "y"}, With: []string{"z"}, Reason: "it sank", Evidence: []proof.Evidence{{Line: 4, Text: "sunk"}}, Starts: 9, Rate: 0.5, Repeat: 3, Instead: []found.Remedy{{Text: "move z before y"}},
+		Changes: []lineup.Change{{Op: lineup.OpOff, Mod: "x"}}}}}}); cmd != nil {
 		t.Error("a result asks for more")
 	}
 	got := show()
-	for _, want := range []string{"found, in 9 starts", "the culprits, together: x, y", "needs       z", "because     it sank", "log 4       sunk", "in about 50 % of the starts; 3 without it", "look at it with doubt", "remedy      switch x off", "or perhaps  move z before y   (M plans it; it was not tried)"} {
+	for _, want := range []string{"found, in 9 starts", "the culprits, together: x, y", "needs       z", "because     it sank", "log 4       sunk", "in about 50 % of the starts; 3 without it", "look at it with doubt", "remedy      switch x off", "or perhaps  move z before y   (2 plans it; it was not tried)"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("no %q in\n%s", want, got)
 		}
@@ -236,55 +238,56 @@ func TestTeachView(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := &model{app: a, palette: newPalette(groundDark), view: viewTeach, teach: newTeachView(l, 0), only: true, w: 110, h: 30}
+	m := newModel(t.Context(), a)
+	m.palette, m.w, m.h = newPalette(groundDark), 110, 30
+	v := newTeachView(m, l, 0)
+	m.open(v)
 	keys := func(list ...string) {
 		for _, k := range list {
-			switch {
-			case m.prompt != nil && k == "enter":
-				m.promptKey(tea.KeyPressMsg{Code: tea.KeyEnter})
-			case m.prompt != nil:
-				m.prompt.value = k
-			default:
-				m.key(k)
+			if m.prompt != nil && k != "enter" {
+				m.prompt.set(k)
+				continue
 			}
+			_, cmd := m.Update(press(k))
+			carry(m, cmd)
 		}
 	}
 	show := func() string { return m.View().Content }
-	keys("down", "l", "tide", "enter")
-	if m.teach.taught == nil || m.teach.taught.Rule.Line != "{mod} is up, {ms} ms" || len(m.teach.taught.Matches) != 2 {
-		t.Fatalf("the rule is %+v, %s", m.teach.taught, m.notice)
+	keys("down", "1", "tide", "enter")
+	if v.taught == nil || v.taught.Rule.Line != "{mod} is up, {ms} ms" || len(v.taught.Matches) != 2 {
+		t.Fatalf("the rule is %+v, %s", v.taught, m.notice)
 	}
 	if got := show(); !strings.Contains(got, "2 lines, marked") || !strings.Contains(got, "tide, sand") || strings.Contains(got, "\x1b[2J") {
 		t.Errorf("it shows\n%q", got)
 	}
 	keys("down", "+", "rock", "enter")
-	if got := m.teach.taught.Rule.Line; got != "{mod} is up, {any}" {
+	if got := v.taught.Rule.Line; got != "{mod} is up, {any}" {
 		t.Errorf("with another example: %s, %s", got, m.notice)
 	}
-	keys("esc", "up", "l", "tide", "enter", "end", "-", "home", "-")
-	if len(m.teach.lesson.Counter) != 2 || m.teach.taught == nil {
-		t.Errorf("with lines that are none: %+v", m.teach.lesson)
+	keys("esc", "up", "1", "tide", "enter", "end", "-", "home", "-")
+	if len(v.lesson.Counter) != 2 || v.taught == nil {
+		t.Errorf("with lines that are none: %+v", v.lesson)
 	}
 	keys("n", "enter")
-	if !strings.Contains(m.teach.written, "door.toml") || len(m.teach.missing) != 1 || !strings.Contains(m.teach.missing[0], "ready") {
-		t.Errorf("written %q, missing %q, %s", m.teach.written, m.teach.missing, m.notice)
+	if !strings.Contains(v.written, "door.toml") || len(v.missing) != 1 || !strings.Contains(v.missing[0], "ready") {
+		t.Errorf("written %q, missing %q, %s", v.written, v.missing, m.notice)
 	}
-	keys("end", "r", "enter")
-	if len(m.teach.missing) != 0 || !strings.Contains(show(), "complete") {
-		t.Errorf("still missing %q, %s", m.teach.missing, m.notice)
+	keys("end", "5", "enter")
+	if len(v.missing) != 0 || !strings.Contains(show(), "complete") {
+		t.Errorf("still missing %q, %s", v.missing, m.notice)
 	}
-	keys("home", "down", "r")
-	if m.teach.taught == nil {
+	keys("home", "down", "5")
+	if v.taught == nil {
 		t.Error("a meaning without a name makes no rule")
 	}
-	keys("esc", "home", "l", "nobody", "enter")
+	keys("esc", "home", "1", "nobody", "enter")
 	if !m.bad || !strings.Contains(m.notice, "does not name nobody") {
 		t.Errorf("a name that is not there: %q", m.notice)
 	}
 	if d, err := a.Dialect("door"); err != nil || len(d.Dialect.Log.Rules) != 2 || d.Dialect.Log.Prefix != "{time} {level} " {
 		t.Errorf("the dialect: %v, %v", d.Dialect, err)
 	}
-	if words := fmt.Sprint(m.teach.keys()); !strings.Contains(words, "loaded") && !strings.Contains(words, "means") {
+	if words := fmt.Sprint(v.keys()); !strings.Contains(words, "loaded") && !strings.Contains(words, "means") {
 		t.Errorf("the keys are %s", words)
 	}
 }

@@ -7,6 +7,9 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+
+	"initium/internal/app"
+	"initium/internal/core/proof"
 )
 
 // watchHelp are the keys of the watch besides those of every log.
@@ -14,12 +17,16 @@ var watchHelp = []keyHelp{
 	{"Tab", "choose among the mods, or scroll the log"},
 	{"c", "type a line on the server's console"},
 	{"L", "load the chosen mod anew, where the server can"},
-	{"r", "start the server again after a crash, or not"},
-	{"x", "stop the server: politely, then patiently, then by force"},
+	{"R", "start the server again after a crash, or not"},
+	{"X", "stop the server: politely, then patiently, then by force"},
 	{"e", "open the files that mods made at their first start"},
-	{"o", "take the file that grows for the server's log"},
+	{"O", "take the file that grows for the server's log"},
 	{"s S", "start it once it has stopped; stop it and start it again"},
 	{"Esc", "to the board; the server goes on"},
+}
+
+func (w *watch) help() []helpList {
+	return []helpList{{"A start as it happens, and the server that runs after it", watchHelp}, {"In every log", logHelp}, {"What the shapes say", shapeHelp}}
 }
 
 // usualGuard is how many crashes in a row a server is started again after, when the
@@ -33,56 +40,66 @@ func (w *watch) mod() string {
 	return ""
 }
 
-func (m *model) watchKey(k string) tea.Cmd {
-	w := m.watch
-	h := m.watchHeight()
-	if w.inMods {
-		by := map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -h / 2, "pgdown": h / 2, "home": -len(w.names), "end": len(w.names)}[k]
-		if by != 0 {
-			w.chosen = min(max(w.chosen+by, 0), max(len(w.names)-1, 0))
-			if w.log.filter == logMod {
-				w.log.show(logMod, w.mod(), h)
-			}
-			return nil
+func (w *watch) key(k string) tea.Cmd {
+	h := w.logHeight()
+	if by := w.moved(k, len(w.names)); w.inMods && by != 0 {
+		w.chosen = min(max(w.chosen+by, 0), max(len(w.names)-1, 0))
+		if w.log.filter == logMod {
+			w.log.show(logMod, w.mod(), h)
 		}
+		return nil
 	}
-	if m.logKeys(&w.log, k, w.mod(), h) {
+	if w.logKeys(&w.log, k, w.mod(), h) {
 		return nil
 	}
 	switch k {
 	case "tab":
 		w.inMods = !w.inMods
-	case "w":
-		return m.openTeach(w.log.mark)
+	case "D":
+		return w.openTeach(w.server, w.log.mark)
 	case "c":
-		m.askConsole()
+		return w.askConsole()
 	case "L":
-		return m.loadAnew(w.mod())
-	case "r":
-		return m.toggleGuard()
-	case "x":
-		if !w.down() && !w.stopping {
-			w.stopping = true
-			return m.stopServer()
-		}
+		return w.loadAnew(w.mod())
+	case "R":
+		return w.toggleGuard()
+	case "X":
+		return w.stop(false)
 	case "s":
-		if w.down() && !m.stuck {
-			return m.startServer()
+		if w.down() {
+			return tea.Batch(w.desk.back(), w.board.watchAnew(true))
 		}
+		w.say("The server runs; S stops it and starts it again.")
 	case "S":
-		return m.startAnew()
+		if w.down() {
+			return tea.Batch(w.desk.back(), w.board.watchAnew(true))
+		}
+		return w.stop(true)
 	case "e":
-		return m.openMade()
-	case "o":
-		return m.ownLog()
-	case "enter", "esc":
-		m.view, m.notice = viewBoard, ""
-		return m.reload()
-	case "q":
-		return m.close()
+		return w.openMade()
+	case "O":
+		return w.ownLog()
+	case "esc", "enter":
+		return w.desk.back()
 	}
 	return nil
 }
+
+// stop stops the server; anew tells that it is started again then.
+func (w *watch) stop(anew bool) tea.Cmd {
+	if w.down() || w.stopping || w.stuck {
+		return nil
+	}
+	w.stopping = true
+	w.say("Stopping the server …")
+	name := w.server
+	return w.wish(func() tea.Msg {
+		exit, err := w.app.Stop(w.ctx, name)
+		return stoppedMsg{exit, anew, err}
+	})
+}
+
+func (w *watch) wheel(by int) { w.log.scroll(by, w.logHeight()) }
 
 func (w *watch) keys() []keyHelp {
 	keys := []keyHelp{{"↑ ↓", "scroll"}}
@@ -91,25 +108,25 @@ func (w *watch) keys() []keyHelp {
 	}
 	switch {
 	case w.err != nil:
-		return []keyHelp{{"Esc", "to the board"}, {"?", "help"}, {"q", "close"}}
+		return []keyHelp{{"Esc", "to the board"}}
 	case w.down():
 		if w.result != nil && len(w.result.Made) > 0 {
 			keys = append(keys, keyHelp{"e", "open what was made"})
 		}
 		keys = append(keys, keyHelp{"s", "start again"})
 	default:
-		keys = append(keys, keyHelp{"x", "stop the server"}, keyHelp{"S", "start anew"}, keyHelp{"c", "console"})
+		keys = append(keys, keyHelp{"X", "stop the server"}, keyHelp{"S", "start anew"}, keyHelp{"c", "console"})
 	}
 	if w.elsewhere() != "" {
-		keys = append(keys, keyHelp{"o", "that is its log"})
+		keys = append(keys, keyHelp{"O", "that is its log"})
 	}
-	keys = append(keys, keyHelp{"Esc", "to the board"}, keyHelp{"t", "next trouble"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"?", "help"}, keyHelp{"q", "close"})
+	keys = append(keys, keyHelp{"Esc", "to the board"}, keyHelp{"t", "next trouble"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"})
 	if !w.inMods {
 		keys = append(keys, keyHelp{"Tab", "the mods"})
 	} else {
 		keys = append(keys, keyHelp{"L", "load anew"})
 	}
-	return append(keys, keyHelp{"r", "restart after a crash"})
+	return append(keys, keyHelp{"R", "restart after a crash"})
 }
 
 // elsewhere is the file that grows while the server prints nothing, "" for none.
@@ -121,15 +138,15 @@ func (w *watch) elsewhere() string {
 }
 
 // ownLog has the file that grows followed as the server's log, from the next start on.
-func (m *model) ownLog() tea.Cmd {
-	name, file := m.server, m.watch.elsewhere()
+func (w *watch) ownLog() tea.Cmd {
+	name, file := w.server, w.elsewhere()
 	if file == "" {
 		return nil
 	}
-	return func() tea.Msg {
-		written, err := m.app.OwnLog(name, file)
+	return w.ask(func() tea.Msg {
+		written, err := w.app.OwnLog(name, file)
 		return ownedMsg{clean(written), err}
-	}
+	})
 }
 
 type ownedMsg struct {
@@ -137,133 +154,111 @@ type ownedMsg struct {
 	err  error
 }
 
-// watchHeight is how many lines of the log can be seen.
-func (m *model) watchHeight() int { return max(m.bodyHeight()-watchHead, 1) }
+// logHeight is how many lines of the log can be seen.
+func (w *watch) logHeight() int { return max(w.bodyHeight()-watchHead, 1) }
 
-// startServer begins a start and watches it.
-func (m *model) startServer() tea.Cmd {
-	if m.watch != nil {
-		m.watch.finish()
+// start begins a start and watches it.
+func (b *board) start() tea.Cmd {
+	if b.look.Running {
+		b.say("The server runs; l watches it, S stops it and starts it again.")
+		return nil
 	}
-	m.notice = ""
-	m.watch, m.view = newWatch(m.ctx, m.app, &m.board, true), viewWatch
-	return tea.Batch(m.watch.next(), m.knownTrouble(m.watch))
+	return b.watchAnew(true)
 }
 
 // startAnew stops the server, if it runs, and starts it again.
-func (m *model) startAnew() tea.Cmd {
-	if m.stuck || m.board.look == nil {
+func (b *board) startAnew() tea.Cmd {
+	if b.stuck || b.look == nil {
 		return nil
 	}
-	watched := m.watch != nil && m.watch.server == m.server && !m.watch.down()
-	if !m.board.look.Running && !watched {
-		return m.startServer()
+	if !b.look.Running && (b.watching == nil || b.watching.down()) {
+		return b.start()
 	}
-	stop := m.stopServer()
-	m.anew = true
-	return stop
+	return b.stop(true)
 }
 
-// watchServer watches the server that runs.
-func (m *model) watchServer() tea.Cmd {
-	m.notice = ""
-	m.view = viewWatch
-	if m.watch != nil && m.watch.server == m.server && !m.watch.down() {
-		return nil
+// watch watches the server that runs.
+func (b *board) watch() tea.Cmd {
+	if b.watching != nil && !b.watching.down() {
+		return b.enter(b.watching)
 	}
-	m.watch = newWatch(m.ctx, m.app, &m.board, false)
-	return tea.Batch(m.watch.next(), m.knownTrouble(m.watch))
+	return b.watchAnew(false)
 }
 
-type knownMsg struct {
-	w     *watch
-	known map[string]bool
+// watchAnew begins to watch the server; begin tells that a start is begun too.
+func (b *board) watchAnew(begin bool) tea.Cmd {
+	if b.watching != nil {
+		b.watching.unwatch()
+	}
+	b.watching = newWatch(b, begin)
+	return tea.Batch(b.enter(b.watching), b.watching.next(), b.watching.knownTrouble(b.look))
 }
 
 // knownTrouble reads what the last proved start said of trouble.
-func (m *model) knownTrouble(w *watch) tea.Cmd {
-	look := m.board.look
-	return func() tea.Msg {
-		known, err := m.app.KnownTrouble(look, m.app.Current(w.server))
+func (w *watch) knownTrouble(look *app.Look) tea.Cmd {
+	return w.ask(func() tea.Msg {
+		known, err := w.app.KnownTrouble(look, w.app.Current(w.server))
 		if err != nil || known == nil {
 			return nil // what is new is then not told apart
 		}
-		return knownMsg{w, known}
-	}
-}
-
-// learn tells new trouble apart, also in what was said before.
-func (l *logView) learn(known map[string]bool, alike func(string) string) {
-	l.known, l.fresh = known, 0
-	for i := range l.lines {
-		line := &l.lines[i]
-		switch {
-		case line.joined && i > 0:
-			line.fresh = l.lines[i-1].fresh
-		case line.trouble:
-			if line.fresh = !known[alike(line.text)]; line.fresh {
-				l.fresh++
-			}
-		}
-	}
+		return knownMsg{known}
+	})
 }
 
 // askConsole asks for a line to be typed on the server's console.
-func (m *model) askConsole() {
-	w := m.watch
+func (w *watch) askConsole() tea.Cmd {
 	if w.down() {
-		m.say("The server does not run; s starts it.")
-		return
-	}
-	name := w.server
-	m.prompt = &prompt{label: "Console: ", done: func(line string) tea.Cmd {
-		w.log.mark = 0
-		w.log.scroll(len(w.log.shown), m.watchHeight())
-		return func() tea.Msg { return typedMsg{m.app.Type(name, line)} }
-	}}
-}
-
-type typedMsg struct{ err error }
-
-// loadAnew has the server load one mod anew.
-func (m *model) loadAnew(mod string) tea.Cmd {
-	if mod == "" {
-		m.say("Tab goes to the mods; choose the one that is to be loaded anew.")
+		w.say("The server does not run; s starts it.")
 		return nil
 	}
-	m.say("Loading %s anew …", mod)
-	name := m.server
-	return func() tea.Msg {
-		done, err := m.app.SwitchMod(m.ctx, name, mod, "reload")
-		return switchedMsg{done, err}
+	return w.console(w.server, func() {
+		w.log.mark = 0
+		w.log.scroll(len(w.log.shown), w.logHeight())
+	})
+}
+
+// loadAnew has the server load one mod anew.
+func (w *watch) loadAnew(mod string) tea.Cmd {
+	if mod == "" {
+		w.say("Tab goes to the mods; choose the one that is to be loaded anew.")
+		return nil
 	}
+	w.say("Loading %s anew …", mod)
+	name := w.server
+	return w.ask(func() tea.Msg {
+		done, err := w.app.SwitchMod(w.ctx, name, mod, app.SwitchReload)
+		return switchedMsg{done, err}
+	})
+}
+
+type switchedMsg struct {
+	mod *proof.Mod
+	err error
 }
 
 // toggleGuard switches restarts after a crash on or off.
-func (m *model) toggleGuard() tea.Cmd {
-	w, name := m.watch, m.server
-	times := usualGuard
+func (w *watch) toggleGuard() tea.Cmd {
+	name, times := w.server, usualGuard
 	if w.guard > 0 {
 		times = 0
 	}
 	w.guard = times
 	if times > 0 {
-		m.say("After a crash the server is started again, with growing pauses, at most %d times in a row.", times)
+		w.say("After a crash the server is started again, with growing pauses, at most %d times in a row.", times)
 	} else {
-		m.say("After a crash the server stays down.")
+		w.say("After a crash the server stays down.")
 	}
-	return func() tea.Msg { return typedMsg{m.app.Guard(name, times)} }
+	return w.ask(func() tea.Msg { return typedMsg{w.app.Guard(name, times)} })
 }
 
 // openMade opens the files that mods have made in the operator's editor.
-func (m *model) openMade() tea.Cmd {
-	w := m.watch
+func (w *watch) openMade() tea.Cmd {
 	if w.result == nil || len(w.result.Made) == 0 {
-		m.say("No mod made a file of its own at this start, as far as the dialect knows.")
+		w.say("No mod made a file of its own at this start, as far as the dialect knows.")
 		return nil
 	}
 	if !w.down() {
-		m.say("The server runs, and might write them again; x stops it first.")
+		w.say("The server runs, and might write them again; X stops it first.")
 		return nil
 	}
 	editor := os.Getenv("VISUAL")
@@ -271,12 +266,13 @@ func (m *model) openMade() tea.Cmd {
 		editor = os.Getenv("EDITOR")
 	}
 	if editor == "" {
-		m.say("Set EDITOR to the program that you edit with. The first is %s", w.result.Made[0].Path)
+		w.say("Set EDITOR to the program that you edit with. The first is %s", w.result.Made[0].Path)
 		return nil
 	}
 	words := strings.Fields(editor)
 	for _, made := range w.result.Made {
 		words = append(words, made.Path)
 	}
-	return tea.ExecProcess(exec.CommandContext(context.WithoutCancel(m.ctx), words[0], words[1:]...), func(err error) tea.Msg { return typedMsg{err} })
+	id := w.id
+	return tea.ExecProcess(exec.CommandContext(context.WithoutCancel(w.ctx), words[0], words[1:]...), func(err error) tea.Msg { return answerMsg{to: id, msg: typedMsg{err}} })
 }

@@ -1,0 +1,145 @@
+package tui
+
+import (
+	"fmt"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"initium/internal/core/lineup"
+	"initium/internal/core/rule"
+)
+
+// findMod asks for a part of a name and goes there while it is typed; the arrow
+// keys go through all that have it.
+func (b *board) findMod() {
+	was := ""
+	if mod := b.mod(); mod != nil {
+		was = mod.Name
+	}
+	var hits []string
+	at := 0
+	goTo := func() {
+		label := "Find: "
+		if len(hits) > 0 {
+			b.reveal(hits[at])
+			label = fmt.Sprintf("Find (%d of %d): ", at+1, len(hits))
+		} else if b.prompt.value() != "" {
+			label = "Find (none has that): "
+		}
+		b.prompt.label = label
+	}
+	p := newPrompt("Find: ", "", func(string) tea.Cmd { return nil })
+	p.typed = func(text string) { hits, at = b.find(text), 0; goTo() }
+	p.step = func(by int) {
+		if len(hits) > 0 {
+			at = (at + by + len(hits)) % len(hits)
+			goTo()
+		}
+	}
+	p.leave = func() { b.reveal(was) }
+	b.prompt = p
+}
+
+// writeRule asks for a rule about the selected mod.
+func (b *board) writeRule() tea.Cmd {
+	mod := b.mod()
+	if mod == nil {
+		return nil
+	}
+	name, server := mod.Name, b.name
+	b.prompt = newPrompt("Rule: "+clean(name)+" … (before, after, apart, needs, reads NAME; first, last, stay; then because …) ", "", func(typed string) tea.Cmd {
+		r := parseRule(name, typed)
+		return b.wish(func() tea.Msg { return stagedMsg{"Written down: " + r.String() + ".", b.app.PutRule(server, r)} })
+	})
+	return nil
+}
+
+// parseRule reads "KIND [OTHER] [because REASON]".
+func parseRule(name, typed string) rule.Rule {
+	words, because, _ := strings.Cut(typed, " because ")
+	fields := strings.Fields(words)
+	r := rule.Rule{Mod: name, Because: strings.TrimSpace(because)}
+	if len(fields) > 0 {
+		r.Kind = rule.Kind(fields[0])
+	}
+	if len(fields) > 1 {
+		r.Other = fields[1]
+	}
+	return r
+}
+
+// acceptFinding asks for the reason to accept the first finding of the selected
+// row as it is.
+func (b *board) acceptFinding() tea.Cmd {
+	for _, f := range b.row().findings {
+		if f.Accepted != "" {
+			continue
+		}
+		server := b.name
+		b.prompt = newPrompt("Accept \""+f.Message+"\", because: ", "", func(because string) tea.Cmd {
+			return b.wish(func() tea.Msg {
+				_, err := b.app.Accept(server, f.Code, f.Mod, because)
+				return stagedMsg{"Accepted, until what it says changes.", err}
+			})
+		})
+		return nil
+	}
+	b.say("There is no finding about this row to accept.")
+	return nil
+}
+
+// newSection asks for the title of a section that begins above the selected row.
+func (b *board) newSection() tea.Cmd {
+	mod := b.mod()
+	if mod == nil || len(mod.Entries) == 0 {
+		return nil
+	}
+	before := b.line(mod)
+	b.prompt = newPrompt("Title of the section that begins at "+clean(before)+": ", "", func(title string) tea.Cmd {
+		return b.stage(lineup.Change{Op: lineup.OpNewSection, Mod: title, Where: lineup.Where{Before: before}})
+	})
+	return nil
+}
+
+// renameSection asks for a new title of the selected row's section.
+func (b *board) renameSection() tea.Cmd {
+	mod := b.mod()
+	if mod == nil || mod.Section == "" {
+		b.say("This row stands in no section.")
+		return nil
+	}
+	old := mod.Section
+	b.prompt = newPrompt("New title of the section: ", clean(old), func(title string) tea.Cmd {
+		if title == old {
+			return nil
+		}
+		return b.stage(lineup.Change{Op: lineup.OpRenameSection, Mod: old, To: title})
+	})
+	return nil
+}
+
+// moveSection stages a move of the selected row's section past its neighbour.
+func (b *board) moveSection(by int) tea.Cmd {
+	mod := b.mod()
+	if mod == nil || mod.Section == "" {
+		return nil
+	}
+	titles := b.look.Survey.Lineup.SectionTitles()
+	at := -1
+	for i, title := range titles {
+		if title == mod.Section {
+			at = i
+		}
+	}
+	c := lineup.Change{Op: lineup.OpMoveSection, Mod: mod.Section}
+	switch {
+	case at < 0 || at+by < 0 || at+by >= len(titles):
+		return nil
+	case by < 0:
+		c.Where.Section = titles[at-1]
+	case at+2 < len(titles):
+		c.Where.Section = titles[at+2]
+	}
+	return b.stage(c)
+}
