@@ -243,7 +243,7 @@ func TestReturning(t *testing.T) {
 	// The same lines changed by somebody else: refused, with the place.
 	h.do(0, "off", "h", "a")
 	write(t, h.script(), strings.Replace(contents(t, h.script()), "# berth a", "# berth a, never again", 1))
-	if out := h.do(2, "undo", "h"); !strings.Contains(out, "line 4 has been changed since by somebody else") {
+	if out := h.do(3, "undo", "h"); !strings.Contains(out, "line 4 has been changed since by somebody else") {
 		t.Errorf("undo says %s", out)
 	}
 }

@@ -35,7 +35,7 @@ type App struct {
 
 	mu    sync.Mutex // guards what follows: a screen asks for several things at once
 	notes []string
-	asked map[string]asked          // by the version command
+	asked map[string]*asked         // by the version command
 	read  map[string]DialectEntry   // by file
 	known map[string]*survey.Memory // by server
 

@@ -10,7 +10,6 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
-	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 	"initium/internal/host"
 )
@@ -32,7 +31,12 @@ func (a *App) planOn(ctx context.Context, s *Server, now *survey.Survey, changes
 		return nil, nil, err
 	}
 	p := plan.Between(now.Lineup, w.lines)
-	p.Changes, p.Parts, p.Rules = slices.Clone(changes), w.plan.Parts, w.plan.Rules
+	p.Changes, p.Parts = slices.Clone(changes), w.plan.Parts
+	for _, r := range w.plan.Rules { // each once
+		if !slices.ContainsFunc(slices.Concat(s.Rules, p.Rules), r.Same) {
+			p.Rules = append(p.Rules, r)
+		}
+	}
 	w.look()
 	return p, w.seen, nil
 }
@@ -91,24 +95,7 @@ func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress fun
 	if err != nil {
 		return err
 	}
-	if err := l.Apply(ctx, name, why(p.Changes), p, a.fetch(p, progress)); err != nil {
-		return err
-	}
-	return a.writeDown(l, s, p.Rules)
-}
-
-// writeDown keeps the rules that came with a plan, each once.
-func (a *App) writeDown(l *host.Ledger, s *Server, rules []rule.Rule) error {
-	for _, r := range rules {
-		known := func(k rule.Rule) bool { return k.Kind == r.Kind && k.Mod == r.Mod && k.Other == r.Other }
-		if slices.ContainsFunc(s.Rules, known) {
-			continue
-		}
-		if err := l.PutRule(s.Record.Name, r); err != nil {
-			return err
-		}
-	}
-	return nil
+	return l.Apply(ctx, name, why(p.Changes), p, a.fetch(p, progress))
 }
 
 // held tells files that the dialect wants left alone while the server runs.
@@ -190,7 +177,7 @@ func (a *App) Ledger(name string) ([]host.Entry, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := a.CatchUp(context.Background(), name); err != nil {
+	if _, err := a.CatchUp(context.Background(), name); err != nil {
 		return nil, err
 	}
 	return l.Entries(name)
@@ -241,9 +228,10 @@ func (a *App) ReturnPlan(name string, to int) (p *plan.Plan, why string, err err
 	default:
 		why = fmt.Sprintf("return to entry %d", to)
 	}
-	p, err = l.Return(name, to)
-	if err != nil {
+	if p, err = l.Return(name, to); errors.Is(err, host.ErrNoEntry) {
 		return nil, "", UsageError{err}
+	} else if err != nil {
+		return nil, "", err
 	}
 	s, err := a.Server(name)
 	if err != nil {

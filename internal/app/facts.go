@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"initium/internal/core/check"
@@ -179,6 +180,8 @@ func (a *App) version(s *Server, now *survey.Survey, b *dialect.Build) (string, 
 
 // asked is what a version command said, for as long as its program is the same.
 type asked struct {
+	mu      sync.Mutex
+	done    bool
 	changed time.Time
 	data    []byte
 	err     error
@@ -206,16 +209,27 @@ func (a *App) versionText(s *Server, b *dialect.Build) ([]byte, error) {
 	if info, err := os.Stat(command[0]); err == nil {
 		changed = info.ModTime()
 	}
-	key := strings.Join(command, "\x00")
+	said := a.askedOf(strings.Join(command, "\x00"))
+	said.mu.Lock() // nobody waits for it but who asks for the same
+	defer said.mu.Unlock()
+	if !said.done || !said.changed.Equal(changed) {
+		said.data, said.err = host.AskVersion(command, filepath.Clean(s.Record.Dir))
+		said.changed, said.done = changed, true
+	}
+	return said.data, said.err
+}
+
+// askedOf is what a command has said, or is to say.
+func (a *App) askedOf(command string) *asked {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if said, ok := a.asked[key]; ok && said.changed.Equal(changed) {
-		return said.data, said.err
+	said := a.asked[command]
+	if said == nil {
+		said = &asked{}
+		if a.asked == nil {
+			a.asked = map[string]*asked{}
+		}
+		a.asked[command] = said
 	}
-	data, err := host.AskVersion(command, filepath.Clean(s.Record.Dir))
-	if a.asked == nil {
-		a.asked = map[string]asked{}
-	}
-	a.asked[key] = asked{changed, data, err}
-	return data, err
+	return said
 }

@@ -393,11 +393,11 @@ const (
 )
 
 // CatchUp judges the starts of a server that nobody has looked at: those that its
-// keeper made after a crash, or that were made by others.
-func (a *App) CatchUp(ctx context.Context, name string) error {
+// keeper made after a crash, or that were made by others. It returns how many it judged.
+func (a *App) CatchUp(ctx context.Context, name string) (judged int, err error) {
 	numbers, err := a.Home.Starts(name)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	for _, n := range numbers[max(len(numbers)-lateStarts, 0):] {
 		dir := a.Home.Start(name, n)
@@ -414,17 +414,31 @@ func (a *App) CatchUp(ctx context.Context, name string) error {
 		}
 		release, mine := dir.Judge()
 		if !mine {
-			return nil
+			return judged, nil
 		}
 		limited, cancel := context.WithTimeout(ctx, lateLimit)
 		err = a.catchUp(limited, name, dir, n)
 		cancel()
 		release()
 		if err != nil {
-			return err
+			return judged, err
+		}
+		if dir.Judged() {
+			judged++
 		}
 	}
-	return nil
+	return judged, nil
+}
+
+// CatchUpAll judges what was left of all servers; initium ledger says why that cannot be
+// done. It returns how many starts it judged.
+func (a *App) CatchUpAll(ctx context.Context) (judged int) {
+	names, _ := a.Home.Servers() // who looks at them is told
+	for _, name := range names {
+		n, _ := a.CatchUp(ctx, name)
+		judged += n
+	}
+	return judged
 }
 
 func (a *App) catchUp(ctx context.Context, name string, dir host.StartDir, number int) error {
@@ -442,10 +456,4 @@ func (a *App) catchUp(ctx context.Context, name string, dir host.StartDir, numbe
 		return err
 	}
 	return a.judgeLate(nil, f, end)
-}
-
-// catchUpNow judges what was left, for those who only look; initium ledger says why
-// that cannot be done.
-func (a *App) catchUpNow(name string) {
-	_ = a.CatchUp(context.Background(), name)
 }

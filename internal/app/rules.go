@@ -1,6 +1,7 @@
 package app
 
 import (
+	"errors"
 	"slices"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
+	"initium/internal/host"
 )
 
 // Rules lists what the operator has written down for a server and its family.
@@ -63,10 +65,11 @@ func (a *App) DropRule(name string, number int64) error {
 	if err != nil {
 		return err
 	}
-	if err := l.DropRule(name, s.Dialect.Name, number); err != nil {
+	err = l.DropRule(name, s.Dialect.Name, number)
+	if errors.Is(err, host.ErrNoRule) {
 		return UsageError{err}
 	}
-	return nil
+	return err
 }
 
 // NeedsFromLog reads from the last start what the server said that mods without

@@ -215,7 +215,6 @@ func (a *App) look(s *Server, now *survey.Survey) (*Look, error) {
 
 // LookAhead looks at a server as it will be once the staged changes are made.
 func (a *App) LookAhead(name string) (*Look, error) {
-	a.catchUpNow(name)
 	s, err := a.Server(name)
 	if err != nil {
 		return nil, err

@@ -49,7 +49,6 @@ func (a *App) Servers() ([]Summary, error) {
 
 func (a *App) summary(name string) Summary {
 	sum := Summary{Name: name}
-	a.catchUpNow(name)
 	look, err := a.Look(name)
 	if err != nil {
 		sum.Problem = text.Clean(err.Error())

@@ -94,11 +94,35 @@ func (h Home) OpenLedger() (*Ledger, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	if _, err := db.Exec(schema + notesSchema); err != nil {
+	if err := prepare(db); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("open the ledger %s: %w", name, err)
 	}
 	return &Ledger{h, db, &Contents{}}, os.Chmod(name, 0o600)
+}
+
+// ledgerVersion is how ledgers are laid out that this Initium makes (PRAGMA user_version);
+// it grows with every change of a table that is there already.
+const ledgerVersion = 1
+
+// prepare makes the tables that are missing. A ledger that a newer Initium has made is
+// refused, and left as it is.
+func prepare(db *sql.DB) error {
+	var version int
+	if err := db.QueryRow(`PRAGMA user_version`).Scan(&version); err != nil {
+		return err
+	}
+	if version > ledgerVersion {
+		return fmt.Errorf("a newer Initium has laid it out anew (version %d; this one knows up to %d); use that one", version, ledgerVersion)
+	}
+	if _, err := db.Exec(schema + notesSchema); err != nil {
+		return err
+	}
+	if version == ledgerVersion {
+		return nil
+	}
+	_, err := db.Exec(fmt.Sprintf(`PRAGMA user_version = %d`, ledgerVersion))
+	return err
 }
 
 // Close closes the ledger.
@@ -304,7 +328,7 @@ func (l *Ledger) begin(server, why string, p *plan.Plan) (id int64, err error) {
 	if id, err = result.LastInsertId(); err != nil {
 		return 0, err
 	}
-	if err := beginParts(tx, id, p.Parts); err != nil {
+	if err := errors.Join(beginParts(tx, id, p.Parts), beginRules(tx, id, p)); err != nil {
 		return 0, err
 	}
 	for _, f := range p.Files {
@@ -339,6 +363,9 @@ func (l *Ledger) done(id int64) error {
 	if _, err := tx.Exec(`DELETE FROM staged WHERE server = (SELECT server FROM entry WHERE id = ?)`, id); err != nil {
 		return err
 	}
+	if err := doneRules(tx, id); err != nil {
+		return err
+	}
 	return tx.Commit()
 }
 
@@ -349,7 +376,7 @@ func (l *Ledger) leave(id int64) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM file WHERE entry = ?`, `DELETE FROM part WHERE entry = ?`, `DELETE FROM entry WHERE id = ?`} {
+	for _, query := range []string{`DELETE FROM file WHERE entry = ?`, `DELETE FROM part WHERE entry = ?`, `DELETE FROM entry_rule WHERE entry = ?`, `DELETE FROM entry WHERE id = ?`} {
 		if _, err := tx.Exec(query, id); err != nil {
 			return err
 		}

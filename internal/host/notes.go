@@ -2,13 +2,17 @@ package host
 
 import (
 	"crypto/sha256"
+	"database/sql"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"initium/internal/core/check"
+	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 )
 
@@ -26,6 +30,15 @@ CREATE TABLE IF NOT EXISTS rule (
 	log     TEXT NOT NULL, -- the line that it was read from
 	UNIQUE (scope, family, kind, mod, other)
 );
+CREATE TABLE IF NOT EXISTS entry_rule ( -- what entries do to the rules of their server
+	entry   INTEGER NOT NULL,
+	gone    INTEGER NOT NULL, -- it is taken back
+	kind    TEXT NOT NULL,
+	mod     TEXT NOT NULL,
+	other   TEXT NOT NULL,
+	because TEXT NOT NULL
+);
+CREATE INDEX IF NOT EXISTS entry_rule_entry ON entry_rule (entry);
 CREATE TABLE IF NOT EXISTS accepted (
 	server  TEXT NOT NULL,
 	code    TEXT NOT NULL,
@@ -79,8 +92,84 @@ func (l *Ledger) DropRule(server, dialect string, number int64) error {
 	if err != nil {
 		return err
 	}
-	if n, err := result.RowsAffected(); err != nil || n == 0 {
-		return fmt.Errorf("there is no rule %d for %s", number, server)
+	n, err := result.RowsAffected()
+	if err == nil && n == 0 {
+		err = fmt.Errorf("%w %d for %s", ErrNoRule, number, server)
+	}
+	return err
+}
+
+// ErrNoRule is returned for the number of a rule that is not there.
+var ErrNoRule = errors.New("there is no rule")
+
+// beginRules notes the rules that an entry brings or takes back.
+func beginRules(tx *sql.Tx, id int64, p *plan.Plan) error {
+	for gone, rules := range map[bool][]rule.Rule{false: p.Rules, true: p.Unrules} {
+		for _, r := range rules {
+			if err := r.Check(); err != nil {
+				return err
+			}
+			if _, err := tx.Exec(`INSERT INTO entry_rule VALUES (?, ?, ?, ?, ?, ?)`, id, gone, r.Kind, r.Mod, r.Other, r.Because); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// doneRules carries out what an entry does to the rules of its server. A rule that the
+// operator has written down himself meanwhile keeps his reason.
+func doneRules(tx *sql.Tx, id int64) error {
+	for _, query := range []string{
+		`INSERT INTO rule (scope, family, kind, mod, other, because, log)
+			SELECT entry.server, 0, kind, mod, other, because, '' FROM entry_rule JOIN entry ON entry.id = entry_rule.entry WHERE entry_rule.entry = ? AND NOT gone ON CONFLICT DO NOTHING`,
+		`DELETE FROM rule WHERE family = 0 AND EXISTS (SELECT 1 FROM entry_rule AS g JOIN entry ON entry.id = g.entry
+			WHERE g.entry = ? AND g.gone AND rule.scope = entry.server AND rule.kind = g.kind AND rule.mod = g.mod AND rule.other = g.other AND rule.because = g.because)`,
+	} {
+		if _, err := tx.Exec(query, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// rulesBack adds to a plan what takes back what entries did to the rules; entries come
+// the oldest first.
+func (l *Ledger) rulesBack(p *plan.Plan, entries []Entry) error {
+	first := map[rule.Rule]bool{} // by rule: whether it was there before the first of them that did anything to it
+	var list []rule.Rule
+	for _, e := range entries {
+		err := l.each(func(rows *sql.Rows) error {
+			var r rule.Rule
+			var gone bool
+			if err := rows.Scan(&gone, &r.Kind, &r.Mod, &r.Other, &r.Because); err != nil {
+				return err
+			}
+			if _, ok := first[r]; !ok {
+				first[r] = gone
+				list = append(list, r)
+			}
+			return nil
+		}, `SELECT gone, kind, mod, other, because FROM entry_rule WHERE entry = ? ORDER BY rowid`, e.id)
+		if err != nil {
+			return err
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	now, err := l.Rules(entries[0].server, "")
+	if err != nil {
+		return err
+	}
+	for _, r := range list {
+		there := slices.ContainsFunc(now, func(k rule.Rule) bool { return !k.Family && k.Same(r) && k.Because == r.Because })
+		switch {
+		case first[r] && !there:
+			p.Rules = append(p.Rules, r)
+		case !first[r] && there:
+			p.Unrules = append(p.Unrules, r)
+		}
 	}
 	return nil
 }

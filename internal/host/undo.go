@@ -58,6 +58,11 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 	if err := l.partsBack(p, entries[at+1:]); err != nil {
 		return nil, err
 	}
+	if at+1 < len(entries) {
+		if err := l.rulesBack(p, entries[at+1:]); err != nil {
+			return nil, err
+		}
+	}
 	now, err := l.Parked(server)
 	if err != nil {
 		return nil, err

@@ -41,7 +41,8 @@ type (
 		made host.Backup
 		err  error
 	}
-	typedMsg struct{ err error }
+	typedMsg  struct{ err error }
+	judgedMsg struct{ starts int } // that nobody had looked at
 )
 
 // newBoard is the board of a server.
@@ -51,14 +52,26 @@ func newBoard(m *model, name string) *board {
 	return b
 }
 
-// shown looks at the server anew, and first judges starts that nobody has judged.
-func (b *board) shown() tea.Cmd { return b.reload() }
+func (b *board) shown() tea.Cmd { return tea.Batch(b.reload(), b.judgeLate()) }
 
 func (b *board) again() tea.Cmd {
 	if b.stuck {
 		return nil
 	}
-	return b.reload()
+	return b.shown()
+}
+
+// judgeLate judges starts that nobody has looked at, such as one after a crash.
+func (b *board) judgeLate() tea.Cmd {
+	if b.judging {
+		return nil
+	}
+	b.judging = true
+	name := b.name
+	return b.ask(func() tea.Msg {
+		n, _ := b.app.CatchUp(b.ctx, name) // the ledger says why that cannot be done
+		return judgedMsg{n}
+	})
 }
 
 // reload looks at the server anew. While one look is under way another waits for it, and
@@ -98,6 +111,11 @@ func (b *board) update(msg tea.Msg) tea.Cmd {
 		}
 		if b.stale {
 			b.stale = false
+			return b.reload()
+		}
+	case judgedMsg:
+		b.judging = false
+		if msg.starts > 0 {
 			return b.reload()
 		}
 	case planMsg:

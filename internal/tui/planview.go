@@ -9,6 +9,7 @@ import (
 
 	"initium/internal/core/intake"
 	"initium/internal/core/plan"
+	"initium/internal/core/rule"
 )
 
 // planView shows the exact lines that will change, before anything is written.
@@ -58,7 +59,19 @@ func newPlanView(m *model, b *board, msg planMsg) *planView {
 			v.rows = append(v.rows, planRow{row: r})
 		}
 	}
+	v.rules("is written down", plan.Comes, p.Rules)
+	v.rules("is taken back", plan.Goes, p.Unrules)
 	return v
+}
+
+// rules tells which rules come or go with the plan.
+func (v *planView) rules(word string, kind plan.RowKind, rules []rule.Rule) {
+	for i, r := range rules {
+		if i == 0 {
+			v.rows = append(v.rows, planRow{}, planRow{file: "your rules", about: count(len(rules), "rule", "rules") + " " + word})
+		}
+		v.rows = append(v.rows, planRow{word: map[plan.RowKind]string{plan.Comes: "comes", plan.Goes: "goes"}[kind], row: plan.Row{Kind: kind, Text: r.String()}})
+	}
 }
 
 // part tells what becomes of a folder or file as a whole.

@@ -46,7 +46,7 @@ func TestLooksDoNotPileUp(t *testing.T) {
 		t.Fatal("nothing is looked at")
 	}
 	for range 5 {
-		if b.reload() != nil || b.again() != nil {
+		if b.reload() != nil {
 			t.Fatal("a second look begins beside the first")
 		}
 	}
@@ -57,7 +57,7 @@ func TestLooksDoNotPileUp(t *testing.T) {
 		t.Error("it goes on looking")
 	}
 	l := newServerList(b.model, "")
-	if l.again() == nil || l.again() != nil {
+	if l.reload() == nil || l.reload() != nil || l.judgeLate() == nil || l.judgeLate() != nil {
 		t.Error("looks at all servers pile up")
 	}
 }

@@ -15,6 +15,7 @@ import (
 type serverList struct {
 	*desk
 	looking  bool
+	judging  bool
 	list     []app.Summary
 	loaded   bool
 	selected int
@@ -35,8 +36,19 @@ func newServerList(m *model, seek string) *serverList {
 
 func (l *serverList) shown() tea.Cmd { return l.again() }
 
-// again looks at all servers, unless a look is under way.
-func (l *serverList) again() tea.Cmd {
+// again looks at all servers, and judges starts that nobody has looked at.
+func (l *serverList) again() tea.Cmd { return tea.Batch(l.reload(), l.judgeLate()) }
+
+func (l *serverList) judgeLate() tea.Cmd {
+	if l.judging {
+		return nil
+	}
+	l.judging = true
+	return l.ask(func() tea.Msg { return judgedMsg{l.app.CatchUpAll(l.ctx)} })
+}
+
+// reload looks at all servers, unless a look is under way.
+func (l *serverList) reload() tea.Cmd {
 	if l.looking {
 		return nil
 	}
@@ -60,6 +72,11 @@ func (l *serverList) update(msg tea.Msg) tea.Cmd {
 		}
 		l.seek = ""
 		l.choose(l.selected)
+	case judgedMsg:
+		l.judging = false
+		if msg.starts > 0 {
+			return l.reload()
+		}
 	}
 	return nil
 }

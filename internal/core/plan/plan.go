@@ -20,6 +20,7 @@ type Plan struct {
 	Files   []File
 	Parts   []Part
 	Rules   []rule.Rule     // to be written down with it
+	Unrules []rule.Rule     // and to be taken back, as it takes back what brought them
 	Parked  []lineup.Parked // what Initium is to remember as switched off; nil for no change
 	Unpark  []lineup.Parked // and what it remembered before
 }
@@ -96,7 +97,9 @@ func decoded(data []byte) []byte {
 }
 
 // Empty reports whether the plan would change nothing.
-func (p *Plan) Empty() bool { return len(p.Files) == 0 && len(p.Parts) == 0 && p.Parked == nil }
+func (p *Plan) Empty() bool {
+	return len(p.Files) == 0 && len(p.Parts) == 0 && p.Parked == nil && len(p.Rules) == 0 && len(p.Unrules) == 0
+}
 
 // Renames are the names that change between two listings of a folder, in pairs.
 // The error says that something comes or goes, which a listing cannot do.

@@ -42,6 +42,11 @@ type Rule struct {
 	Log     string `json:"log,omitempty"` // the log line that it was read from; "" when the operator wrote it down
 }
 
+// Same tells whether two rules say the same, for whatever reason and scope.
+func (r Rule) Same(other Rule) bool {
+	return r.Kind == other.Kind && r.Mod == other.Mod && r.Other == other.Other
+}
+
 // End tells whether a rule of this kind is about the first or the last place.
 func (k Kind) End() bool { return k == First || k == Last }
 

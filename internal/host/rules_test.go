@@ -1,0 +1,178 @@
+package host_test
+
+import (
+	"database/sql"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"initium/internal/core/plan"
+	"initium/internal/core/rule"
+	"initium/internal/host"
+)
+
+// open gives a ledger in a home of its own, and its database.
+func openWithDatabase(t *testing.T) (*host.Ledger, *sql.DB, host.Home) {
+	t.Helper()
+	home := host.Home{Dir: t.TempDir()}
+	l, err := home.OpenLedger()
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(home.Dir, "ledger.db")+"?_pragma=busy_timeout(10000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close(); db.Close() })
+	return l, db, home
+}
+
+// said lists the rules of a server in words.
+func rulesSaid(t *testing.T, l *host.Ledger) string {
+	t.Helper()
+	rules, err := l.Rules("s", "d")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var words []string
+	for _, r := range rules {
+		words = append(words, r.String()+" ("+r.Because+")")
+	}
+	return strings.Join(words, "; ")
+}
+
+// Rules that come with a change are a part of its entry: they are there when it is, however
+// it came to its end, and go when it is taken back.
+func TestRulesBelongToTheirEntry(t *testing.T) {
+	l, db, _ := openWithDatabase(t)
+	file := filepath.Join(t.TempDir(), "start")
+	if err := os.WriteFile(file, []byte("a\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	own := rule.Rule{Kind: rule.Before, Mod: "x", Other: "y", Because: "mine"}
+	if err := l.PutRule("s", own); err != nil {
+		t.Fatal(err)
+	}
+	p := &plan.Plan{Files: []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}},
+		Rules: []rule.Rule{{Kind: rule.After, Mod: "b", Other: "a", Because: "the list says so"}, {Kind: rule.Before, Mod: "x", Other: "y", Because: "another reason"}}}
+	if err := l.Apply(t.Context(), "s", "take in", p, nil); err != nil {
+		t.Fatal(err)
+	}
+	const both = "x loads before y (mine); b loads after a (the list says so)"
+	if got := rulesSaid(t, l); got != both {
+		t.Errorf("after it: %s", got)
+	}
+	// As if it had been cut off right before its end: what completes it brings the rules too.
+	if _, err := db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule WHERE mod = 'b'`); err != nil {
+		t.Fatal(err)
+	}
+	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") || rulesSaid(t, l) != both {
+		t.Errorf("recovered: %q, %v, %s", said, err, rulesSaid(t, l))
+	}
+	back, err := l.Return("s", 0)
+	if err != nil || len(back.Unrules) != 1 || len(back.Rules) != 0 {
+		t.Fatalf("the way back: %+v, %v", back, err)
+	}
+	if err := l.Apply(t.Context(), "s", "take it back", back, nil); err != nil {
+		t.Fatal(err)
+	}
+	if got := rulesSaid(t, l); got != "x loads before y (mine)" {
+		t.Errorf("taken back: %s", got)
+	}
+	if back, err = l.Return("s", 1); err != nil || len(back.Rules) != 1 {
+		t.Fatalf("and forth: %+v, %v", back, err)
+	}
+	if err := l.Apply(t.Context(), "s", "and forth", back, nil); err != nil || rulesSaid(t, l) != both {
+		t.Errorf("and forth: %s, %v", rulesSaid(t, l), err)
+	}
+	// One that was taken back by hand meanwhile does not come up again.
+	if back, err = l.Return("s", 2); err != nil || len(back.Unrules) != 1 {
+		t.Fatalf("%+v, %v", back, err)
+	}
+	rules, err := l.Rules("s", "d")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := l.DropRule("s", "d", rules[1].Number); err != nil {
+		t.Fatal(err)
+	}
+	if back, err = l.Return("s", 2); err != nil || len(back.Unrules) != 0 {
+		t.Errorf("what is gone already: %+v, %v", back, err)
+	}
+	if err := l.DropRule("s", "d", 99); !errors.Is(err, host.ErrNoRule) {
+		t.Errorf("no such rule: %v", err)
+	}
+}
+
+// A change that was taken back before anything was moved brings no rules.
+func TestRulesOfAChangeThatNeverWas(t *testing.T) {
+	l, db, _ := openWithDatabase(t)
+	file := filepath.Join(t.TempDir(), "start")
+	if err := os.WriteFile(file, []byte("a\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	p := &plan.Plan{Files: []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}}, Rules: []rule.Rule{{Kind: rule.First, Mod: "a"}}}
+	if err := l.Apply(t.Context(), "s", "x", p, nil); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, []byte("a\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule`); err != nil {
+		t.Fatal(err)
+	}
+	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "taken back") || rulesSaid(t, l) != "" {
+		t.Errorf("%q, %v, rules %s", said, err, rulesSaid(t, l))
+	}
+	var left int
+	if err := db.QueryRow(`SELECT count(*) FROM entry_rule`).Scan(&left); err != nil || left != 0 {
+		t.Errorf("%d rules are left in the ledger, %v", left, err)
+	}
+}
+
+// A ledger that a newer Initium has laid out is refused in a sentence, and left as it is.
+func TestLedgerOfANewerInitium(t *testing.T) {
+	l, db, home := openWithDatabase(t)
+	if err := l.PutRule("s", rule.Rule{Kind: rule.First, Mod: "a"}); err != nil {
+		t.Fatal(err)
+	}
+	var version int
+	if err := db.QueryRow(`PRAGMA user_version`).Scan(&version); err != nil || version < 1 {
+		t.Errorf("version %d, %v", version, err)
+	}
+	if _, err := db.Exec(`PRAGMA user_version = 99`); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(l.Close(), db.Close()); err != nil {
+		t.Fatal(err)
+	}
+	name := filepath.Join(home.Dir, "ledger.db")
+	before, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := home.OpenLedger(); err == nil || !strings.Contains(err.Error(), "a newer Initium has laid it out anew (version 99; this one knows up to 1)") {
+		t.Errorf("opened: %v", err)
+	}
+	if after, err := os.ReadFile(name); err != nil || string(after) != string(before) {
+		t.Errorf("it was touched, %v", err)
+	}
+	// One from before there were versions gets the tables that it lacks.
+	if db, err = sql.Open("sqlite", "file:"+name); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec(`PRAGMA user_version = 0; DROP TABLE entry_rule`); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	again, err := home.OpenLedger()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	if got := rulesSaid(t, again); got != "a loads first ()" {
+		t.Errorf("of an older ledger: %s", got)
+	}
+}
