@@ -124,7 +124,7 @@ func TestNeedsFromLog(t *testing.T) {
 
 func TestAcceptAndExplain(t *testing.T) {
 	h := foresight(t, "berth a\nberth a\n", "a")
-	if out := h.do(0, "check", "h"); !strings.Contains(out, "0 errors, 1 warnings") {
+	if out := h.do(0, "check", "h"); !strings.Contains(out, "0 errors, 1 warning") {
 		t.Error(out)
 	}
 	h.do(2, "accept", "h", "need-late")
@@ -133,7 +133,7 @@ func TestAcceptAndExplain(t *testing.T) {
 		t.Error(out)
 	}
 	write(t, h.script(), "\n"+contents(t, h.script())) // another line, another fact
-	if out := h.do(0, "check", "h"); !strings.Contains(out, "1 warnings") {
+	if out := h.do(0, "check", "h"); !strings.Contains(out, "1 warning,") {
 		t.Error(out)
 	}
 	h.do(0, "accept", "h", "registered-twice")

@@ -220,9 +220,7 @@ func TestScreenSizes(t *testing.T) {
 	x.keys("x")
 	x.sees("search for the mod that breaks the server")
 	x.keys("x")
-	x.sees("What the shapes say", "staged: shown as it will be")
-	x.keys("x")
-	x.sees("On every screen", "any key back")
+	x.sees("What the shapes say", "staged: shown as it will be", "On every screen", "any key back")
 	x.keys("x")
 	picture := x.sees("load order", "paddle_ferry", "? help")
 	if escapes := x.tmux("capture-pane", "-e", "-p", "-t", "x"); strings.Contains(escapes, "38;2;") || strings.Contains(escapes, "38;5;") {

@@ -21,7 +21,7 @@ func (e *env) record() *cobra.Command {
 			if !changed {
 				files, err := e.app.RecordClean(args[0])
 				if err == nil {
-					fmt.Fprintf(e.out, "%d files are recorded as the server's own\n", files)
+					fmt.Fprintf(e.out, "%s as the server's own\n", count(files, "file is recorded", "files are recorded"))
 				}
 				return err
 			}
@@ -59,7 +59,7 @@ func (e *env) backup() *cobra.Command {
 				return e.json(map[string]any{"server": args[0], "backups": append([]host.Backup{}, backups...)})
 			}
 			for _, b := range backups {
-				fmt.Fprintf(e.out, "%4d  %s  %d files, %s (%s packed)  %s\n", b.Number, b.At.Local().Format("2 Jan 15:04:05"), b.Files, intake.Bytes(b.Bytes), intake.Bytes(b.Packed), text.Clean(b.Why))
+				fmt.Fprintf(e.out, "%4d  %s  %s, %s (%s packed)  %s\n", b.Number, b.At.Local().Format("2 Jan 15:04:05"), count(b.Files, "file", "files"), intake.Bytes(b.Bytes), intake.Bytes(b.Packed), text.Clean(b.Why))
 			}
 			return nil
 		},
@@ -75,7 +75,7 @@ func (e *env) makeBackup(ctx context.Context, server, why string) error {
 	b, err := e.app.Backup(ctx, server, why, show)
 	end()
 	if err == nil {
-		fmt.Fprintf(e.out, "backup %d: %d files, %s, packed to %s and read again: %s\n", b.Number, b.Files, intake.Bytes(b.Bytes), intake.Bytes(b.Packed), b.File)
+		fmt.Fprintf(e.out, "backup %d: %s, %s, packed to %s and read again: %s\n", b.Number, count(b.Files, "file", "files"), intake.Bytes(b.Bytes), intake.Bytes(b.Packed), b.File)
 	}
 	return err
 }

@@ -131,8 +131,8 @@ func (e *env) printFindings(look *app.Look) {
 			fmt.Fprintf(e.out, "%-8s %s (%s)\n", "accepted", f.Message, text.Clean(f.Accepted))
 		}
 	}
-	fmt.Fprintf(e.out, "%d errors, %d warnings, %d notes", check.Count(look.Findings, check.Error),
-		check.Count(look.Findings, check.Warning), check.Count(look.Findings, check.Note))
+	fmt.Fprintf(e.out, "%s, %s, %s", count(check.Count(look.Findings, check.Error), "error", "errors"),
+		count(check.Count(look.Findings, check.Warning), "warning", "warnings"), count(check.Count(look.Findings, check.Note), "note", "notes"))
 	if accepted > 0 {
 		fmt.Fprintf(e.out, ", %d accepted", accepted)
 	}

@@ -59,7 +59,7 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	for _, note := range a.Notes() {
 		fmt.Fprintln(errOut, "initium:", text.Clean(note))
 	}
-	err = errors.Join(err, a.Close())
+	err = errors.Join(e.meantServer(err, args), a.Close())
 	var status exitStatus
 	switch {
 	case err == nil:
@@ -106,17 +106,18 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 			name := ""
 			if len(args) == 1 {
 				name = args[0]
-				if _, err := e.app.Server(name); err != nil {
+				if _, err := e.app.Server(name); errors.Is(err, host.ErrUnknownServer) {
+					return e.noSuch(cmd, name)
+				} else if err != nil {
 					return err
 				}
 			}
 			return tui.Run(cmd.Context(), e.app, name)
 		},
 	}
-	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		return fmt.Errorf("%w: %w; see initium help %s", errArgs, err, cmd.Name())
-	})
-	root.CompletionOptions.HiddenDefaultCmd = true
+	root.Version = version()
+	root.SetVersionTemplate("initium {{.Version}}\n")
+	root.SetFlagErrorFunc(flagError)
 	root.AddCommand(e.demo(), e.adopt(), e.servers(), e.survey(), e.check(), e.accept(), e.rule(), e.order(), e.register(), e.move(),
 		e.simple("unregister", "Take a mod's registration out of the startup file"),
 		e.simple("off", "Switch a mod off; it keeps its place"),
@@ -125,6 +126,8 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 		e.plan(), e.apply(), e.form(), e.undo(), e.ledger(),
 		e.prove(), e.log(), e.say(), e.switchMod(app.SwitchReload, "Load one mod of a running server anew, where the family can, with proof"),
 		e.switchMod(app.SwitchLoad, "Load one more mod into a running server"), e.switchMod(app.SwitchUnload, "Take one mod out of a running server"), e.guard(), e.keep(), e.remedy(), e.teach(), e.compare(), e.read(), e.culprit(), e.stop(), e.export(), e.dialect(), e.standIn(), e.keeper(), e.note())
+	arranged(root)
+	e.completed(root)
 	return root
 }
 
@@ -132,7 +135,7 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 func args(check cobra.PositionalArgs) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if err := check(cmd, args); err != nil {
-			return fmt.Errorf("%w: %w; see initium help %s", errArgs, err, cmd.Name())
+			return fmt.Errorf("%w: %w; see %s", errArgs, err, helpOf(cmd))
 		}
 		return nil
 	}

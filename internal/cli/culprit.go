@@ -64,7 +64,7 @@ func (e *env) tried(t app.Tried) {
 		if t.Runs > 1 {
 			run = fmt.Sprintf(", start %d of up to %d", t.Run, t.Runs)
 		}
-		fmt.Fprintf(e.out, "%3d of %d mods on, to see %s%s (%d starts to come at most)\n", len(t.On), t.Of, text.Clean(t.Why), run, t.AtMost)
+		fmt.Fprintf(e.out, "%3d of %d mods on, to see %s%s (%s to come at most)\n", len(t.On), t.Of, text.Clean(t.Why), run, count(t.AtMost, "start", "starts"))
 		return
 	}
 	how := "sound"
@@ -98,7 +98,7 @@ func (e *env) printCulprits(f *app.Culprits) {
 	if !f.Sure {
 		fmt.Fprintln(e.out, "this did not hold when it was tried again; look at it with doubt, or search again with --repeat")
 	}
-	fmt.Fprintf(e.out, "%d starts\n", f.Starts)
+	fmt.Fprintf(e.out, "%s\n", count(f.Starts, "start", "starts"))
 	for _, c := range f.Changes {
 		command := "off"
 		if c.Op == lineup.OpRemove {

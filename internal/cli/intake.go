@@ -222,7 +222,7 @@ func (e *env) printPart(dir string, p *plan.Part) {
 
 func (e *env) printInside(in *app.Inside) {
 	f := in.Found
-	fmt.Fprintf(e.out, "%s: %s, %d files, %s\n", text.Clean(path.Base(in.Source)), in.Form, f.Tree.Files, intake.Bytes(f.Tree.Total))
+	fmt.Fprintf(e.out, "%s: %s, %s, %s\n", text.Clean(path.Base(in.Source)), in.Form, count(f.Tree.Files, "file", "files"), intake.Bytes(f.Tree.Total))
 	if in.Called != "" {
 		is := string(in.Form)
 		if in.Form == archive.FormFile {
@@ -273,7 +273,7 @@ func (e *env) printFound(m *intake.Mod) {
 	if release != "" {
 		release = " " + release
 	}
-	fmt.Fprintf(e.out, "\n%s%s: %d files, %s\n", text.Clean(m.Name), text.Clean(release), m.Files, intake.Bytes(m.Bytes))
+	fmt.Fprintf(e.out, "\n%s%s: %s, %s\n", text.Clean(m.Name), text.Clean(release), count(m.Files, "file", "files"), intake.Bytes(m.Bytes))
 	line := func(label, value string) {
 		if value != "" {
 			fmt.Fprintf(e.out, "  %-9s %s\n", label, text.Clean(value))
@@ -336,9 +336,6 @@ func (e *env) printIntake(in *app.Inside) {
 		fmt.Fprintln(e.out, "\nplan:")
 		e.printPlan(s.Record.Dir, in.Plan)
 	}
-	for _, r := range in.Plan.Rules {
-		fmt.Fprintf(e.out, "rule: %s (%s)\n", r, r.Because)
-	}
 	for _, f := range in.Comes {
 		fmt.Fprintf(e.out, "check will say: %s: %s\n", f.Severity, f.Message)
 	}
@@ -377,7 +374,7 @@ func (e *env) copying() (show func(host.Progress), end func()) {
 	began := time.Now()
 	return func(p host.Progress) {
 		say(func() string {
-			s := fmt.Sprintf("copying: %d files, %s", p.Files, intake.Bytes(p.Bytes))
+			s := fmt.Sprintf("copying: %s, %s", count(p.Files, "file", "files"), intake.Bytes(p.Bytes))
 			if p.AllBytes > 0 && p.Bytes > 0 {
 				left := time.Duration(float64(time.Since(began)) * float64(p.AllBytes-p.Bytes) / float64(p.Bytes))
 				s += fmt.Sprintf(" of %s, about %s more", intake.Bytes(p.AllBytes), left.Round(time.Second))

@@ -180,11 +180,11 @@ func (e *env) printOrder(server string, look *app.Look) {
 	case len(left) > 0:
 		fmt.Fprintln(e.out, "moves mend the rest of it; --repair makes them, --stage gathers them")
 	case look.Repair.Excess > 0:
-		fmt.Fprintf(e.out, "%d moves, at most %d more than the fewest; --repair makes them, --stage gathers them\n", n, look.Repair.Excess)
+		fmt.Fprintf(e.out, "%s, at most %d more than the fewest; --repair makes them, --stage gathers them\n", count(n, "move", "moves"), look.Repair.Excess)
 	case n == 1:
 		fmt.Fprintln(e.out, "one move does it; --repair makes it, --stage gathers it")
 	default:
-		fmt.Fprintf(e.out, "%d moves, and no fewer will do; --repair makes them, --stage gathers them\n", n)
+		fmt.Fprintf(e.out, "%s, and no fewer will do; --repair makes them, --stage gathers them\n", count(n, "move", "moves"))
 	}
 }
 

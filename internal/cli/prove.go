@@ -67,7 +67,7 @@ func (e *env) progress() func(app.Step) {
 		}
 		if second := int(s.Elapsed.Seconds()); second >= lastSecond+10 && !s.Ready {
 			lastSecond = second
-			fmt.Fprintf(e.out, "%7.2f s  waiting, of %s at most; %d mods are still owed\n", s.Elapsed.Seconds(), s.Limit.Round(time.Second), len(s.Status.Owed))
+			fmt.Fprintf(e.out, "%7.2f s  waiting, of %s at most; %s still owed\n", s.Elapsed.Seconds(), s.Limit.Round(time.Second), count(len(s.Status.Owed), "mod is", "mods are"))
 			if s.Elsewhere != "" {
 				fmt.Fprintf(e.out, "           nothing was printed yet, but %s grows\n", s.Elsewhere)
 			}
@@ -204,7 +204,7 @@ func (e *env) guard() *cobra.Command {
 			if times == 0 {
 				fmt.Fprintf(e.out, "%s stays down after a crash\n", args[0])
 			} else {
-				fmt.Fprintf(e.out, "%s is started again after a crash once it was proved, at most %d times in a row\n", args[0], times)
+				fmt.Fprintf(e.out, "%s is started again after a crash once it was proved, at most %s in a row\n", args[0], count(times, "time", "times"))
 			}
 			return nil
 		},

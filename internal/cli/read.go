@@ -59,7 +59,7 @@ func (e *env) printReading(r *app.Reading) {
 	if r.Starts > 1 {
 		starts = fmt.Sprintf("; %d starts are in it, and the last is judged", r.Starts)
 	}
-	fmt.Fprintf(e.out, "%d lines, read as %s%s\n", r.Lines, r.Dialect, starts)
+	fmt.Fprintf(e.out, "%s, read as %s%s\n", count(r.Lines, "line", "lines"), r.Dialect, starts)
 	e.printProof(r.Proof)
 	if len(r.Remarks) > 0 {
 		fmt.Fprintln(e.out, "what sounds like trouble besides:")
@@ -76,7 +76,7 @@ func (e *env) printReading(r *app.Reading) {
 		}
 		times := ""
 		if m.Count > 1 {
-			times = fmt.Sprintf(", %d times", m.Count)
+			times = fmt.Sprintf(", %s", count(m.Count, "time", "times"))
 		}
 		fmt.Fprintf(e.out, "  line %d%s: %s%s\n", m.Line, times, text.Clean(m.Text), who)
 	}

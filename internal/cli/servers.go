@@ -49,7 +49,7 @@ func (e *env) adopt() *cobra.Command {
 				}
 			}
 			if n := check.Count(look.Findings, check.Error); n > 0 {
-				fmt.Fprintf(e.out, "check has %d errors to tell: initium check %s\n", n, r.Name)
+				fmt.Fprintf(e.out, "check has %s to tell: initium check %s\n", count(n, "error", "errors"), r.Name)
 			}
 			return nil
 		},
@@ -65,7 +65,8 @@ func (e *env) servers() *cobra.Command {
 		Use:   "servers",
 		Short: "List the adopted servers",
 		Args:  args(cobra.NoArgs),
-		RunE: func(*cobra.Command, []string) error {
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			e.app.CatchUpAll(cmd.Context())
 			list, err := e.app.Servers()
 			if err != nil {
 				return err
@@ -196,7 +197,7 @@ func (e *env) printSurvey(s *survey.Survey) error {
 		fmt.Fprintln(e.out, strings.TrimRight(line, " "))
 	}
 	if base > 0 {
-		fmt.Fprintf(e.out, "and %d mods that the server brings itself\n", base)
+		fmt.Fprintf(e.out, "and %s that the server brings itself\n", count(base, "mod", "mods"))
 	}
 	return nil
 }
@@ -237,5 +238,11 @@ func (e *env) printPlan(dir string, p *plan.Plan) {
 				fmt.Fprintln(e.out, "     …")
 			}
 		}
+	}
+	for _, r := range p.Unrules {
+		fmt.Fprintf(e.out, "rule taken back: %s\n", text.Clean(r.String()))
+	}
+	for _, r := range p.Rules {
+		fmt.Fprintf(e.out, "rule: %s (%s)\n", text.Clean(r.String()), text.Clean(r.Because))
 	}
 }
