@@ -4,6 +4,7 @@ package app
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -243,6 +244,22 @@ func recognises(d *dialect.Dialect, dir string) bool {
 	return len(d.Recognise.Files) > 0
 }
 
+// serverFolder is the whole path of a folder that is to be adopted.
+func serverFolder(typed string) (string, error) {
+	dir, err := filepath.Abs(typed)
+	if err != nil {
+		return "", err
+	}
+	info, err := os.Stat(dir)
+	if err != nil {
+		return "", fmt.Errorf("adopt %s: %w", typed, err)
+	}
+	if !info.IsDir() {
+		return "", fmt.Errorf("adopt %s: it is a file; name the server's folder", typed)
+	}
+	return dir, nil
+}
+
 // Adoption is what the operator says when he adopts a server.
 type Adoption struct {
 	Dir     string
@@ -252,18 +269,12 @@ type Adoption struct {
 }
 
 // Adopt takes a server into Initium's care. Nothing is written into the
-// server's folder. A server that is adopted again keeps its starts.
-func (a *App) Adopt(ad Adoption) (host.Record, error) {
-	dir, err := filepath.Abs(ad.Dir)
+// server's folder. A server that is adopted again keeps its starts, and every value that
+// is not given anew.
+func (a *App) Adopt(ctx context.Context, ad Adoption) (host.Record, error) {
+	dir, err := serverFolder(ad.Dir)
 	if err != nil {
 		return host.Record{}, err
-	}
-	info, err := os.Stat(dir)
-	if err != nil {
-		return host.Record{}, fmt.Errorf("adopt %s: %w", ad.Dir, err)
-	}
-	if !info.IsDir() {
-		return host.Record{}, fmt.Errorf("adopt %s: it is a file; name the server's folder", ad.Dir)
 	}
 	if ad.Dialect == "" {
 		if ad.Dialect, err = a.recognise(dir); err != nil {
@@ -280,7 +291,8 @@ func (a *App) Adopt(ad Adoption) (host.Record, error) {
 	if err := host.CheckName(ad.As); err != nil {
 		return host.Record{}, usage("%w; choose one with --as", err)
 	}
-	if old, err := a.Home.Record(ad.As); err == nil && old.Dir != dir {
+	old, oldErr := a.Home.Record(ad.As)
+	if oldErr == nil && old.Dir != dir {
 		return host.Record{}, usage("the name %s is taken by the server in %s; choose another with --as", ad.As, old.Dir)
 	}
 	set, err := givenValues(entry.Dialect, ad.Set)
@@ -288,8 +300,22 @@ func (a *App) Adopt(ad Adoption) (host.Record, error) {
 		return host.Record{}, err
 	}
 	r := host.Record{Name: ad.As, Dir: dir, Dialect: entry.Name, Set: set, Adopted: time.Now().UTC().Truncate(time.Second)}
+	if oldErr == nil {
+		r = old
+		r.Dialect = entry.Name
+	}
 	if err := a.Home.PutRecord(r); err != nil {
 		return r, err
+	}
+	if oldErr == nil && len(set) > 0 {
+		if _, err := a.Give(ctx, r.Name, set); err != nil && !errors.Is(err, errSoAlready) {
+			return r, err
+		}
+		s, err := a.Server(r.Name)
+		if err != nil {
+			return r, err
+		}
+		r = s.Record
 	}
 	_, err = a.RecordClean(r.Name)
 	return r, err
@@ -307,8 +333,11 @@ func givenValues(d *dialect.Dialect, set map[string]string) (map[string]string, 
 			}
 			return nil, usage("%s takes no value %q; it takes: %s", d.Title, text.Clean(name), strings.Join(known, ", "))
 		}
-		if value == "" || strings.ContainsAny(value, "\x00\n\r") {
-			return nil, usage("the value of %s is empty or more than one line", name)
+		if strings.ContainsAny(value, "\x00\n\r") {
+			return nil, usage("the value of %s is more than one line", name)
+		}
+		if value == "" {
+			return nil, usage("the value of %s is empty; leave it out, and the family's own holds", name)
 		}
 		switch g.Kind {
 		case dialect.KindPort:

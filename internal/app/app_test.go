@@ -86,7 +86,7 @@ func put(t *testing.T, name, data string) {
 
 func TestGivenValues(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "set port 9100\n", "kiln": "#!/bin/sh\n"})
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
 	s, err := a.Server("k")
@@ -105,7 +105,7 @@ func TestGivenValues(t *testing.T) {
 	// What the operator says comes first, and paths are made absolute.
 	t.Chdir(dir)
 	put(t, filepath.Join(dir, "elsewhere", "x"), "")
-	if _, err := a.Adopt(app.Adoption{Dir: ".", As: "k", Set: map[string]string{"share": "elsewhere", "port": "77", "level": "9"}}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: ".", As: "k", Set: map[string]string{"share": "elsewhere", "port": "77", "level": "9"}}); err != nil {
 		t.Fatal(err)
 	}
 	if s, err = a.Server("k"); err != nil || s.Vars["share"] != filepath.Join(dir, "elsewhere") || s.Vars["port"] != "77" || len(s.Missing) != 0 {
@@ -121,21 +121,21 @@ func TestGivenValues(t *testing.T) {
 
 func TestRecognising(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": ""})
-	r, err := a.Adopt(app.Adoption{Dir: dir})
+	r, err := a.Adopt(t.Context(), app.Adoption{Dir: dir})
 	if err != nil || r.Dialect != "kiln" || r.Name != "server" {
 		t.Errorf("adopted as %+v, %v", r, err)
 	}
 	put(t, filepath.Join(a.Home.DialectDir(), "twin.toml"), strings.Replace(kiln, `name = "kiln"`, `name = "twin"`, 1))
 	var usage app.UsageError
-	if _, err := a.Adopt(app.Adoption{Dir: dir}); !errors.As(err, &usage) || !strings.Contains(err.Error(), "several dialects recognise") {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir}); !errors.As(err, &usage) || !strings.Contains(err.Error(), "several dialects recognise") {
 		t.Errorf("two dialects: %v", err)
 	}
-	if _, err := a.Adopt(app.Adoption{Dir: t.TempDir()}); !errors.As(err, &usage) {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: t.TempDir()}); !errors.As(err, &usage) {
 		t.Errorf("none: %v", err)
 	}
 	other := t.TempDir()
 	put(t, filepath.Join(other, "kiln.list"), "")
-	if _, err := a.Adopt(app.Adoption{Dir: other, Dialect: "kiln", As: "server"}); err == nil || !strings.Contains(err.Error(), "is taken by the server in") {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: other, Dialect: "kiln", As: "server"}); err == nil || !strings.Contains(err.Error(), "is taken by the server in") {
 		t.Errorf("a name that is taken: %v", err)
 	}
 	put(t, filepath.Join(a.Home.DialectDir(), "bad.toml"), "name = 3")
@@ -159,7 +159,7 @@ func TestRecognising(t *testing.T) {
 
 func TestLookingAhead(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire gone\n", "mods/a/x": "", "mods/b/x": ""})
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := a.Stage(t.Context(), "k", lineup.Change{Op: lineup.OpOff, Mod: "gone"}, lineup.Change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}}); err != nil {
@@ -196,7 +196,7 @@ func TestHeldFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	a.Exe = exe
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
 		t.Fatal(err)
 	}
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
@@ -234,7 +234,7 @@ func TestMain(m *testing.M) {
 
 func TestChangedSince(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\n#fire c\nfire b\n", "mods/a/x": "", "mods/b/x": "", "mods/c/x": ""})
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
 	s, err := a.Survey("k")

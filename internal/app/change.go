@@ -75,7 +75,7 @@ func complete(s *survey.Survey, c *lineup.Change) {
 // the copying of files has come; it may be nil.
 func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress func(host.Progress)) error {
 	if p.Empty() {
-		return usage("there is nothing to change; it is so already")
+		return UsageError{errSoAlready}
 	}
 	s, err := a.Server(name)
 	if err != nil {
@@ -261,7 +261,7 @@ func (s *Server) secretsOf(p *plan.Plan) []string {
 // can be taken back too.
 func (a *App) Return(ctx context.Context, name string, p *plan.Plan, why string) error {
 	if p.Empty() {
-		return usage("there is nothing to change; it is so already")
+		return UsageError{errSoAlready}
 	}
 	l, err := a.ledger()
 	if err != nil {

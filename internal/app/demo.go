@@ -3,6 +3,7 @@ package app
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"fmt"
 	"io/fs"
 	"os"
@@ -68,7 +69,7 @@ func (a *App) setUp(s demoServer, dir string) error {
 			return err
 		}
 	}
-	_, err = a.Adopt(Adoption{Dir: dir, As: s.Name, Set: map[string]string{"port": strconv.Itoa(port)}})
+	_, err = a.Adopt(context.Background(), Adoption{Dir: dir, As: s.Name, Set: map[string]string{"port": strconv.Itoa(port)}})
 	return err
 }
 

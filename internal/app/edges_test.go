@@ -22,10 +22,10 @@ import (
 func TestValuesThatAreNone(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": ""})
 	for set, want := range map[string]string{
-		"level=":           "the value of level is empty or more than one line",
-		"level=a\nb":       "the value of level is empty or more than one line",
-		"level=a\rb":       "the value of level is empty or more than one line",
-		"level=a\x00b":     "the value of level is empty or more than one line",
+		"level=":           "the value of level is empty; leave it out",
+		"level=a\nb":       "the value of level is more than one line",
+		"level=a\rb":       "the value of level is more than one line",
+		"level=a\x00b":     "the value of level is more than one line",
 		"port=0":           `port: "0" is no port`,
 		"port=-1":          `port: "-1" is no port`,
 		"port=65536":       `port: "65536" is no port`,
@@ -38,17 +38,17 @@ func TestValuesThatAreNone(t *testing.T) {
 		"program=./kiln x": "",
 	} {
 		name, value, _ := strings.Cut(set, "=")
-		r, err := a.Adopt(app.Adoption{Dir: dir, As: "k", Set: map[string]string{name: value}})
+		r, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{name: value}})
 		if want == "" && (err != nil || !strings.HasSuffix(r.Set[name], strings.TrimPrefix(value, "./")) || filepath.IsAbs(r.Set[name]) != strings.Contains(value, "/")) || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
 			t.Errorf("%q: %v, %v", set, r.Set, err)
 		}
 	}
 	for path, want := range map[string]string{"none": "no such file", "kiln.list": "it is a file; name the server's folder"} {
-		if _, err := a.Adopt(app.Adoption{Dir: filepath.Join(dir, path), Dialect: "kiln"}); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, path), Dialect: "kiln"}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "a/b"}); err == nil || !strings.Contains(err.Error(), "choose one with --as") {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "a/b"}); err == nil || !strings.Contains(err.Error(), "choose one with --as") {
 		t.Errorf("a name that is none: %v", err)
 	}
 }
@@ -64,7 +64,7 @@ func TestVersions(t *testing.T) {
 		}
 		a, dir := world(t, all)
 		put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[manifest]]\nfile = \"need.json\"\nformat = \"json\"\nserver = \"fits\"\nversions = \"comparators\"\n[[build]]\nof = \"server\"\n"+build)
-		if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1", "program": "/bin/sh"}}); err != nil {
+		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1", "program": "/bin/sh"}}); err != nil {
 			t.Fatal(err)
 		}
 		look, err := a.Look("k")
@@ -103,7 +103,7 @@ func TestVersions(t *testing.T) {
 func TestVersionIsAskedOnce(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "", "asks": "", "kiln": "#!/bin/sh\n", "v.sh": "#!/bin/sh\necho x >>asks\necho 'kiln 6.6'\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[build]]\nof = \"server\"\ncommand = [\"{dir}/v.sh\"]\n")
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
 	asks := func() int {
@@ -262,7 +262,7 @@ func TestOldestFirst(t *testing.T) {
 func TestOwed(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\nfire c\nfire d\nset password hush-hush-hush\n", "mods/a/x": "", "mods/b/x": "", "mods/c/x": "", "mods/d/x": "", "log": "a burns\nb melts\nc melts, hush-hush-hush\nd hides\nhot\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[log.rule]]\nmeans = \"loaded\"\nline = \"{mod} burns\"\n[[log.rule]]\nmeans = \"ignore\"\nline = \"d hides\"\n[[value]]\nname = \"password\"\nregistration = \"list\"\nsecret = true\n")
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k", Dialect: "kiln", Set: map[string]string{"level": "1", "program": "/bin/sh"}}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln", Set: map[string]string{"level": "1", "program": "/bin/sh"}}); err != nil {
 		t.Fatal(err)
 	}
 	l, err := a.Teach("kiln", filepath.Join(dir, "log"), "k", nil)

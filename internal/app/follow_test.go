@@ -65,7 +65,7 @@ func asking(t *testing.T, script, list string) (*app.App, string) {
 		t.Fatal(err)
 	}
 	a.Exe = exe
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { a.StopAll(func(name string) { a.Stop(context.Background(), name) }) })

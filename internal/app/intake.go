@@ -194,9 +194,12 @@ func (a *App) lookForFamily(ctx context.Context, source string, c *lineup.Choice
 	return inside, nil
 }
 
-// disturbs refuses to exchange or take away files under a running server; new ones
-// it does not see.
+// disturbs refuses to exchange or take away files under a running server, and the values
+// that it was started with; new files it does not see.
 func (a *App) disturbs(name string, p *plan.Plan) error {
+	if len(p.Given) > 0 {
+		return fmt.Errorf("%w, with %s as it is; stop it first (initium stop %s)", host.ErrRunning, p.Given[0].Name, name)
+	}
 	for i := range p.Parts {
 		if part := &p.Parts[i]; part.Old != "" && part.Old != plan.EmptyFolder {
 			return fmt.Errorf("%w, and %s must not change under it; stop it first (initium stop %s)", host.ErrRunning, part.Path, name)

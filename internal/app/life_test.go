@@ -312,7 +312,7 @@ func TestLifeOfAServer(t *testing.T) {
 	}
 
 	// As it is found.
-	r, err := a.Adopt(app.Adoption{Dir: dir, As: "f"})
+	r, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "f"})
 	l.tell("adopted", r, err)
 	looked("as it is found")
 	list, err := a.Servers()

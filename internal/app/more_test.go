@@ -21,7 +21,7 @@ import (
 func TestUnitInFull(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "", "kiln": "#!/bin/sh\n"})
 	a.Exe = `/opt/a "b" $c/100%`
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "9"}}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "9"}}); err != nil {
 		t.Fatal(err)
 	}
 	got, err := a.Unit("k")
@@ -81,7 +81,7 @@ func TestPortsOfServers(t *testing.T) {
 	for name, port := range map[string]string{"one": fmt.Sprint(free), "two": fmt.Sprint(free), "busy": fmt.Sprint(busy), "none": "0", "high": "65536", "word": "x", "alone": "1"} {
 		put(t, filepath.Join(dir, name, "kiln.list"), "set port "+port+"\n")
 		put(t, filepath.Join(dir, name, "kiln"), "#!/bin/sh\n")
-		if _, err := a.Adopt(app.Adoption{Dir: filepath.Join(dir, name), As: name}); err != nil {
+		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, name), As: name}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -167,7 +167,7 @@ func TestBeginsOfDialects(t *testing.T) {
 	put(t, filepath.Join(dir, "s", "kiln.list"), "fire tide\n")
 	put(t, filepath.Join(dir, "s", "mods", "tide", "x"), "")
 	put(t, filepath.Join(dir, "s", "logs", "now.log"), "10:00:01 I tide is fired\n")
-	if _, err := a.Adopt(app.Adoption{Dir: filepath.Join(dir, "s"), As: "s", Dialect: "hearth", Set: map[string]string{"program": "/bin/sh", "level": "1"}}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, "s"), As: "s", Dialect: "hearth", Set: map[string]string{"program": "/bin/sh", "level": "1"}}); err != nil {
 		t.Fatal(err)
 	}
 	if l, err = a.Teach("hearth", filepath.Join(dir, "s", "logs", "now.log"), "s", nil); err != nil || !slices.Equal(l.Known, []string{"tide"}) {
@@ -188,7 +188,7 @@ func TestBeginsOfDialects(t *testing.T) {
 // them.
 func TestRulesOfAServer(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\n", "mods/a/x": "", "mods/b/x": ""})
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
 	for _, kind := range []rule.Kind{rule.Before, rule.Needs} {
@@ -215,7 +215,7 @@ func TestRulesOfAServer(t *testing.T) {
 // it is told.
 func TestCleanServer(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\n", "kiln": "#!/bin/sh\n", "mods/a/x": "1", "share/mods/b/x": "1", "data/one": "1", "data/two": "2"})
-	if _, err := a.Adopt(app.Adoption{Dir: dir, As: "k"}); err != nil {
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
 	if files, err := a.RecordClean("k"); err != nil || files != 4 { // the list, the program and the data

@@ -58,6 +58,9 @@ func (a *App) Server(name string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	if record.Set, err = l.Given(name, record.Set); err != nil {
+		return nil, err
+	}
 	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}, memory: a.memory(name)}
 	a.resolve(s)
 	if s.Parked, err = l.Parked(name); err != nil {

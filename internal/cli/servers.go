@@ -26,15 +26,12 @@ func (e *env) adopt() *cobra.Command {
 		Short: "Take a server into Initium's care; nothing is written into its folder",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			ad.Dir, ad.Set = args[0], map[string]string{}
-			for _, s := range sets {
-				name, value, ok := strings.Cut(s, "=")
-				if !ok {
-					return fmt.Errorf("%w: --set wants KEY=VALUE, not %q", errArgs, s)
-				}
-				ad.Set[name] = value
+			set, err := assignments(sets)
+			if err != nil {
+				return err
 			}
-			r, err := e.app.Adopt(ad)
+			ad.Dir, ad.Set = args[0], set
+			r, err := e.app.Adopt(cmd.Context(), ad)
 			if err != nil {
 				return err
 			}
@@ -43,11 +40,11 @@ func (e *env) adopt() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(e.out, "adopted %s as %s (%s)\n", text.Clean(r.Dir), r.Name, look.Server.Dialect.Title)
-			for _, g := range look.Server.Dialect.Givens {
-				if v := look.Server.Vars[g.Name]; v != "" {
-					fmt.Fprintf(e.out, "  %-10s %s\n", g.Name, text.Clean(v))
-				}
+			values, err := e.app.Values(r.Name)
+			if err != nil {
+				return err
 			}
+			e.printValues(values)
 			if n := check.Count(look.Findings, check.Error); n > 0 {
 				fmt.Fprintf(e.out, "check has %s to tell: initium check %s\n", count(n, "error", "errors"), r.Name)
 			}
@@ -58,6 +55,84 @@ func (e *env) adopt() *cobra.Command {
 	cmd.Flags().StringVar(&ad.As, "as", "", "the name to call it by; the folder's name when left out")
 	cmd.Flags().StringArrayVar(&sets, "set", nil, "a value that the dialect asks for, as KEY=VALUE; may be repeated")
 	return cmd
+}
+
+// printValues lists what a server was given, or has of its family.
+func (e *env) printValues(values []app.Value) {
+	for _, v := range values {
+		if v.Value == "" && v.Problem == "" {
+			continue
+		}
+		about := ""
+		if v.Problem != "" {
+			about = "  (" + v.Problem + ")"
+		}
+		fmt.Fprintf(e.out, "  %-10s %s%s\n", v.Name, text.Clean(v.Value), text.Clean(about))
+	}
+}
+
+func (e *env) give() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "give SERVER [KEY=VALUE...]",
+		Short: "Change values that its family asks for, such as its port; alone it lists them",
+		Long: "Values hold until they are changed, and each change is an entry of the ledger that undo takes back. KEY= takes your value back: what a file of the\n" +
+			"server says holds again, or the family's own.",
+		Example: "  initium give harbour\n  initium give harbour port=30500",
+		Args:    args(cobra.MinimumNArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				values, err := e.app.Values(args[0])
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return e.json(map[string]any{"server": args[0], "values": append([]app.Value{}, values...)})
+				}
+				for _, v := range values {
+					from := "the family's, or a file's"
+					if v.Given {
+						from = "given"
+					}
+					if v.Problem != "" {
+						from += "; " + v.Problem
+					}
+					fmt.Fprintf(e.out, "%-12s %-30s  %s\n", v.Name, text.Clean(v.Value), text.Clean(from))
+					if v.About != "" {
+						fmt.Fprintf(e.out, "             %s\n", text.Clean(v.About))
+					}
+				}
+				return nil
+			}
+			set, err := assignments(args[1:])
+			if err != nil {
+				return err
+			}
+			changed, err := e.app.Give(cmd.Context(), args[0], set)
+			if err != nil {
+				return err
+			}
+			for _, g := range changed {
+				fmt.Fprintln(e.out, text.Clean(g.String()))
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print the list as JSON")
+	return cmd
+}
+
+// assignments reads KEY=VALUE words.
+func assignments(words []string) (map[string]string, error) {
+	set := map[string]string{}
+	for _, s := range words {
+		name, value, ok := strings.Cut(s, "=")
+		if !ok {
+			return nil, fmt.Errorf("%w: a value is given as KEY=VALUE, not %q", errArgs, s)
+		}
+		set[name] = value
+	}
+	return set, nil
 }
 
 func (e *env) servers() *cobra.Command {
@@ -238,6 +313,9 @@ func (e *env) printPlan(dir string, p *plan.Plan) {
 				fmt.Fprintln(e.out, "     …")
 			}
 		}
+	}
+	for _, g := range p.Given {
+		fmt.Fprintf(e.out, "value: %s\n", text.Clean(g.String()))
 	}
 	for _, r := range p.Unrules {
 		fmt.Fprintf(e.out, "rule taken back: %s\n", text.Clean(r.String()))

@@ -115,7 +115,7 @@ func prepare(db *sql.DB) error {
 	if version > ledgerVersion {
 		return fmt.Errorf("a newer Initium has laid it out anew (version %d; this one knows up to %d); use that one", version, ledgerVersion)
 	}
-	if _, err := db.Exec(schema + notesSchema); err != nil {
+	if _, err := db.Exec(schema + notesSchema + givenSchema); err != nil {
 		return err
 	}
 	if version == ledgerVersion {
@@ -328,7 +328,7 @@ func (l *Ledger) begin(server, why string, p *plan.Plan) (id int64, err error) {
 	if id, err = result.LastInsertId(); err != nil {
 		return 0, err
 	}
-	if err := errors.Join(beginParts(tx, id, p.Parts), beginRules(tx, id, p)); err != nil {
+	if err := errors.Join(beginParts(tx, id, p.Parts), beginRules(tx, id, p), beginGiven(tx, id, p)); err != nil {
 		return 0, err
 	}
 	for _, f := range p.Files {
@@ -360,7 +360,9 @@ func (l *Ledger) done(id int64) error {
 	if _, err := tx.Exec(`UPDATE part SET tidy = 1 WHERE entry = ? AND old <> ''`, id); err != nil {
 		return err
 	}
-	if _, err := tx.Exec(`DELETE FROM staged WHERE server = (SELECT server FROM entry WHERE id = ?)`, id); err != nil {
+	// An entry that only gives values leaves what is staged as it is.
+	if _, err := tx.Exec(`DELETE FROM staged WHERE server = (SELECT server FROM entry WHERE id = ?1) AND (NOT EXISTS (SELECT 1 FROM entry_given WHERE entry = ?1)
+		OR EXISTS (SELECT 1 FROM file WHERE entry = ?1) OR EXISTS (SELECT 1 FROM part WHERE entry = ?1))`, id); err != nil {
 		return err
 	}
 	if err := doneRules(tx, id); err != nil {
@@ -376,7 +378,7 @@ func (l *Ledger) leave(id int64) error {
 		return err
 	}
 	defer tx.Rollback()
-	for _, query := range []string{`DELETE FROM file WHERE entry = ?`, `DELETE FROM part WHERE entry = ?`, `DELETE FROM entry_rule WHERE entry = ?`, `DELETE FROM entry WHERE id = ?`} {
+	for _, query := range []string{`DELETE FROM file WHERE entry = ?`, `DELETE FROM part WHERE entry = ?`, `DELETE FROM entry_rule WHERE entry = ?`, `DELETE FROM entry_given WHERE entry = ?`, `DELETE FROM entry WHERE id = ?`} {
 		if _, err := tx.Exec(query, id); err != nil {
 			return err
 		}

@@ -59,7 +59,7 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 		return nil, err
 	}
 	if at+1 < len(entries) {
-		if err := l.rulesBack(p, entries[at+1:]); err != nil {
+		if err := errors.Join(l.rulesBack(p, entries[at+1:]), l.givenBack(p, entries[at+1:])); err != nil {
 			return nil, err
 		}
 	}

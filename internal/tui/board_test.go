@@ -322,7 +322,7 @@ func everyScreen(t *testing.T, m *model, b *board) map[string]screen {
 		}
 	}
 	t.Cleanup(func() { m.app.Close() })
-	if _, err := m.app.Adopt(app.Adoption{Dir: server, As: "h"}); err != nil {
+	if _, err := m.app.Adopt(t.Context(), app.Adoption{Dir: server, As: "h"}); err != nil {
 		t.Fatal(err)
 	}
 	inside, err := m.app.LookInto(t.Context(), source, "h", lineup.Choices{}, nil)
@@ -348,8 +348,9 @@ func everyScreen(t *testing.T, m *model, b *board) map[string]screen {
 	kept.log.add([]proof.Line{{Number: 1, Text: strings.Repeat("long ", 100)}})
 	w := watching(b)
 	m.stack = m.stack[:len(m.stack)-1]
+	adoption, given := forms(t, m, server)
 	return map[string]screen{
-		"servers": servers, "no servers": func() screen { l := newServerList(m, ""); l.loaded = true; return l }(), "board": b, "plan": newPlanView(m, b, planMsg{why: "why", plan: planOf(t)}), "watch": w, "log": kept,
+		"adoption": adoption, "values": given, "servers": servers, "no servers": func() screen { l := newServerList(m, ""); l.loaded = true; return l }(), "board": b, "plan": newPlanView(m, b, planMsg{why: "why", plan: planOf(t)}), "watch": w, "log": kept,
 		"ledger":  newLedgerView(b, []host.Entry{{Number: 0, Why: "found"}, {Number: 1, Why: strings.Repeat("did ", 60), Starts: []host.Start{{Number: 1, Verdict: proof.Proved}}}}),
 		"compare": newCompareView(m, "h", &proof.Comparison{Came: []string{long}, Gone: []string{"b"}, Moved: []string{long}, New: []proof.Remark{{Line: 3, Text: long}}}),
 		"culprit": search, "teach": newTeachView(m, lessons, 1), "outline": outline, "intake": newIntakeView(m, b, insideMsg{source: source, inside: inside}),

@@ -179,6 +179,8 @@ func (m *model) keysHere() []keyHelp {
 		return m.prompt.hint
 	case m.prompt != nil && m.prompt.step != nil:
 		return []keyHelp{{"↑ ↓", "next"}, {"Enter", "stay here"}, {"Esc", "back"}}
+	case m.prompt != nil && m.prompt.paths:
+		return []keyHelp{{"↑ ↓", "choose"}, {"Tab", "complete"}, {"Enter", "take it"}, {"Esc", "leave it"}}
 	case m.prompt != nil:
 		return []keyHelp{{"Enter", "take it"}, {"↑", "what was typed before"}, {"Esc", "leave it"}}
 	case m.help > 0 && m.help < m.helpPages():

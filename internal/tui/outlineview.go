@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -29,21 +30,40 @@ type outlineView struct {
 // maxStartup bounds how much of a startup file is shown, in bytes.
 const maxStartup = 4 << 20
 
+// newOutline begins a dialect from a startup file with what it holds.
+func newOutline(m *model, name, dir, file, command string, data []byte) *outlineView {
+	v := &outlineView{name: name, dir: dir, file: file, command: command, lines: strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")}
+	v.desk = m.desk(v)
+	return v
+}
+
+// readStart reads a startup file of a folder, as far as it is shown.
+func readStart(dir, file string) ([]byte, error) {
+	if _, err := os.Stat(file); err != nil {
+		file = filepath.Join(dir, file)
+	}
+	if info, err := os.Stat(file); err != nil {
+		return nil, fmt.Errorf("read the startup file: %w", err)
+	} else if !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s is no file; name the startup file", file)
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, fmt.Errorf("read the startup file: %w", err)
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, maxStartup))
+}
+
 // TeachServer shows a startup file to begin a dialect from, until the operator closes
 // it. command starts the server, "" when that is to be said later.
 func TeachServer(ctx context.Context, a *app.App, name, dir, file, command string) error {
-	full := file
-	if _, err := os.Stat(full); err != nil {
-		full = filepath.Join(dir, file)
-	}
-	data, err := os.ReadFile(full)
+	data, err := readStart(dir, file)
 	if err != nil {
-		return fmt.Errorf("read the startup file: %w", err)
+		return err
 	}
-	v := &outlineView{name: name, dir: dir, file: file, command: command, lines: strings.Split(strings.TrimSuffix(string(data[:min(len(data), maxStartup)]), "\n"), "\n")}
 	m := newModel(ctx, a)
-	v.desk = m.desk(v)
-	m.open(v)
+	m.open(newOutline(m, name, dir, file, command, data))
 	return show(ctx, m)
 }
 
@@ -115,12 +135,18 @@ func (v *outlineView) draw(c *canvas, y, h int) {
 
 func (v *outlineView) keys() []keyHelp {
 	switch {
+	case v.written && len(v.stack) > 1:
+		return []keyHelp{{"Esc", "adopt the folder"}}
 	case v.written:
 		return nil
 	case v.outline != nil:
 		return []keyHelp{{"Enter", "write it"}, {"Esc", "point at another"}}
 	}
-	return []keyHelp{{"↑ ↓", "choose a line"}, {"Enter", "it names a mod"}}
+	keys := []keyHelp{{"↑ ↓", "choose a line"}, {"Enter", "it names a mod"}}
+	if len(v.stack) > 1 {
+		keys = append(keys, keyHelp{"Esc", "back"})
+	}
+	return keys
 }
 
 func (v *outlineView) help() []helpList {
@@ -160,6 +186,9 @@ func (v *outlineView) key(k string) tea.Cmd {
 	switch {
 	case v.stuck:
 	case k == "esc" && (v.outline == nil || v.written):
+		if len(v.stack) > 1 { // a folder waits to be adopted
+			return v.back()
+		}
 		return tea.Quit
 	case k == "esc":
 		v.outline, v.notice = nil, ""

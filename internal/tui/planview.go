@@ -59,6 +59,17 @@ func newPlanView(m *model, b *board, msg planMsg) *planView {
 			v.rows = append(v.rows, planRow{row: r})
 		}
 	}
+	for i, g := range p.Given {
+		if i == 0 {
+			v.rows = append(v.rows, planRow{}, planRow{file: "values of the server", about: count(len(p.Given), "value changes", "values change")})
+		}
+		if g.Was != "" {
+			v.rows = append(v.rows, planRow{word: "goes", row: plan.Row{Kind: plan.Goes, Text: clean(g.Name + " = " + g.Was)}})
+		}
+		if g.Now != "" {
+			v.rows = append(v.rows, planRow{word: "comes", row: plan.Row{Kind: plan.Comes, Text: clean(g.Name + " = " + g.Now)}})
+		}
+	}
 	v.rules("is written down", plan.Comes, p.Rules)
 	v.rules("is taken back", plan.Goes, p.Unrules)
 	return v

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -22,7 +23,10 @@ type prompt struct {
 	hint  []keyHelp          // the keys that work; may be nil
 	empty bool               // nothing typed is an answer too
 
-	paths    bool     // what is typed is a path, to be completed
+	paths    bool                                  // what is typed is a path, to be completed
+	folders  bool                                  // of a folder
+	tell     func(dirs []string) map[string]string // something about listed folders; may be nil
+	told     map[string]string
 	proposed string   // the value that it began with, for as long as nothing was typed
 	list     []string // files and folders that begin as typed
 	listed   string   // and what was typed then
@@ -152,8 +156,18 @@ func (p *prompt) lookUp() tea.Cmd {
 	if !p.paths {
 		return nil
 	}
-	typed := p.value()
-	return func() tea.Msg { return pathsMsg{p, typed, pathsLike(typed)} }
+	typed, tell, folders := p.value(), p.tell, p.folders
+	return func() tea.Msg {
+		list := pathsLike(typed)
+		if folders {
+			list = slices.DeleteFunc(list, func(path string) bool { return !strings.HasSuffix(path, "/") })
+		}
+		msg := pathsMsg{p: p, typed: typed, list: list}
+		if tell != nil {
+			msg.told = tell(list[:min(len(list), mostTold)])
+		}
+		return msg
+	}
 }
 
 // found takes the list, unless something else was typed meanwhile.
@@ -161,7 +175,7 @@ func (p *prompt) found(msg pathsMsg) {
 	if msg.typed != p.value() {
 		return
 	}
-	p.list, p.listed = msg.list, msg.typed
+	p.list, p.listed, p.told = msg.list, msg.typed, msg.told
 	if p.wanted {
 		p.wanted = false
 		p.complete()
@@ -192,6 +206,9 @@ func (p *prompt) choose(by int) {
 	}
 }
 
+// mostTold is about how many folders something is told.
+const mostTold = 200
+
 // mostListed is how many files are listed above what is typed.
 const mostListed = 8
 
@@ -217,7 +234,10 @@ func (p *prompt) drawList(c *canvas) {
 		if strings.HasSuffix(p.list[at], "/") {
 			name += "/"
 		}
-		c.putWithin(4, row, c.w-5, name, k)
+		x := c.putWithin(4, row, c.w-5, name, k)
+		if told := p.told[p.list[at]]; told != "" {
+			c.putWithin(max(x+2, 30), row, c.w-max(x+2, 30)-1, clean(told), inkGood)
+		}
 	}
 	if more := len(p.list) - first - n; more > 0 {
 		c.right(c.w, c.h-footHeight-1, fmt.Sprintf(" ↓ %d more", more), inkDim)

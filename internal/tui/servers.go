@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"os/exec"
 	"slices"
 
 	tea "charm.land/bubbletea/v2"
@@ -95,6 +96,15 @@ func (l *serverList) key(k string) tea.Cmd {
 		l.choose(len(l.list))
 	case "enter":
 		return l.openServer()
+	case "a":
+		return l.adopt()
+	case "e":
+		if l.selected < len(l.list) {
+			l.seek = l.list[l.selected].Name
+			return l.enter(newValues(l, &l.list[l.selected]))
+		}
+	case "E":
+		return tea.ExecProcess(exec.CommandContext(l.ctx, l.app.Exe, "demo"), func(err error) tea.Msg { return nil })
 	}
 	return nil
 }
@@ -130,7 +140,7 @@ func (l *serverList) title(c *canvas) {
 }
 
 func (l *serverList) help() []helpList {
-	return []helpList{{"All servers at a glance", []keyHelp{{"Enter", "open the board of the server; a second click does the same"}}}, {"What the shapes say", shapeHelp}}
+	return []helpList{{"All servers at a glance", []keyHelp{{"Enter", "open the board of the server; a second click does the same"}, {"a", "adopt a server: type or choose its folder"}, {"e", "see and change the values that it is started with"}, {"E", "see the demo, beside all this"}}}, {"What the shapes say", shapeHelp}}
 }
 
 func (l *serverList) draw(c *canvas, y, h int) {
@@ -140,10 +150,10 @@ func (l *serverList) draw(c *canvas, y, h int) {
 	}
 	if len(l.list) == 0 {
 		c.put(2, y, "No server is adopted yet.", inkTitle)
-		y = c.paragraph(2, y+2, c.w-4, 3, "Adopt one from a shell; nothing is written into its folder:", inkText)
-		c.put(4, y+1, "initium adopt FOLDER", inkKey)
-		c.put(2, y+3, "Or see the demo first:", inkText)
-		c.put(4, y+5, "initium demo", inkKey)
+		c.put(2, y+2, "a", inkKey)
+		y = c.paragraph(5, y+2, c.w-7, 3, "adopt one: type or choose its folder. Nothing is written into it.", inkText)
+		c.put(2, y+1, "E", inkKey)
+		c.paragraph(5, y+1, c.w-7, 3, "see the demo first: made-up servers in a scratch folder that goes afterwards.", inkText)
 		return
 	}
 	const storyHeight = 6
@@ -269,7 +279,7 @@ func drawLastStart(c *canvas, x, y int, s app.Summary) int {
 
 func (l *serverList) keys() []keyHelp {
 	if len(l.list) == 0 {
-		return nil
+		return []keyHelp{{"a", "adopt a server"}, {"E", "see the demo"}}
 	}
-	return []keyHelp{{"↑ ↓", "choose"}, {"Enter", "open"}}
+	return []keyHelp{{"↑ ↓", "choose"}, {"Enter", "open"}, {"a", "adopt a server"}, {"e", "its values"}}
 }

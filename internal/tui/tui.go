@@ -74,6 +74,7 @@ type (
 		p     *prompt
 		typed string
 		list  []string
+		told  map[string]string // something about some of them
 	}
 )
 

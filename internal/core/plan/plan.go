@@ -21,8 +21,23 @@ type Plan struct {
 	Parts   []Part
 	Rules   []rule.Rule     // to be written down with it
 	Unrules []rule.Rule     // and to be taken back, as it takes back what brought them
+	Given   []Given         // values of the server that change
 	Parked  []lineup.Parked // what Initium is to remember as switched off; nil for no change
 	Unpark  []lineup.Parked // and what it remembered before
+}
+
+// Given is a value of the server that the operator gives, "" where none of his holds.
+type Given struct{ Name, Was, Now string }
+
+// String tells the change in words; the values are as they are.
+func (g Given) String() string {
+	switch {
+	case g.Was == "":
+		return g.Name + " is " + g.Now
+	case g.Now == "":
+		return g.Name + " is no longer " + g.Was
+	}
+	return g.Name + " is " + g.Now + ", not " + g.Was
 }
 
 // File is one file of a plan. Its path is absolute.
@@ -98,7 +113,7 @@ func decoded(data []byte) []byte {
 
 // Empty reports whether the plan would change nothing.
 func (p *Plan) Empty() bool {
-	return len(p.Files) == 0 && len(p.Parts) == 0 && p.Parked == nil && len(p.Rules) == 0 && len(p.Unrules) == 0
+	return len(p.Files) == 0 && len(p.Parts) == 0 && p.Parked == nil && len(p.Rules) == 0 && len(p.Unrules) == 0 && len(p.Given) == 0
 }
 
 // Renames are the names that change between two listings of a folder, in pairs.

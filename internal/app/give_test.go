@@ -1,0 +1,125 @@
+package app_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"initium/internal/app"
+)
+
+// values tells the values of a server, those that were given with a star.
+func values(t *testing.T, a *app.App) string {
+	t.Helper()
+	list, err := a.Values("k")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var words []string
+	for _, v := range list {
+		if v.Name == "level" || v.Name == "port" {
+			star := ""
+			if v.Given {
+				star = "*"
+			}
+			words = append(words, fmt.Sprintf("%s%s=%s", v.Name, star, v.Value))
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// A value holds until it is changed, by giving it or by adopting anew; each change is an
+// entry that undo takes back, and what is staged stays staged.
+func TestValuesHold(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": ""})
+	adopt := func(set map[string]string) {
+		t.Helper()
+		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: set}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	steps := []struct {
+		do   func() error
+		want string
+	}{
+		{func() error { adopt(map[string]string{"level": "1", "port": "4000"}); return nil }, "port*=4000 level*=1"},
+		{func() error { adopt(nil); return nil }, "port*=4000 level*=1"},
+		{func() error { adopt(map[string]string{"level": "2"}); return nil }, "port*=4000 level*=2"},
+		{func() error { adopt(map[string]string{"level": "2"}); return nil }, "port*=4000 level*=2"},
+		{func() error {
+			_, err := a.Give(t.Context(), "k", map[string]string{"level": "3", "port": "4001"})
+			return err
+		}, "port*=4001 level*=3"},
+		{func() error { return back(t, a, app.ReturnLast) }, "port*=4000 level*=2"},
+		{func() error { _, err := a.Give(t.Context(), "k", map[string]string{"level": ""}); return err }, "port*=4000 level="},
+		{func() error { return back(t, a, 0) }, "port*=4000 level*=1"},
+		{func() error { return back(t, a, 2) }, "port*=4001 level*=3"},
+	}
+	for i, s := range steps {
+		if err := s.do(); err != nil {
+			t.Errorf("step %d: %v", i, err)
+		}
+		if got := values(t, a); got != s.want {
+			t.Errorf("step %d: the values are %s, want %s", i, got, s.want)
+		}
+	}
+	entries, err := a.Ledger("k")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var whys []string
+	for _, e := range entries[1:4] {
+		whys = append(whys, e.Why)
+	}
+	if want := []string{"give: level is 2, not 1", "give: level is 3, not 2, port is 4001, not 4000", "take entry 2 back: give: level is 3, not 2, port is 4001, not 4000"}; !slices.Equal(whys, want) {
+		t.Errorf("the ledger says %q", whys)
+	}
+	for set, want := range map[string]string{"level=3": "it is so already", "none=": "it takes: program", "port=0": "is no port"} {
+		key, value, _ := strings.Cut(set, "=")
+		if _, err := a.Give(t.Context(), "k", map[string]string{key: value}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", set, err)
+		}
+	}
+}
+
+// back returns a server to an entry.
+func back(t *testing.T, a *app.App, to int) error {
+	t.Helper()
+	p, why, err := a.ReturnPlan("k", to)
+	if err != nil {
+		return err
+	}
+	return a.Return(t.Context(), "k", p, why)
+}
+
+// What may be adopted: families that know the folder first, and a name that is free.
+func TestCandidate(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": ""})
+	c, err := a.Candidate(dir)
+	if err != nil || c.Name != "server" || c.Fit != 1 || c.Families[0] != "kiln" || len(c.Families) < 5 {
+		t.Errorf("%+v, %v", c, err)
+	}
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: t.TempDir(), As: "server", Dialect: "kiln"}); err != nil {
+		t.Fatal(err)
+	}
+	if c, err = a.Candidate(dir); err != nil || c.Name != "server-2" {
+		t.Errorf("the name is taken: %+v, %v", c, err)
+	}
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "server-2"}); err != nil {
+		t.Fatal(err)
+	}
+	if c, err = a.Candidate(dir); err != nil || c.Name != "server-2" {
+		t.Errorf("its own name is free: %+v, %v", c, err)
+	}
+	list, err := a.ValuesFor(dir, "kiln", map[string]string{"level": "9"})
+	if at := slices.IndexFunc(list, func(v app.Value) bool { return v.Name == "level" }); err != nil || at < 0 || list[at].Value != "9" || !list[at].Given {
+		t.Errorf("%+v, %v", list, err)
+	}
+	if _, err := a.ValuesFor(dir, "kiln", map[string]string{"port": "x"}); err == nil {
+		t.Error("a port that is none is taken")
+	}
+	if _, err := a.Candidate(dir + "/none"); err == nil {
+		t.Error("a folder that is not there can be adopted")
+	}
+}
