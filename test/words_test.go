@@ -8,22 +8,27 @@ import (
 // What is mistyped is asked back with what was most likely meant, and ends with the status
 // of wrong usage.
 func TestMistyped(t *testing.T) {
-	h := newHarbour(t, "berth tide_tables\n")
+	h := newHarbour(t, "# ~~ Boats ~~\nberth tide_tables\n")
 	h.cargo("tide_tables", "", "haul 1\n")
+	h.cargo("lamp", "", "haul 1\n")
 	for line, want := range map[string]string{
-		"chek":                       "chek is neither a command nor an adopted server; did you mean check?",
-		"hh":                         "hh is neither a command nor an adopted server",
-		"anything_else":              "(initium --help lists the commands",
-		"check hh":                   "hh is not adopted",
-		"check h --jsn":              "did you mean --json?",
-		"check h --nothing-like-it":  "see initium help check",
-		"export proof h --htlm x":    "did you mean --html? See initium help export proof",
-		"check":                      "see initium help check",
-		"--versio":                   "did you mean --version? See initium help",
-		"off h tide_table":           "tide_tables",
-		"give h prot=1":              "it takes: ",
-		"give h port":                "a value is given as KEY=VALUE",
-		"adopt nowhere --dialect ha": "no such file",
+		"chek":                               "chek is neither a command nor an adopted server; did you mean check?",
+		"hh":                                 "hh is neither a command nor an adopted server",
+		"anything_else":                      "(initium --help lists the commands",
+		"check hh":                           "hh is not adopted",
+		"check h --jsn":                      "did you mean --json?",
+		"check h --nothing-like-it":          "see initium help check",
+		"export proof h --htlm x":            "did you mean --html? See initium help export proof",
+		"check":                              "see initium help check",
+		"--versio":                           "did you mean --version? See initium help",
+		"off h tide_table":                   "did you mean tide_tables?",
+		"register h lmp":                     "did you mean lamp?",
+		"move h tide_tables --before=lmap":   "did you mean lamp?",
+		"move h tide_tables --section Boots": "did you mean Boats?",
+		"off h nothing_near":                 "nothing_near is not registered on this server",
+		"give h prot=1":                      "it takes: ",
+		"give h port":                        "a value is given as KEY=VALUE",
+		"adopt nowhere --dialect ha":         "no such file",
 	} {
 		if r := h.try(strings.Fields(line)...); r.status < 2 || !strings.Contains(r.err, want) || strings.HasSuffix(strings.TrimSpace(r.err), "help initium") {
 			t.Errorf("initium %s: %d %s", line, r.status, r.err)

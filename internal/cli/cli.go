@@ -59,7 +59,7 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	for _, note := range a.Notes() {
 		fmt.Fprintln(errOut, "initium:", text.Clean(note))
 	}
-	err = errors.Join(e.meantServer(err, args), a.Close())
+	err = errors.Join(e.meant(err, args), a.Close())
 	var status exitStatus
 	switch {
 	case err == nil:

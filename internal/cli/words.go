@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"initium/internal/app"
 	"initium/internal/core/text"
 	"initium/internal/host"
 )
@@ -96,19 +97,31 @@ func (e *env) noSuch(root *cobra.Command, word string) error {
 	return fmt.Errorf("%w: %s (initium --help lists the commands, initium servers the servers)", errArgs, said)
 }
 
-// meantServer adds to an error about a server that there is not which one may have been
-// meant.
-func (e *env) meantServer(err error, words []string) error {
-	if !errors.Is(err, host.ErrUnknownServer) {
+// meant adds to an error about a server, a mod or a section that there is not which one may
+// have been meant.
+func (e *env) meant(err error, words []string) error {
+	var usage app.UsageError
+	if !errors.Is(err, host.ErrUnknownServer) && !errors.As(err, &usage) || len(words) < 2 || strings.Contains(err.Error(), "did you mean") {
 		return err
 	}
 	names, _ := e.app.Home.Servers()
+	if !errors.Is(err, host.ErrUnknownServer) {
+		at := slices.IndexFunc(words, func(word string) bool { return slices.Contains(names, word) })
+		if at < 0 {
+			return err
+		}
+		server := words[at : at+1]
+		words, names = words[at+1:], slices.Concat(e.modsOf(server), e.sectionsOf(server))
+	}
 	for _, word := range words {
-		if !strings.Contains(err.Error(), word+" is not adopted") {
+		if _, value, ok := strings.Cut(word, "="); ok {
+			word = value // of a flag
+		}
+		if !strings.Contains(err.Error(), text.Clean(word)) || slices.Contains(names, word) {
 			continue
 		}
 		if near := text.Nearest(word, names); near != "" {
-			return fmt.Errorf("%w; did you mean %s?", err, near)
+			return fmt.Errorf("%w; did you mean %s?", err, text.Clean(near))
 		}
 	}
 	return err
