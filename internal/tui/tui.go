@@ -39,7 +39,6 @@ type model struct {
 	help    int // the page of help that is shown, from 1; 0 for none
 	notice  string
 	bad     bool // the notice is about something that went wrong
-	ticking bool
 }
 
 func newModel(ctx context.Context, a *app.App) *model {
