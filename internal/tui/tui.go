@@ -33,12 +33,12 @@ type model struct {
 	made  int            // screens so far
 	work  sync.WaitGroup // what goes on beside the screen, and has to end before it
 
-	busy    *busy   // work that takes a while, or nil
-	prompt  *prompt // what is being typed, or nil
-	typed   map[string][]string
-	help    int // the page of help that is shown, from 1; 0 for none
-	notice  string
-	bad     bool // the notice is about something that went wrong
+	busy   *busy   // work that takes a while, or nil
+	prompt *prompt // what is being typed, or nil
+	typed  map[string][]string
+	help   int // the page of help that is shown, from 1; 0 for none
+	notice string
+	bad    bool // the notice is about something that went wrong
 }
 
 func newModel(ctx context.Context, a *app.App) *model {
