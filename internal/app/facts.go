@@ -105,8 +105,8 @@ func (a *App) ports(s *Server, facts *check.Facts) {
 	}
 }
 
-// portOf is the port of another server, "" when it is not known. Its ledger is
-// left alone: what was cut off there is told when that server is looked at.
+// portOf is the port of another server, "" when it is not known. Nothing is settled in its
+// ledger: what was cut off there is told when that server is looked at.
 func (a *App) portOf(name string) string {
 	record, err := a.Home.Record(name)
 	if err != nil {
@@ -115,6 +115,11 @@ func (a *App) portOf(name string) string {
 	entry, err := a.Dialect(record.Dialect)
 	if err != nil {
 		return ""
+	}
+	if l, err := a.ledger(); err == nil {
+		if set, err := l.Given(name, record.Set); err == nil {
+			record.Set = set
+		}
 	}
 	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}}
 	a.resolve(s)

@@ -108,6 +108,25 @@ func TestPortsOfServers(t *testing.T) {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}
 	}
+	// A port that was given since is the one that counts, on both sides.
+	if _, err := a.Give(t.Context(), "two", map[string]string{"port": "1"}); err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"one": "", "alone": "port-shared"} {
+		look, err := a.Look(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, f := range look.Findings {
+			if strings.HasPrefix(f.Code, "port") {
+				got = f.Code
+			}
+		}
+		if got != want {
+			t.Errorf("after another was given, %s: %q, want %q", name, got, want)
+		}
+	}
 }
 
 // A dialect is begun from a folder whose mods are files, folders or folders of folders, and

@@ -871,6 +871,11 @@ func TestStateBeforeARestart(t *testing.T) {
 	if s, err := home.State("s"); err != nil || !s.Up || !s.Waiting || s.Number != 1 || s.Start != dirs[0] || s.Exit == nil || s.Lost != nil {
 		t.Errorf("the state is %+v, %v", s, err)
 	}
+	// With nobody to start it again it is not waited for.
+	lock.Close()
+	if s, err := home.State("s"); err != nil || s.Up || s.Waiting {
+		t.Errorf("with its keeper gone the state is %+v, %v", s, err)
+	}
 }
 
 // A server that is stopped while what it is started again with is being noted stays down,
