@@ -231,9 +231,30 @@ func TestScreenSizes(t *testing.T) {
 	}
 }
 
+// TestScreenWithoutServers begins with nothing and ends with a proof, without a command:
+// a folder is pasted, adopted with a port of its own, and started.
 func TestScreenWithoutServers(t *testing.T) {
+	needs(t, "tmux")
+	h := newHarbour(t, "berth a\n") // in another home, which is not used
+	h.cargo("a", "", "haul 1\n")
 	x := open(t, 80, 24, []string{"INITIUM_HOME=" + t.TempDir()})
-	x.sees("No server is adopted yet.", "initium adopt FOLDER")
+	x.sees("No server is adopted yet.", "a  adopt one", "E  see the demo first", "a adopt a server")
+	x.keys("a")
+	x.sees("Folder of the server:", "Tab complete")
+	x.tmux("set-buffer", h.dir)
+	x.tmux("paste-buffer", "-p", "-t", "x")
+	x.keys("Enter")
+	x.sees("Adopt a server", "◆ its files fit", "▌ Adopt it", "Enter adopt")
+	x.keys("Home", "Enter")
+	x.sees("Its name:")
+	x.keys("C-u", "p", "i", "e", "r", "Enter")
+	x.sees("name          pier")
+	x.keys("End", "Enter")
+	x.sees("load order", "pier", "? help")
+	x.keys("s")
+	x.sees("◆ proved")
+	x.keys("X")
+	x.sees("stopped")
 	x.keys("q")
 }
 

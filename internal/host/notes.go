@@ -123,8 +123,8 @@ func doneRules(tx *sql.Tx, id int64) error {
 	for _, query := range []string{
 		`INSERT INTO rule (scope, family, kind, mod, other, because, log)
 			SELECT entry.server, 0, kind, mod, other, because, '' FROM entry_rule JOIN entry ON entry.id = entry_rule.entry WHERE entry_rule.entry = ? AND NOT gone ON CONFLICT DO NOTHING`,
-		`DELETE FROM rule WHERE family = 0 AND EXISTS (SELECT 1 FROM entry_rule AS g JOIN entry ON entry.id = g.entry
-			WHERE g.entry = ? AND g.gone AND rule.scope = entry.server AND rule.kind = g.kind AND rule.mod = g.mod AND rule.other = g.other AND rule.because = g.because)`,
+		`DELETE FROM rule WHERE family = 0 AND EXISTS (SELECT 1 FROM entry_rule AS its JOIN entry ON entry.id = its.entry
+			WHERE its.entry = ? AND its.gone AND rule.scope = entry.server AND rule.kind = its.kind AND rule.mod = its.mod AND rule.other = its.other AND rule.because = its.because)`,
 	} {
 		if _, err := tx.Exec(query, id); err != nil {
 			return err
