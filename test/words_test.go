@@ -1,8 +1,12 @@
 package test
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+
+	"initium/internal/cli"
 )
 
 // What is mistyped is asked back with what was most likely meant, and ends with the status
@@ -108,4 +112,26 @@ func TestGive(t *testing.T) {
 		t.Errorf("and back: %d %s", r.status, r.err)
 	}
 	h.do(0, "stop", "h")
+}
+
+// Every command has a man page, that says what it is for.
+func TestManuals(t *testing.T) {
+	dir := t.TempDir()
+	if err := cli.Manuals(dir); err != nil {
+		t.Fatal(err)
+	}
+	pages, err := os.ReadDir(dir)
+	if err != nil || len(pages) < 45 {
+		t.Fatalf("%d pages, %v", len(pages), err)
+	}
+	for _, page := range pages {
+		said := contents(t, filepath.Join(dir, page.Name()))
+		command := strings.TrimSuffix(page.Name(), ".1")
+		if _, about, ok := strings.Cut(said, "\n"+command+" - "); !ok || len(strings.SplitN(about, "\n", 2)[0]) < 10 || !strings.Contains(said, "\\fB"+strings.ReplaceAll(command, "-", " ")) && command != "initium" && !strings.Contains(command, "stand-in") {
+			t.Errorf("the page %s says\n%s", page.Name(), said)
+		}
+	}
+	if err := cli.Manuals(filepath.Join(dir, "none")); err == nil {
+		t.Error("pages are written into a folder that is not there")
+	}
 }

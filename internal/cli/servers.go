@@ -75,7 +75,7 @@ func (e *env) give() *cobra.Command {
 	var asJSON bool
 	cmd := &cobra.Command{
 		Use:   "give SERVER [KEY=VALUE...]",
-		Short: "Change values that its family asks for, such as its port; alone it lists them",
+		Short: "Change values that a server's family asks for, such as its port; alone it lists them",
 		Long: "Values hold until they are changed, and each change is an entry of the ledger that undo takes back. KEY= takes your value back: what a file of the\n" +
 			"server says holds again, or the family's own.",
 		Example: "  initium give harbour\n  initium give harbour port=30500",
