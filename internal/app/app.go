@@ -331,6 +331,9 @@ func givenValues(d *dialect.Dialect, set map[string]string) (map[string]string, 
 			for _, g := range d.Givens {
 				known = append(known, g.Name)
 			}
+			if len(known) == 0 {
+				return nil, usage("%s takes no value %q; it takes none", d.Title, text.Clean(name))
+			}
 			return nil, usage("%s takes no value %q; it takes: %s", d.Title, text.Clean(name), strings.Join(known, ", "))
 		}
 		if strings.ContainsAny(value, "\x00\n\r") {

@@ -133,7 +133,10 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 	if len(m.Entries) > 0 {
 		e := b.look.Survey.Lineup.Entries[m.Entries[0]]
 		file, line, _ := b.look.Survey.Lineup.Place(e)
-		text := fmt.Sprintf("%s, line %d", strings.TrimPrefix(file, b.look.Server.Record.Dir+"/"), line)
+		text := strings.TrimPrefix(file, b.look.Server.Record.Dir+"/")
+		if line > 0 {
+			text += fmt.Sprintf(", line %d", line)
+		}
 		if m.Group {
 			text += ", through " + e.Name
 		}

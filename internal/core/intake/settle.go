@@ -89,6 +89,10 @@ func (x *settler) chosen() (mods []*Mod) {
 	}
 	for _, o := range x.choices.Only {
 		if !slices.ContainsFunc(mods, func(m *Mod) bool { return m.Name == o || m.Root == o }) {
+			if len(names) == 0 {
+				x.problem("there is no mod %q in %s; no mod was found in it", text.Clean(o), text.Clean(path.Base(found.Name)))
+				continue
+			}
 			x.problem("there is no mod %q in %s; there are: %s", text.Clean(o), text.Clean(path.Base(found.Name)), text.Clean(strings.Join(names, ", ")))
 		}
 	}

@@ -158,7 +158,7 @@ func (l *Lineup) insertLine(todo edits, registration int, where Where, statement
 	case where.Section != "":
 		section := slices.IndexFunc(l.Sections, func(s Section) bool { return s.Title == where.Section })
 		if section < 0 {
-			return fmt.Errorf("there is no section %q; there are: %s", text.Clean(where.Section), text.Clean(strings.Join(l.SectionTitles(), ", ")))
+			return l.noSection(where.Section)
 		}
 		if e := l.last(func(e Entry) bool { return e.Section == section }); e != nil {
 			put(e.File, e.Line.End, e)

@@ -31,7 +31,7 @@ func (l *Lineup) changeSection(c Change) (*Lineup, error) {
 	}
 	i := slices.IndexFunc(l.Sections, func(s Section) bool { return s.Title == c.Mod })
 	if i < 0 {
-		return nil, fmt.Errorf("there is no section %q; there are: %s", text.Clean(c.Mod), text.Clean(strings.Join(l.SectionTitles(), ", ")))
+		return nil, l.noSection(c.Mod)
 	}
 	section := l.Sections[i]
 	doc := l.Files[section.File].Bytes
@@ -107,4 +107,13 @@ func (l *Lineup) sectionMoved(i int, before string) ([]byte, error) {
 		out = []byte(strings.TrimSuffix(string(out), ending))
 	}
 	return out, nil
+}
+
+// noSection says that there is no section of a title, and which there are.
+func (l *Lineup) noSection(title string) error {
+	titles := l.SectionTitles()
+	if len(titles) == 0 {
+		return fmt.Errorf("there is no section %q; this startup file has none", text.Clean(title))
+	}
+	return fmt.Errorf("there is no section %q; there are: %s", text.Clean(title), text.Clean(strings.Join(titles, ", ")))
 }
