@@ -150,3 +150,30 @@ func forms(t *testing.T, m *model, dir string) (adoption, values *serverForm) {
 	}
 	return adoption, values
 }
+
+// Of a server with several lists the board says on which a mod stands.
+func TestBoardNamesTheList(t *testing.T) {
+	for demo, wants := range map[string]string{"lantern-moor": ", on the list ", "harrow-sound": "harbour.start, line "} {
+		m, _ := boardOn(t, 140, 60)
+		t.Cleanup(func() { m.app.Close() })
+		dir := filepath.Join(t.TempDir(), demo)
+		if err := os.CopyFS(dir, os.DirFS("../../demo/"+demo)); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := m.app.Adopt(t.Context(), app.Adoption{Dir: dir, As: "n"}); err != nil {
+			t.Fatal(err)
+		}
+		b := newBoard(m, "n")
+		m.open(b)
+		carry(m, b.shown())
+		said := ""
+		for i := range b.look.Survey.Mods {
+			if mod := &b.look.Survey.Mods[i]; len(mod.Entries) > 0 {
+				said += b.declared(mod) + "\n"
+			}
+		}
+		if !strings.Contains(said, wants) || strings.Contains(said, "line 0") || demo == "harrow-sound" && strings.Contains(said, "list") {
+			t.Errorf("%s: the mods are declared in\n%s", demo, said)
+		}
+	}
+}

@@ -131,16 +131,7 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 		add("folder", clean(m.Path), inkDim, inkDim)
 	}
 	if len(m.Entries) > 0 {
-		e := b.look.Survey.Lineup.Entries[m.Entries[0]]
-		file, line, _ := b.look.Survey.Lineup.Place(e)
-		text := strings.TrimPrefix(file, b.look.Server.Record.Dir+"/")
-		if line > 0 {
-			text += fmt.Sprintf(", line %d", line)
-		}
-		if m.Group {
-			text += ", through " + e.Name
-		}
-		add("declared", clean(text), inkDim, inkDim)
+		add("declared", clean(b.declared(m)), inkDim, inkDim)
 	}
 	return lines
 }
@@ -189,4 +180,30 @@ func (b *board) reloaded(mod string) *proof.Reload {
 		}
 	}
 	return nil
+}
+
+// declared tells where a mod is registered, and on which list where there are several.
+func (b *board) declared(m *survey.Mod) string {
+	const most = 3
+	lines, dir := b.look.Survey.Lineup, b.look.Server.Record.Dir+"/"
+	var places []string
+	for _, i := range m.Entries[:min(len(m.Entries), most)] {
+		e := lines.Entries[i]
+		file, line, _ := lines.Place(e)
+		place := strings.TrimPrefix(file, dir)
+		if line > 0 {
+			place += fmt.Sprintf(", line %d", line)
+		}
+		if registrations := lines.Dialect.Registrations; len(registrations) > 1 && registrations[e.Registration].Name != "" {
+			place += ", on the list " + registrations[e.Registration].Name
+		}
+		if m.Group {
+			place += ", through " + e.Name
+		}
+		places = append(places, place)
+	}
+	if n := len(m.Entries) - most; n > 0 {
+		places = append(places, fmt.Sprintf("and %d more", n))
+	}
+	return strings.Join(places, "; ")
 }
