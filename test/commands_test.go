@@ -210,9 +210,7 @@ while read -r word mod; do
   esac
 done
 `)
-	if err := os.Chmod(filepath.Join(dir, "run.sh"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
 	source := `name = "gate"
 [[given]]
 name = "tag"
@@ -357,9 +355,7 @@ func TestGuardCounts(t *testing.T) {
 			return len(h.starts()) == start && strings.Contains(h.try("log", "h", "--start", fmt.Sprint(start)).out, "the sound is open")
 		})
 		_, server := h.running(start)
-		if err := syscall.Kill(server, syscall.SIGSEGV); err != nil {
-			t.Fatal(err)
-		}
+		must(t, syscall.Kill(server, syscall.SIGSEGV))
 	}
 	eventually(t, "it stays down", func() bool { return !strings.Contains(h.do(0, "servers"), "running") })
 	if n := len(h.starts()); n != 2 {
@@ -370,9 +366,7 @@ func TestGuardCounts(t *testing.T) {
 	h.do(1, "prove", "h", "--keep-running")
 	if out := h.do(0, "servers"); strings.Contains(out, "running") {
 		_, server := h.running(3)
-		if err := syscall.Kill(server, syscall.SIGSEGV); err != nil {
-			t.Fatal(err)
-		}
+		must(t, syscall.Kill(server, syscall.SIGSEGV))
 		eventually(t, "it is down", func() bool { return !strings.Contains(h.do(0, "servers"), "running") })
 	}
 	if n := len(h.starts()); n != 3 {

@@ -102,9 +102,7 @@ func TestCulpritGoesOn(t *testing.T) {
 	cmd.Env = h.env
 	var out strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &out
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, cmd.Start())
 	search := filepath.Join(h.home, "servers/h/search.json")
 	for end := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		if data, err := os.ReadFile(search); err == nil && strings.Count(string(data), "failed\": ") > 3 {

@@ -39,9 +39,7 @@ echo "$(date +%T) I kiln is hot"
 trap 'exit 0' TERM
 while :; do sleep 0.1; done
 `)
-	if err := os.Chmod(filepath.Join(dir, "kiln"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(filepath.Join(dir, "kiln"), 0o755))
 	o.do(0, "adopt", dir, "--set", "port="+freePort(t))
 	if out := o.do(1, "check", "kiln"); !strings.Contains(out, "move glaze_basics before blue_glaze") {
 		t.Errorf("check says\n%s", out)

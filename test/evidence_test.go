@@ -36,9 +36,7 @@ line = "up"
 		write(t, filepath.Join(dir, "mods", name, "x"), "")
 	}
 	write(t, filepath.Join(dir, "server"), "#!/bin/sh\nmkdir -p made/makes\necho up\ntrap 'exit 0' TERM\nwhile :; do sleep 0.1; done\n")
-	if err := os.Chmod(filepath.Join(dir, "server"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(filepath.Join(dir, "server"), 0o755))
 	o.do(0, "adopt", dir)
 	p := &proofJSON{}
 	o.json(1, p, "prove", "quiet", "--json")

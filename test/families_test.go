@@ -19,9 +19,7 @@ func family(t testing.TB, name, port string) (*operator, string) {
 	rides, _ := filepath.Glob(filepath.Join(dir, "rides", "*.ride"))
 	for _, folder := range rides {
 		manifest := contents(t, filepath.Join(folder, "ride.yaml"))
-		if err := os.RemoveAll(folder); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.RemoveAll(folder))
 		packed(t, folder, manifest)
 	}
 	files, _ := filepath.Glob(filepath.Join(dir, "*"))
@@ -38,21 +36,15 @@ func family(t testing.TB, name, port string) (*operator, string) {
 func packed(t testing.TB, file, manifest string) {
 	t.Helper()
 	f, err := os.Create(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer f.Close()
 	z := zip.NewWriter(f)
 	w, err := z.Create("ride.yaml")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if _, err := w.Write([]byte(manifest)); err != nil {
 		t.Fatal(err)
 	}
-	if err := z.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, z.Close())
 }
 
 func (o *operator) proves(name, want string) *proofJSON {
@@ -84,9 +76,7 @@ func TestLanternMoor(t *testing.T) {
 	o.proves("lantern-moor", "reed_lights confirmed, mist_bells confirmed, peat_smoke confirmed, stilt_walks confirmed, will_o_wisp confirmed")
 	o.do(0, "on", "lantern-moor", "ford_keepers")
 	o.do(0, "move", "lantern-moor", "reed_lights", "--after", "mist_bells")
-	if err := os.Remove(filepath.Join(dir, "wicks/stilt_walks.wick")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Remove(filepath.Join(dir, "wicks/stilt_walks.wick")))
 	p := o.proves("lantern-moor", "mist_bells failed, reed_lights confirmed, peat_smoke confirmed, stilt_walks failed, will_o_wisp failed, ford_keepers failed")
 	if m := p.mod("stilt_walks"); m.Reason != "stilt_walks.wick is not among the wicks" {
 		t.Errorf("stilt_walks is %+v", m)
@@ -320,9 +310,7 @@ line = "up"
 	o.do(0, "adopt", dir, "--dialect", "shed")
 	names := func() string {
 		entries, err := os.ReadDir(filepath.Join(dir, "tools"))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		var list []string
 		for _, e := range entries {
 			list = append(list, e.Name())

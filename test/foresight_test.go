@@ -71,9 +71,7 @@ func TestRules(t *testing.T) {
 	}
 	// A rule for the family holds on its other servers too.
 	second := filepath.Join(filepath.Dir(h.home), "second")
-	if err := os.CopyFS(second, os.DirFS(h.dir)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.CopyFS(second, os.DirFS(h.dir)))
 	h.do(0, "adopt", second, "--as", "h2", "--set", "port="+freePort(t))
 	if out := h.do(1, "check", "h2"); !strings.Contains(out, "they fight") || strings.Contains(out, "paints over") {
 		t.Error(out)
@@ -204,9 +202,7 @@ func isXML(t *testing.T, s, want string) {
 func TestBuilds(t *testing.T) {
 	o := newOperator(t)
 	dir := filepath.Join(filepath.Dir(o.home), "fair")
-	if err := os.CopyFS(dir, os.DirFS("../demo/cogwheel-fair")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.CopyFS(dir, os.DirFS("../demo/cogwheel-fair")))
 	for _, name := range []string{"carousel", "ghost_train", "ferris_wheel", "candy_stall", "brass_gears"} {
 		os.RemoveAll(filepath.Join(dir, "rides", name+".ride")) // folders in the demo's data, packed when it is laid out
 	}

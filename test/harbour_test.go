@@ -24,9 +24,7 @@ func newHarbour(t testing.TB, lines string) *harbour {
 	o := newOperator(t)
 	h := &harbour{o, filepath.Join(filepath.Dir(o.home), "server"), freePort(t)}
 	write(t, h.script(), fmt.Sprintf("let title \"Test\"\nlet port %s\nlet licence HS-1\n%s", h.port, lines))
-	if err := os.MkdirAll(filepath.Join(h.dir, "cargo"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Join(h.dir, "cargo"), 0o755))
 	h.do(0, "adopt", h.dir, "--as", "h", "--set", "pace=0.02")
 	return h
 }
@@ -111,9 +109,7 @@ func TestProveOutcomes(t *testing.T) {
 
 func TestServerThatStops(t *testing.T) {
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer taken.Close()
 	for name, test := range map[string]struct {
 		lines  string
@@ -166,9 +162,7 @@ func TestChangesTouchOnlyTheirLines(t *testing.T) {
 	for _, name := range []string{"a", "b", "c", "d"} {
 		h.cargo(name, "", "haul 1\n")
 	}
-	if err := os.Chmod(h.script(), 0o640); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(h.script(), 0o640))
 	for _, step := range []struct {
 		args string
 		want string

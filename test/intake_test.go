@@ -24,16 +24,12 @@ func zipped(t *testing.T, files map[string]string) []byte {
 	w := zip.NewWriter(&out)
 	for _, name := range sortedKeys(files) {
 		f, err := w.Create(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if _, err := f.Write([]byte(files[name])); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Close())
 	return out.Bytes()
 }
 
@@ -47,19 +43,13 @@ func tarred(t *testing.T, files map[string]string) []byte {
 		if strings.HasSuffix(name, "/") {
 			h.Typeflag, h.Mode = tar.TypeDir, 0o755
 		}
-		if err := w.WriteHeader(h); err != nil {
-			t.Fatal(err)
-		}
+		must(t, w.WriteHeader(h))
 		if _, err := w.Write([]byte(files[name])); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := w.Close(); err != nil {
-		t.Fatal(err)
-	}
-	if err := z.Close(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, w.Close())
+	must(t, z.Close())
 	return out.Bytes()
 }
 
@@ -88,9 +78,7 @@ func below(t testing.TB, dir string) string {
 		}
 		return nil
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return out.String()
 }
 
@@ -295,9 +283,7 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 	write(t, filepath.Join(dir, "mine.toml"), "mine")
 	write(t, filepath.Join(dir, "both.toml"), "mine")
 	write(t, filepath.Join(dir, "added.txt"), "added")
-	if err := errors.Join(os.Chmod(filepath.Join(dir, "mine.toml"), 0o750), os.Chmod(filepath.Join(dir, "added.txt"), 0o600)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(os.Chmod(filepath.Join(dir, "mine.toml"), 0o750), os.Chmod(filepath.Join(dir, "added.txt"), 0o600)))
 	before := below(t, dir)
 	two := release("2.0", map[string]string{"same.toml": "s", "mine.toml": "1", "both.toml": "2", "theirs.toml": "2", "new.dat": "n"})
 	r := h.try("take", "h", two)
@@ -408,12 +394,8 @@ func TestBackupAndRestore(t *testing.T) {
 		t.Errorf("taken back the world holds %q", got)
 	}
 	// A world that was empty is empty again.
-	if err := os.RemoveAll(filepath.Join(h.dir, "stores")); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Mkdir(filepath.Join(h.dir, "stores"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
+	must(t, os.Mkdir(filepath.Join(h.dir, "stores"), 0o755))
 	h.do(0, "backup", "h")
 	write(t, state, "ruined")
 	h.do(0, "restore", "h")

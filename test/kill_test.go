@@ -172,7 +172,5 @@ func lastLine(out string) string {
 
 func copyAll(t testing.TB, from, to string) {
 	t.Helper()
-	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.CopyFS(to, os.DirFS(from)))
 }

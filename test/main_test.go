@@ -180,29 +180,21 @@ func (p *proofJSON) outcomes() string {
 func freePort(t testing.TB) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer l.Close()
 	return fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
 }
 
 func write(t testing.TB, name, data string) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(name, []byte(data), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	must(t, os.WriteFile(name, []byte(data), 0o644))
 }
 
 func contents(t testing.TB, name string) string {
 	t.Helper()
 	data, err := os.ReadFile(name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return string(data)
 }
 
@@ -210,5 +202,13 @@ func decode(t testing.TB, out string, v any) {
 	t.Helper()
 	if err := json.Unmarshal([]byte(out), v); err != nil {
 		t.Fatalf("%v in\n%s", err, out)
+	}
+}
+
+// must ends a test whose ground is missing.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -31,9 +31,7 @@ func newWorld(t *testing.T) *world {
 	needs(t, minetestServer)
 	o := newOperator(t)
 	w := &world{o, filepath.Join(filepath.Dir(o.home), "world")}
-	if err := os.MkdirAll(w.dir, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(w.dir, 0o755))
 	w.do(0, "adopt", w.dir, "--dialect", "minetest", "--as", "w", "--set", "port="+freePort(t))
 	return w
 }
@@ -265,9 +263,7 @@ func TestRealPortTaken(t *testing.T) {
 	port := freePort(t)
 	w.do(0, "adopt", w.dir, "--dialect", "minetest", "--as", "taken", "--set", "port="+port)
 	held, err := net.ListenPacket("udp", ":"+port)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer held.Close()
 	var told forecastJSON
 	out := w.do(1, "check", "taken", "--json")

@@ -57,13 +57,9 @@ func TestRead(t *testing.T) {
 			if err == nil && !strings.HasSuffix(f, "/") {
 				_, err = io.WriteString(w, log)
 			}
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 		}
-		if err := z.Close(); err != nil {
-			t.Fatal(err)
-		}
+		must(t, z.Close())
 		write(t, filepath.Join(dir, name), b.String())
 	}
 	zipped("sent.zip", "logs/", "logs/sent.txt")
@@ -130,12 +126,8 @@ func TestReadTurnedAndGrowing(t *testing.T) {
 	cmd := exec.Command(program, "read", "--follow", "--dialect", "minetest", file("log.2"), file("grows"))
 	cmd.Env = o.env
 	out, err := cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, cmd.Start())
 	defer time.AfterFunc(20*time.Second, func() { cmd.Process.Kill() }).Stop()
 	said := bufio.NewScanner(out)
 	next := func(want string) {

@@ -85,8 +85,6 @@ func (o *operator) againstRecord(kind trial, r *rand.Rand, server string) int {
 
 func mkdir(t testing.TB, dir string) string {
 	t.Helper()
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(dir, 0o755))
 	return dir
 }

@@ -117,9 +117,7 @@ func TestWatchFindsItsWay(t *testing.T) {
 	x.keys("R")
 	x.sees("started again after a crash, 5 times in a row at most")
 	_, server := h.running(2)
-	if err := syscall.Kill(server, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Kill(server, syscall.SIGKILL))
 	x.sees("it is started again in")
 	x.sees("◆ proved; running", "start 2 took")
 	x.keys("Escape")
@@ -209,9 +207,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 		t.Errorf("read by what was taught: %+v", r)
 	}
 	write(t, filepath.Join(dir, "run.sh"), "#!/bin/sh\ncat "+log+"\nexec sleep 60\n")
-	if err := os.Chmod(filepath.Join(dir, "run.sh"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
 	o.do(0, "adopt", dir, "--as", "door")
 	if p := o.proves("door", "tide confirmed, rock confirmed"); p.Verdict != "proved" {
 		t.Errorf("proof %+v", p)
@@ -257,9 +253,7 @@ func TestGuardAndCatchingUp(t *testing.T) {
 	h.do(0, "guard", "h", "--times", "3")
 	h.do(0, "prove", "h", "--keep-running")
 	_, server := h.running(1)
-	if err := syscall.Kill(server, syscall.SIGSEGV); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Kill(server, syscall.SIGSEGV))
 	eventually(t, "a second start", func() bool { return strings.Contains(h.do(0, "servers"), "running") && len(h.starts()) == 2 })
 	eventually(t, "it is up", func() bool { return strings.Contains(h.do(0, "log", "h", "--start", "2"), "the sound is open") })
 	h.do(0, "guard", "h", "--off")
@@ -281,9 +275,7 @@ func TestLostServer(t *testing.T) {
 	h.isScript("#!/bin/sh\ntrap '' HUP PIPE\necho '[10:00:00.000] harbour: the sound is open on port 1, 0 alongside'\nwhile :; do sleep 0.2; done\n")
 	h.do(1, "prove", "h", "--keep-running")
 	keeper, server := h.running(1)
-	if err := syscall.Kill(keeper, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Kill(keeper, syscall.SIGKILL))
 	eventually(t, "the loss is seen", func() bool { return strings.Contains(h.do(0, "servers"), "lost its keeper") })
 	if got := h.do(3, "prove", "h"); !strings.Contains(got, "running") {
 		t.Errorf("a second start: %s", got)
@@ -392,9 +384,7 @@ func TestKeepInTheForeground(t *testing.T) {
 		return len(h.starts()) == 1 && strings.Contains(h.try("log", "h").out, "the sound is open")
 	})
 	keeper, _ := h.running(1)
-	if err := syscall.Kill(keeper, syscall.SIGTERM); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Kill(keeper, syscall.SIGTERM))
 	if r := <-done; r.status != 0 {
 		t.Errorf("it ended with %d: %s%s", r.status, r.out, r.err)
 	}

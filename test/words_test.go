@@ -117,9 +117,7 @@ func TestGive(t *testing.T) {
 // Every command has a man page, that says what it is for.
 func TestManuals(t *testing.T) {
 	dir := t.TempDir()
-	if err := cli.Manuals(dir); err != nil {
-		t.Fatal(err)
-	}
+	must(t, cli.Manuals(dir))
 	pages, err := os.ReadDir(dir)
 	if err != nil || len(pages) < 45 {
 		t.Fatalf("%d pages, %v", len(pages), err)

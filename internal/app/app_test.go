@@ -65,9 +65,7 @@ func world(t *testing.T, files map[string]string) (a *app.App, dir string) {
 	t.Cleanup(func() { a.Close() })
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln)
 	dir = filepath.Join(base, "server")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(dir, 0o755))
 	for name, data := range files {
 		put(t, filepath.Join(dir, name), data)
 	}
@@ -76,12 +74,8 @@ func world(t *testing.T, files map[string]string) (a *app.App, dir string) {
 
 func put(t *testing.T, name, data string) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(name, []byte(data), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	must(t, os.WriteFile(name, []byte(data), 0o755))
 }
 
 func TestGivenValues(t *testing.T) {
@@ -90,9 +84,7 @@ func TestGivenValues(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, err := a.Server("k")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if s.Vars["program"] != filepath.Join(dir, "kiln") || s.Vars["port"] != "9100" || s.Vars["share"] != "" {
 		t.Errorf("values are %v", s.Vars)
 	}
@@ -111,9 +103,7 @@ func TestGivenValues(t *testing.T) {
 	if s, err = a.Server("k"); err != nil || s.Vars["share"] != filepath.Join(dir, "elsewhere") || s.Vars["port"] != "77" || len(s.Missing) != 0 {
 		t.Errorf("values are %v, %v, missing %v", s.Vars, err, s.Missing)
 	}
-	if err := os.RemoveAll(filepath.Join(dir, "elsewhere")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.RemoveAll(filepath.Join(dir, "elsewhere")))
 	if s, err = a.Server("k"); err != nil || !strings.Contains(s.Missing["share"], "is not a folder that is there") {
 		t.Errorf("a folder that is gone: %v, %v", s.Missing, err)
 	}
@@ -140,9 +130,7 @@ func TestRecognising(t *testing.T) {
 	}
 	put(t, filepath.Join(a.Home.DialectDir(), "bad.toml"), "name = 3")
 	list, err := a.Dialects()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	bad := 0
 	for _, e := range list {
 		if e.Err != nil {
@@ -192,9 +180,7 @@ func TestLookingAhead(t *testing.T) {
 func TestHeldFiles(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\n", "mods/a/x": "", "kiln": "#!/bin/sh\necho hot\nread x\n"})
 	exe, err := os.Executable()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	a.Exe = exe
 	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
 		t.Fatal(err)
@@ -238,9 +224,7 @@ func TestChangedSince(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, err := a.Survey("k")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, test := range []struct {
 		mods    string
 		changed bool
@@ -253,5 +237,13 @@ func TestChangedSince(t *testing.T) {
 		if got := app.ChangedSince(s, p); got != test.changed {
 			t.Errorf("since %s: %v", test.mods, got)
 		}
+	}
+}
+
+// must ends a test whose ground is missing.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

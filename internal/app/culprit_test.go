@@ -29,9 +29,7 @@ echo hot
 `+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	put(t, file, strings.Replace(string(data), `patience = "5s"`, `patience = "300ms"`, 1)+"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n[[log.rule]]\nmeans = \"failed\"\nline = \"out {mod}: {reason}\"\n")
 	list := ""
 	for _, m := range mods {
@@ -51,20 +49,12 @@ echo hot
 func TestCulpritOfTwoKinds(t *testing.T) {
 	a, dir := bakery(t, "a", "b: echo \"gave up: b sank in $(pwd)/mods/b after 12 s\"; exit 3", "c", "d: echo 'gave up: d burnt'; exit 3", "e")
 	before, err := os.ReadFile(filepath.Join(dir, "oven.list"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	left, _, err := a.Home.Prepare(host.Spec{Server: "k" + host.TrialSuffix, Command: []string{"/bin/sleep", "60"}, Dir: dir, Patience: time.Second})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := left.Launch(a.Exe); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, left.Launch(a.Exe))
 	running, err := left.Running()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var said []string
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{OnTry: func(s app.Tried) {
 		if s.Done {
@@ -136,9 +126,7 @@ func TestCulpritRemembers(t *testing.T) {
 		t.Fatal(err)
 	}
 	// It was another mod's fault meanwhile: nothing that was learned holds.
-	if err := os.Rename(filepath.Join(dir, "mods/b/say"), filepath.Join(dir, "mods/e/say")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Rename(filepath.Join(dir, "mods/b/say"), filepath.Join(dir, "mods/e/say")))
 	found, known, _, err := search(a, app.CulpritOptions{}, -1)
 	if err != nil || !slices.Equal(found.Culprits, []string{"e"}) || known != 0 || !found.Cured {
 		t.Errorf("after the mods have changed: %+v, %d known, %v", found, known, err)
@@ -184,9 +172,7 @@ func TestCulpritOutside(t *testing.T) {
 	outside := filepath.Join(filepath.Dir(dir), "outside.list")
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	put(t, file, strings.Replace(string(data), "{dir}/oven.list", outside, 1))
 	const list = "# mine\nbake a\nbake b\n"
 	put(t, outside, list)
@@ -211,9 +197,7 @@ echo hot
 `+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	put(t, file, strings.NewReplacer("shape = \"line\"\ncomment = \"#\"\nline = \"bake {mod}\"\n", "shape = \"list\"\nformat = \"key-value\"\nat = \"mods\"\nseparator = \";\"\n", `patience = "5s"`, `patience = "300ms"`).Replace(string(data))+
 		"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n")
 	const list = "heat=9\nmods=a;b;c;d\n"

@@ -68,9 +68,7 @@ func TestVersions(t *testing.T) {
 			t.Fatal(err)
 		}
 		look, err := a.Look("k")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, f := range look.Findings {
 			if f.Code == "made-for-another" || strings.HasPrefix(f.Code, "build") || strings.HasPrefix(f.Code, "version") {
 				return strings.ReplaceAll(f.Message, dir, "/srv")
@@ -113,17 +111,13 @@ func TestVersionIsAskedOnce(t *testing.T) {
 			}
 		}
 		data, err := os.ReadFile(filepath.Join(dir, "asks"))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return bytes.Count(data, []byte("x"))
 	}
 	if n := asks(); n != 1 {
 		t.Errorf("asked %d times", n)
 	}
-	if err := os.Chtimes(filepath.Join(dir, "v.sh"), time.Now(), time.Now().Add(-time.Hour)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chtimes(filepath.Join(dir, "v.sh"), time.Now(), time.Now().Add(-time.Hour)))
 	if n := asks(); n != 2 {
 		t.Errorf("asked %d times in all after its program had changed", n)
 	}
@@ -142,9 +136,7 @@ ln -s now.txt logs/link.log
 `+polite)
 	old := filepath.Join(dir, "logs/old.log")
 	put(t, old, strings.Repeat("10:00:01 an old one\n", 20))
-	if err := os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)))
 	var told []string
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Within: 6 * time.Second, OnStep: func(s app.Step) {
 		if !slices.Contains(told, s.Elsewhere) {
@@ -180,15 +172,11 @@ func TestLessonsOfStarts(t *testing.T) {
 	a, dir := bakery(t, "a", "b: echo 'crumbs in b: burnt'", "c: echo 'out c: by others'")
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	put(t, file, string(data)+"[[log.rule]]\nmeans = \"failed\"\nline = \"crumbs in {mod}: {reason}\"\nown = true\n")
 	foretold := func() string {
 		look, err := a.Look("k")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		var words []string
 		for _, m := range look.Forecast.Mods {
 			words = append(words, fmt.Sprintf("%s %s %s", m.Name, m.Outcome, m.Cause))
@@ -234,9 +222,7 @@ func TestOldestFirst(t *testing.T) {
 			names = append(names, filepath.Join(dir, f))
 		}
 		r, err := a.Read(t.Context(), names, app.ReadOptions{Dialect: "kiln"})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		var got []string
 		for _, f := range r.Files {
 			got = append(got, filepath.Base(f))
@@ -266,9 +252,7 @@ func TestOwed(t *testing.T) {
 		t.Fatal(err)
 	}
 	l, err := a.Teach("kiln", filepath.Join(dir, "log"), "k", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	taught, err := l.Propose(teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "b melts", Mod: "b"}}})
 	if err != nil || !slices.Equal(taught.Mods, []string{"b"}) || !slices.Equal(taught.Owed, []string{"c", "d"}) {
 		t.Errorf("%+v, %v", taught, err)
@@ -332,9 +316,7 @@ func TestPicturesOfStarts(t *testing.T) {
 		},
 	} {
 		data, err := draw()
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		var words []string
 		for _, m := range regexp.MustCompile(`>([^<>\n]+)<`).FindAllSubmatch(data, -1) {
 			words = append(words, string(m[1]))
@@ -356,9 +338,7 @@ echo 'in a'; echo 'in b'; echo hot
 `+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	put(t, file, strings.Replace(string(data), "[[registration]]", "[[place]]\npath = \"{dir}/always\"\nloads = \"always\"\n[[registration]]", 1)+"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n")
 	put(t, filepath.Join(dir, "always/w/x"), "")
 	put(t, filepath.Join(dir, "always/w/bad"), "")

@@ -56,14 +56,10 @@ func asking(t *testing.T, script, list string) (*app.App, string) {
 	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
 	a, dir := world(t, map[string]string{"oven.list": "bake a\nbake b\n", "mods/a/x": "", "mods/b/x": ""})
 	for name, data := range map[string]string{filepath.Join(a.Home.DialectDir(), "oven.toml"): strings.Replace(oven, "LIST", list, 1), filepath.Join(dir, "run.sh"): "#!/bin/sh\n" + script} {
-		if err := os.WriteFile(name, []byte(data), 0o755); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(name, []byte(data), 0o755))
 	}
 	exe, err := os.Executable()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	a.Exe = exe
 	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
@@ -88,9 +84,7 @@ func steps(t *testing.T, a *app.App, until func(app.Step) bool) (lines []string,
 			cancel()
 		}
 	}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if ctx.Err() == context.DeadlineExceeded {
 		t.Fatalf("it never came: %q", lines)
 	}
@@ -125,9 +119,7 @@ func TestFollow(t *testing.T) {
 			t.Errorf("a watcher sees %s, %d proofs", got, len(s.judged))
 		}
 	}
-	if err := a.Type("k", "hello"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, a.Type("k", "hello"))
 	lines, _ := steps(t, a, func(s app.Step) bool {
 		for _, l := range s.New {
 			if l.Text == "heard hello" {
@@ -176,9 +168,7 @@ func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 // before, and is compared.
 func TestNoteBeforeARestart(t *testing.T) {
 	a, dir := running(t, "cd \"${0%/*}\"; echo 'in a'; echo 'in b'; echo hot; [ -e crashed ] || { touch crashed; sleep 0.5; exit 3; }\n"+polite)
-	if err := a.Guard("k", 2); err != nil {
-		t.Fatal(err)
-	}
+	must(t, a.Guard("k", 2))
 	if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
 		t.Fatal(err)
 	}
@@ -209,20 +199,14 @@ func TestFollowAfterTheClockWasSet(t *testing.T) {
 		}
 		name := filepath.Join(string(a.Home.Start("k", 1)), "run.json")
 		data, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		var run host.Running
-		if err := json.Unmarshal(data, &run); err != nil {
-			t.Fatal(err)
-		}
+		must(t, json.Unmarshal(data, &run))
 		run.Started = run.Started.Add(by)
 		if data, err = json.Marshal(run); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(name, data, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(name, data, 0o600))
 		_, judged := steps(t, a, func(s app.Step) bool { return s.Judged != nil })
 		if p := judged[0]; p.Verdict != proof.Proved || p.ReadyAfterMS < 250 || p.ReadyAfterMS > 9000 || *p.Mods[1].EndedMS < 250 || *p.Mods[1].EndedMS > 9000 {
 			t.Errorf("set by %s: %+v", by, p)
@@ -248,9 +232,7 @@ func TestHint(t *testing.T) {
 			continue
 		}
 		l, err := a.Teach("oven", filepath.Join(dir, "own.log"), "k", nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if file, err := l.Own(); err != nil || file != "{dir}/own.log" {
 			t.Errorf("own: %q, %v", file, err)
 		}
@@ -259,9 +241,7 @@ func TestHint(t *testing.T) {
 			t.Errorf("followed there: %+v, %v", p, err)
 		}
 		sent := filepath.Join(t.TempDir(), "own.log")
-		if err := os.WriteFile(sent, []byte("in a\n"), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(sent, []byte("in a\n"), 0o600))
 		if l, err = a.Teach("oven", sent, "", nil); err != nil {
 			t.Fatal(err)
 		}
@@ -306,16 +286,12 @@ func TestLateGuard(t *testing.T) {
 		"not proved": {"echo 'in a'; echo hot\n", 1},
 	} {
 		a, _ := running(t, test.script+"while read -r line; do case $line in cool) exit 0;; crash) exit 3;; esac; done\n")
-		if err := a.Guard("k", 1); err != nil {
-			t.Fatal(err)
-		}
+		must(t, a.Guard("k", 1))
 		if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
 			t.Fatal(err)
 		}
 		steps(t, a, func(s app.Step) bool { return s.Judged != nil })
-		if err := a.Type("k", "crash"); err != nil {
-			t.Fatal(err)
-		}
+		must(t, a.Type("k", "crash"))
 		for end := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
 			exit, ended := a.Home.Start("k", 1).Exit()
 			if ended && (exit.Next > 0 || exit.Again == nil) {
@@ -338,15 +314,11 @@ func TestInventoryOfAStart(t *testing.T) {
 	a, dir := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
 	prove := func() *proof.Proof {
 		p, err := a.Prove(context.Background(), "k", app.ProveOptions{})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return p
 	}
 	prove()
-	if err := os.WriteFile(filepath.Join(dir, "mods/a/new"), []byte("x"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(filepath.Join(dir, "mods/a/new"), []byte("x"), 0o600))
 	second := prove()
 	c, err := a.Compare(context.Background(), "k", 0, 0)
 	if err != nil || second.Number != 2 || fmt.Sprint(c.Files) != "[{a new new}]" || c.Same() {
@@ -398,13 +370,9 @@ printf '10:00:00 said\nand more, and more\n' >$d/timed; printf 'x\n' >$d/a.out; 
 `)
 	put(t, filepath.Join(dir, "old.log"), "10:00:00 of another day, and long enough to be first\n")
 	then := time.Now().Add(-time.Hour)
-	if err := os.Chtimes(filepath.Join(dir, "old.log"), then, then); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chtimes(filepath.Join(dir, "old.log"), then, then))
 	p, err := a.Prove(context.Background(), "k", app.ProveOptions{})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if !strings.Contains(p.Hint, "wrote "+filepath.Join(dir, "timed")+" meanwhile") {
 		t.Errorf("it is told: %s", p.Hint)
 	}

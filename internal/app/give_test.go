@@ -13,9 +13,7 @@ import (
 func values(t *testing.T, a *app.App) string {
 	t.Helper()
 	list, err := a.Values("k")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var words []string
 	for _, v := range list {
 		if v.Name == "level" || v.Name == "port" {
@@ -65,9 +63,7 @@ func TestValuesHold(t *testing.T) {
 		}
 	}
 	entries, err := a.Ledger("k")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var whys []string
 	for _, e := range entries[1:4] {
 		whys = append(whys, e.Why)

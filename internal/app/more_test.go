@@ -71,9 +71,7 @@ func TestUnansweredInWords(t *testing.T) {
 // Ports that several servers have, that another program has, and that are none.
 func TestPortsOfServers(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer listener.Close()
 	busy := listener.Addr().(*net.TCPAddr).Port
 	const free = 21_987 // nobody is given such a one by chance
@@ -89,9 +87,7 @@ func TestPortsOfServers(t *testing.T) {
 		"one": "port-shared", "two": "port-shared", "busy": "port-busy", "none": "", "high": "", "word": "", "alone": "",
 	} {
 		look, err := a.Look(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		got := ""
 		for _, f := range look.Findings {
 			if strings.HasPrefix(f.Code, "port") {
@@ -114,9 +110,7 @@ func TestPortsOfServers(t *testing.T) {
 	}
 	for name, want := range map[string]string{"one": "", "alone": "port-shared"} {
 		look, err := a.Look(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		got := ""
 		for _, f := range look.Findings {
 			if strings.HasPrefix(f.Code, "port") {
@@ -146,15 +140,11 @@ func TestBeginsOfDialects(t *testing.T) {
 			put(t, filepath.Join(dir, name, file), data)
 		}
 		o, err := a.TeachServer("d-"+name, filepath.Join(dir, name), "list.conf", "tide", "./run -x")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if o.Place != test.place || !slices.Equal(o.Mods, []string{"tide", "rock"}) || o.Shape != dialect.ShapeLine {
 			t.Errorf("%s: %+v", name, o)
 		}
-		if err := o.Write(); err != nil {
-			t.Fatal(err)
-		}
+		must(t, o.Write())
 		data, err := os.ReadFile(o.File)
 		if err != nil || !strings.Contains(string(data), test.lines) || strings.Contains(string(data), "{mod}.so") != (name == "files") {
 			t.Errorf("%s: %v\n%s", name, err, data)
@@ -168,9 +158,7 @@ func TestBeginsOfDialects(t *testing.T) {
 	own := filepath.Join(a.Home.DialectDir(), "another.toml")
 	put(t, own, strings.NewReplacer(`name = "kiln"`, `name = "hearth"`).Replace(kiln))
 	l, err := a.Teach("hearth", log, "", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if l.Prefix() != "" { // it has rules, and so has said what its lines begin with
 		t.Errorf("the beginning is %q", l.Prefix())
 	}
@@ -211,17 +199,13 @@ func TestRulesOfAServer(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, kind := range []rule.Kind{rule.Before, rule.Needs} {
-		if err := a.PutRule("k", rule.Rule{Kind: kind, Mod: "a", Other: "b", Because: "of it"}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, a.PutRule("k", rule.Rule{Kind: kind, Mod: "a", Other: "b", Because: "of it"}))
 	}
 	rules, err := a.Rules("k")
 	if err != nil || len(rules) != 2 || rules[0].Kind == rules[1].Kind {
 		t.Errorf("%+v, %v", rules, err)
 	}
-	if err := a.DropRule("k", rules[0].Number); err != nil {
-		t.Fatal(err)
-	}
+	must(t, a.DropRule("k", rules[0].Number))
 	if rules, err = a.Rules("k"); err != nil || len(rules) != 1 {
 		t.Errorf("%+v, %v", rules, err)
 	}
@@ -243,9 +227,7 @@ func TestCleanServer(t *testing.T) {
 	for name, data := range map[string]string{"mods/a/x": "2", "share/mods/b/x": "2", "data/one": "other", "data/new": "x"} {
 		put(t, filepath.Join(dir, name), data)
 	}
-	if err := os.Remove(filepath.Join(dir, "data/two")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Remove(filepath.Join(dir, "data/two")))
 	files, changed, err := a.Clean("k")
 	slices.Sort(changed)
 	if err != nil || files != 4 || !slices.Equal(changed, []string{filepath.Join(dir, "data/one"), filepath.Join(dir, "data/two")}) {

@@ -23,9 +23,7 @@ func TestGivenValues(t *testing.T) {
 	}
 	apply := func(p *plan.Plan) {
 		t.Helper()
-		if err := l.Apply(t.Context(), "s", "give", p, nil); err != nil {
-			t.Fatal(err)
-		}
+		must(t, l.Apply(t.Context(), "s", "give", p, nil))
 	}
 	staged := func(want int) {
 		t.Helper()
@@ -33,9 +31,7 @@ func TestGivenValues(t *testing.T) {
 			t.Errorf("staged are %v, %v, want %d", list, err, want)
 		}
 	}
-	if err := l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: "a"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: "a"}))
 	holds(adopted)
 	apply(&plan.Plan{Given: []plan.Given{{Name: "port", Was: "1", Now: "2"}, {Name: "level", Now: "x"}}})
 	holds(map[string]string{"port": "2", "level": "x"})
@@ -50,9 +46,7 @@ func TestGivenValues(t *testing.T) {
 		t.Fatalf("the way back: %+v, %v", back, err)
 	}
 	file := filepath.Join(t.TempDir(), "start")
-	if err := os.WriteFile(file, []byte("a\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	back.Files = []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}}
 	apply(back)
 	holds(adopted)
@@ -70,9 +64,7 @@ func TestGivenValues(t *testing.T) {
 	}
 	holds(adopted)
 	// And before anything of it was: the file stands as it stood.
-	if err := os.WriteFile(file, []byte("a\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	if _, err := db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`); err != nil {
 		t.Fatal(err)
 	}

@@ -25,9 +25,7 @@ func TestRecords(t *testing.T) {
 		t.Errorf("an empty home has %v, %v", names, err)
 	}
 	r := host.Record{Name: "one", Dir: "/srv", Dialect: "d", Set: map[string]string{"port": "1"}, Adopted: time.Unix(1e9, 0).UTC()}
-	if err := h.PutRecord(r); err != nil {
-		t.Fatal(err)
-	}
+	must(t, h.PutRecord(r))
 	got, err := h.Record("one")
 	if err != nil || got.Dir != r.Dir || got.Set["port"] != "1" || !got.Adopted.Equal(r.Adopted) {
 		t.Errorf("record is %+v, %v", got, err)
@@ -49,9 +47,7 @@ func TestStarts(t *testing.T) {
 		if _, err := dir.Proof(); !errors.Is(err, fs.ErrNotExist) {
 			t.Errorf("a start without a proof gives %v", err)
 		}
-		if err := dir.PutProof(&proof.Proof{Server: "s", Number: number}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, dir.PutProof(&proof.Proof{Server: "s", Number: number}))
 	}
 	if numbers, err := h.Starts("s"); err != nil || !slices.Equal(numbers, []int{1, 2, 3}) {
 		t.Errorf("starts are %v, %v", numbers, err)
@@ -64,9 +60,7 @@ func TestStarts(t *testing.T) {
 func ledger(t *testing.T, h host.Home) *host.Ledger {
 	t.Helper()
 	l, err := h.OpenLedger()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(func() { l.Close() })
 	return l
 }
@@ -78,12 +72,8 @@ func file(path, old, want string) plan.File {
 
 func put(t *testing.T, name, data string, mode fs.FileMode) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(name, []byte(data), mode); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	must(t, os.WriteFile(name, []byte(data), mode))
 }
 
 func want(t *testing.T, name, data string) {
@@ -97,14 +87,10 @@ func TestApply(t *testing.T) {
 	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
 	real, link, fresh := filepath.Join(dir, "real"), filepath.Join(dir, "link"), filepath.Join(dir, "fresh")
 	put(t, real, "old", 0o600)
-	if err := os.Symlink("real", link); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Symlink("real", link))
 	p := &plan.Plan{Files: []plan.File{file(link, "old", "new"), {Path: fresh, New: true, Want: []byte("made")}}}
 	l := ledger(t, h)
-	if err := l.Apply(t.Context(), "s", "why", p, nil); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "why", p, nil))
 	want(t, real, "new")
 	want(t, fresh, "made")
 	if info, err := os.Lstat(link); err != nil || info.Mode()&fs.ModeSymlink == 0 {
@@ -118,12 +104,8 @@ func TestApply(t *testing.T) {
 		t.Fatalf("the ledger has %+v, %v", entries, err)
 	}
 	back, err := l.Return("s", 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := l.Apply(t.Context(), "s", "back", back, nil); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, l.Apply(t.Context(), "s", "back", back, nil))
 	want(t, real, "old")
 	if _, err := os.Stat(fresh); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("the file that was made is still there: %v", err)
@@ -172,25 +154,19 @@ func TestApplyRefusesReadOnly(t *testing.T) {
 // TestPortHeld opens ports by both protocols, and asks before, meanwhile and afterwards.
 func TestPortHeld(t *testing.T) {
 	tcp, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	port := tcp.Addr().(*net.TCPAddr).Port
 	if got := host.PortHeld(port); got != "tcp" {
 		t.Errorf("a port that is listened on is held by %q", got)
 	}
 	conn, err := net.Dial("tcp", tcp.Addr().String())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer conn.Close()
 	if got := host.PortHeld(conn.LocalAddr().(*net.TCPAddr).Port); got != "" {
 		t.Errorf("a port that only talks is held by %q", got)
 	}
 	udp, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", port))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if got := host.PortHeld(port); got != "tcp and udp" {
 		t.Errorf("by both protocols it is held by %q", got)
 	}
@@ -218,9 +194,7 @@ func TestSocketFor(t *testing.T) {
 	if info, err := os.Stat(filepath.Dir(path)); err != nil || info.Mode().Perm() != 0o700 {
 		t.Errorf("its folder has mode %v, %v", info.Mode(), err)
 	}
-	if err := os.Chmod(filepath.Dir(path), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(filepath.Dir(path), 0o755))
 	if _, err := deep.SocketFor("s"); err == nil {
 		t.Error("a folder that others may read is used")
 	}
@@ -259,19 +233,21 @@ func TestSomebodyElseIsChanging(t *testing.T) {
 	one := filepath.Join(dir, "one")
 	put(t, one, "1", 0o644)
 	lock := filepath.Join(h.Dir, "servers", "s", "change.lock")
-	if err := os.MkdirAll(filepath.Dir(lock), 0o700); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Dir(lock), 0o700))
 	f, err := os.Create(lock)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer f.Close()
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Flock(int(f.Fd()), syscall.LOCK_EX))
 	if err := l.Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11")}}, nil); !errors.Is(err, host.ErrBusy) {
 		t.Errorf("error is %v", err)
 	}
 	want(t, one, "1")
+}
+
+// must ends a test whose ground is missing.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
 }

@@ -101,12 +101,8 @@ func begin(t *testing.T, change func(*host.Spec)) *kept {
 	t.Helper()
 	k := prepare(t, change)
 	exe, err := os.Executable()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := k.dir.Launch(exe); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, k.dir.Launch(exe))
 	return k
 }
 
@@ -114,9 +110,7 @@ func prepare(t *testing.T, change func(*host.Spec)) *kept {
 	t.Helper()
 	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
 	exe, err := os.Executable()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	k := &kept{T: t, home: host.Home{Dir: t.TempDir()}}
 	spec := host.Spec{Server: "s", Command: []string{exe, "server"}, Dir: t.TempDir(), Env: []string{"PLACE=harbour"}, Console: "go", Patience: 5 * time.Second}
 	if change != nil {
@@ -125,9 +119,7 @@ func prepare(t *testing.T, change func(*host.Spec)) *kept {
 	if k.dir, _, err = k.home.Prepare(spec); err != nil {
 		t.Fatal(err)
 	}
-	if err := k.dir.PutExpected(host.Expected{}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, k.dir.PutExpected(host.Expected{}))
 	k.follow(k.dir)
 	t.Cleanup(func() {
 		if k.home.IsRunning("s") {
@@ -274,9 +266,7 @@ func TestKeeperOfABackgroundServer(t *testing.T) {
 	k := begin(t, func(s *host.Spec) { s.Command, s.Console = append(s.Command, "background"), "" })
 	k.log("up in harbour\nup in harbour\n")
 	running, err := k.dir.Running()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) { // until the parent has ended
 		if _, err := os.Stat(fmt.Sprintf("/proc/%d", running.Server)); err != nil {
 			break
@@ -312,9 +302,7 @@ func TestKeeperCannotStart(t *testing.T) {
 // said and no more.
 func TestKeeperStartsAgain(t *testing.T) {
 	k := begin(t, nil)
-	if err := k.dir.Guard(2); err != nil {
-		t.Fatal(err)
-	}
+	must(t, k.dir.Guard(2))
 	k.log("up")
 	first := k.dir
 	for n := range 2 {
@@ -364,9 +352,7 @@ func TestPausesGrow(t *testing.T) {
 	n := 0 // crashes in a row, as anybody would count them
 	guard := func(times int) {
 		t.Helper()
-		if err := k.dir.Guard(times); err != nil {
-			t.Fatal(err)
-		}
+		must(t, k.dir.Guard(times))
 		n = 0
 	}
 	crash := func() {
@@ -418,18 +404,12 @@ func (k *kept) waits() {
 func TestKeeperIsKilledWhileItWaits(t *testing.T) {
 	k := begin(t, func(s *host.Spec) { s.Pauses.First = time.Hour })
 	k.log("up")
-	if err := k.dir.Guard(1); err != nil {
-		t.Fatal(err)
-	}
+	must(t, k.dir.Guard(1))
 	k.say("crash")
 	k.waits()
 	running, err := k.dir.Running()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := syscall.Kill(running.Keeper, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 	if exit := k.exit(); exit.Status != 7 || exit.Again != nil {
 		t.Errorf("it ended %+v", exit)
 	}
@@ -447,13 +427,9 @@ func TestKeeperWithAHeldPipe(t *testing.T) {
 	k := begin(t, nil)
 	k.log("up")
 	running, err := k.dir.Running()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	held, err := os.OpenFile(fmt.Sprintf("/proc/%d/fd/1", running.Server), os.O_WRONLY, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer held.Close()
 	k.say("crash")
 	if exit := k.exit(); exit.Status != 7 {
@@ -475,9 +451,7 @@ func TestEndlessLine(t *testing.T) {
 // A server that waits to be started again stays down when it is stopped.
 func TestStopWhileWaiting(t *testing.T) {
 	k := begin(t, func(s *host.Spec) { s.Pauses.First = time.Hour })
-	if err := k.dir.Guard(1); err != nil {
-		t.Fatal(err)
-	}
+	must(t, k.dir.Guard(1))
 	k.log("up")
 	k.say("crash")
 	k.waits()
@@ -501,12 +475,8 @@ func TestKeeperIsKilled(t *testing.T) {
 			k := begin(t, func(s *host.Spec) { s.Command, s.Patience = append(s.Command, words...), 100*time.Millisecond })
 			k.log("up")
 			running, err := k.dir.Running()
-			if err != nil {
-				t.Fatal(err)
-			}
-			if err := syscall.Kill(running.Keeper, syscall.SIGKILL); err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
+			must(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 			if words == nil {
 				if exit := k.exit(); exit.How != host.EndedUnseen || exit.Error == "" {
 					t.Errorf("it ended %+v", exit)
@@ -598,9 +568,7 @@ func TestLogFiles(t *testing.T) {
 	write := func(flags int, data string) {
 		t.Helper()
 		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|flags, 0o600)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		defer f.Close()
 		if _, err := f.WriteString(data); err != nil {
 			t.Fatal(err)
@@ -617,14 +585,10 @@ func TestLogFiles(t *testing.T) {
 	k.log("half a line\n")
 	write(os.O_TRUNC, "anew\n")
 	k.log("anew\n")
-	if err := os.Rename(file, file+".1"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Rename(file, file+".1"))
 	write(0, "turned\n")
 	k.log("turned\n")
-	if err := os.Mkdir(filepath.Join(dir, "later"), 0o700); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Mkdir(filepath.Join(dir, "later"), 0o700))
 	file = filepath.Join(dir, "later", "other.log")
 	write(0, "of a folder that came later\nwithout an end")
 	k.log("of a folder that came later\n")
@@ -652,9 +616,7 @@ func TestLogFileCutOffAtTheStart(t *testing.T) {
 	} {
 		for _, stays := range []string{"; read x", ""} {
 			file := filepath.Join(t.TempDir(), "log")
-			if err := os.WriteFile(file, []byte("in a\nhot\n"), 0o600); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.WriteFile(file, []byte("in a\nhot\n"), 0o600))
 			k := begin(t, func(s *host.Spec) {
 				s.Command, s.Env, s.Files = []string{"/bin/sh", "-c", script + stays}, []string{"LOG=" + file}, []string{file}
 			})
@@ -687,9 +649,7 @@ func TestLogOnAFullDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	k.follow(k.dir)
-	if err := k.dir.Launch(os.Args[0]); err != nil {
-		t.Fatal(err)
-	}
+	must(t, k.dir.Launch(os.Args[0]))
 	k.log("up")
 	// What is said while the disk is full is told once there is room, if the keeper came to
 	// it in time: how long that takes nobody can see.
@@ -700,9 +660,7 @@ func TestLogOnAFullDisk(t *testing.T) {
 		}
 		k.say(strings.Repeat("x", 6000))
 		time.Sleep(wait)
-		if err := os.Remove(ballast); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.Remove(ballast))
 		after := fmt.Sprintf("after %s", wait)
 		k.say(after)
 		got := k.log("heard " + after + "\n")
@@ -740,21 +698,15 @@ func TestSayToAServerThatDoesNotRead(t *testing.T) {
 func TestWriteExport(t *testing.T) {
 	dir := t.TempDir()
 	file, link, pipe := filepath.Join(dir, "file"), filepath.Join(dir, "link"), filepath.Join(dir, "pipe")
-	if err := os.Symlink("file", link); err != nil {
-		t.Fatal(err)
-	}
-	if err := syscall.Mkfifo(pipe, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Symlink("file", link))
+	must(t, syscall.Mkfifo(pipe, 0o600))
 	got := make(chan string, 1)
 	go func() {
 		data, err := os.ReadFile(pipe)
 		got <- fmt.Sprint(string(data), err)
 	}()
 	for _, name := range []string{file, link, pipe} {
-		if err := host.WriteExport(name, []byte("by way of "+filepath.Base(name))); err != nil {
-			t.Fatal(err)
-		}
+		must(t, host.WriteExport(name, []byte("by way of "+filepath.Base(name))))
 	}
 	if s := <-got; s != "by way of pipe<nil>" {
 		t.Errorf("out of the pipe came %q", s)
@@ -779,24 +731,16 @@ func TestDropOldLogs(t *testing.T) {
 	var dirs []host.StartDir
 	for i := range 12 {
 		dir, _, err := home.NewStart("s")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		verdict := proof.NotProved
 		if i == 2 || i == 4 {
 			verdict = proof.Proved
 		}
-		if err := dir.PutProof(&proof.Proof{Verdict: verdict}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, dir.PutProof(&proof.Proof{Verdict: verdict}))
 		for _, name := range []string{"log", "log.times", "log.00001.zst", "log.pieces"} {
-			if err := os.WriteFile(filepath.Join(string(dir), name), make([]byte, 100), 0o600); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.WriteFile(filepath.Join(string(dir), name), make([]byte, 100), 0o600))
 		}
-		if err := os.WriteFile(filepath.Join(string(dir), "run.json"), []byte("{}"), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(string(dir), "run.json"), []byte("{}"), 0o600))
 		dirs = append(dirs, dir)
 	}
 	kept := func() (s string) {
@@ -816,9 +760,7 @@ func TestDropOldLogs(t *testing.T) {
 		room int64
 		want string
 	}{{5000, "0 1 2 3 4 5 6 7 8 9 10 11 "}, {2600, "4 6 7 8 9 10 11 "}, {0, "4 7 8 9 10 11 "}} {
-		if err := home.DropOldLogs("s", step.room); err != nil {
-			t.Fatal(err)
-		}
+		must(t, home.DropOldLogs("s", step.room))
 		if got := kept(); got != step.want {
 			t.Errorf("with room for %d bytes logs %sare kept, want %s", step.room, got, step.want)
 		}
@@ -834,12 +776,8 @@ func TestFollowBeforeTheLog(t *testing.T) {
 		}
 	}
 	exe, err := os.Executable()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := k.dir.Launch(exe); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, k.dir.Launch(exe))
 	k.log("up in harbour\n")
 }
 
@@ -850,24 +788,16 @@ func TestStateBeforeARestart(t *testing.T) {
 	var dirs []host.StartDir
 	for range 2 {
 		dir, _, err := home.NewStart("s")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		dirs = append(dirs, dir)
 	}
 	for name, data := range map[string]string{"run.json": `{"keeper":1,"server":1}`, "exit.json": `{"status":3,"again":"2026-01-02T10:00:00Z"}`} {
-		if err := os.WriteFile(filepath.Join(string(dirs[0]), name), []byte(data), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(string(dirs[0]), name), []byte(data), 0o600))
 	}
 	lock, err := os.Create(filepath.Join(home.Dir, "servers", "s", "running.lock"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer lock.Close()
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
 	if s, err := home.State("s"); err != nil || !s.Up || !s.Waiting || s.Number != 1 || s.Start != dirs[0] || s.Exit == nil || s.Lost != nil {
 		t.Errorf("the state is %+v, %v", s, err)
 	}
@@ -884,9 +814,7 @@ func TestStopBeforeARestart(t *testing.T) {
 	noting := filepath.Join(t.TempDir(), "noting")
 	k := begin(t, func(s *host.Spec) { s.Note = []string{"/bin/sh", "-c", "touch '" + noting + "'; exec sleep 9"} })
 	k.log("up in harbour\n")
-	if err := k.dir.Guard(2); err != nil {
-		t.Fatal(err)
-	}
+	must(t, k.dir.Guard(2))
 	k.say("crash")
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 		if _, err := os.Stat(noting); err == nil {
@@ -911,9 +839,7 @@ func TestStopBeforeARestart(t *testing.T) {
 func TestStateByNotes(t *testing.T) {
 	self := os.Getpid()
 	data, err := os.ReadFile("/proc/self/stat")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	born := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:]))[19]
 	const ended = `{"status":3,"how":"by itself"}`
 	for name, test := range map[string]struct {
@@ -931,9 +857,7 @@ func TestStateByNotes(t *testing.T) {
 	} {
 		home := host.Home{Dir: t.TempDir()}
 		dir, _, err := home.NewStart("s")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for file, data := range map[string]string{"run.json": test.run, "exit.json": test.exit} {
 			if data != "" {
 				put(t, filepath.Join(string(dir), file), data, 0o600)
@@ -974,12 +898,8 @@ func TestPoliteSignals(t *testing.T) {
 			k.log("up")
 			if lost {
 				running, err := k.dir.Running()
-				if err != nil {
-					t.Fatal(err)
-				}
-				if err := syscall.Kill(running.Keeper, syscall.SIGKILL); err != nil {
-					t.Fatal(err)
-				}
+				must(t, err)
+				must(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 			}
 			exit, err := k.home.StopServer(context.Background(), "s")
 			if err != nil || exit.How != host.EndedStop || exit.At.IsZero() {
@@ -1001,9 +921,7 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 	})
 	k.log("up")
 	running, err := k.dir.Running()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	stopping, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	stopped := make(chan error, 1)
@@ -1012,9 +930,7 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 		stopped <- err
 	}()
 	k.log("asked")
-	if err := syscall.Kill(running.Keeper, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 	for { // it goes on by signals of its own, for as long as the server was to be given
 		select {
 		case err := <-stopped:
@@ -1029,9 +945,7 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 	if err := <-stopped; !errors.Is(err, context.Canceled) {
 		t.Errorf("ended by whoever stops it: %v", err)
 	}
-	if err := syscall.Kill(running.Server, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Kill(running.Server, syscall.SIGKILL))
 	if exit, err := k.home.StopServer(context.Background(), "s"); err != nil || exit.How != host.EndedUnseen && exit.How != host.EndedStop {
 		t.Errorf("afterwards: %+v, %v", exit, err)
 	}
@@ -1042,12 +956,8 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 func TestKeeperTakesOver(t *testing.T) {
 	k := prepare(t, func(s *host.Spec) { s.Command, s.Console = []string{"/bin/sh", "-c", "echo up; exit 3"}, "" })
 	lock, err := os.OpenFile(filepath.Join(k.home.Dir, "servers", "s", "running.lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
 	if !k.home.IsRunning("s") {
 		t.Error("what is held does not run")
 	}
@@ -1061,14 +971,10 @@ func TestKeeperTakesOver(t *testing.T) {
 		t.Errorf("ended: %+v, %v", s, err)
 	}
 	for _, name := range []string{"run.json", "exit.json"} {
-		if err := os.Remove(filepath.Join(string(k.dir), name)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.Remove(filepath.Join(string(k.dir), name)))
 	}
 	exe, err := os.Executable()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	started := make(chan error, 1)
 	go func() { started <- k.dir.Launch(exe) }()
 	time.Sleep(100 * time.Millisecond) // for a keeper that does not wait to fail
@@ -1080,12 +986,8 @@ func TestKeeperTakesOver(t *testing.T) {
 		t.Fatalf("nothing was waited for: %v", err)
 	default:
 	}
-	if err := lock.Close(); err != nil {
-		t.Fatal(err)
-	}
-	if err := <-started; err != nil {
-		t.Fatal(err)
-	}
+	must(t, lock.Close())
+	must(t, <-started)
 	if exit := k.exit(); exit.Status != 3 {
 		t.Errorf("it ended with %+v", exit)
 	}
@@ -1114,9 +1016,7 @@ func TestStateIsLookedAtByMany(t *testing.T) {
 func TestForgottenWithItsKeeper(t *testing.T) {
 	k := prepare(t, nil)
 	keeper := exec.Command("sleep", "0.2")
-	if err := keeper.Start(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, keeper.Start())
 	gone := make(chan struct{})
 	go func() {
 		keeper.Wait()
@@ -1124,9 +1024,7 @@ func TestForgottenWithItsKeeper(t *testing.T) {
 	}()
 	put(t, filepath.Join(string(k.dir), "run.json"), fmt.Sprintf(`{"keeper":%d,"server":1}`, keeper.Process.Pid), 0o600)
 	put(t, filepath.Join(string(k.dir), "exit.json"), `{"status":3,"how":"by itself"}`, 0o600)
-	if err := k.dir.Remove(); err != nil {
-		t.Fatal(err)
-	}
+	must(t, k.dir.Remove())
 	if err := syscall.Kill(keeper.Process.Pid, 0); err == nil {
 		if data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", keeper.Process.Pid)); !bytes.Contains(data, []byte(") Z")) && len(data) > 0 {
 			t.Errorf("it is forgotten while its keeper lives: %s", data)

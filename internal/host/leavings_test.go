@@ -15,9 +15,7 @@ import (
 func below(t *testing.T, dir string) (names []string) {
 	t.Helper()
 	entries, err := os.ReadDir(dir)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, e := range entries {
 		names = append(names, e.Name())
 	}
@@ -31,12 +29,8 @@ func TestNothingIsLeftBeside(t *testing.T) {
 	dir := t.TempDir()
 	for name, data := range map[string]string{"start": "a\n", "old": "x\n", "mods/a": "", "mods/b": ""} {
 		full := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(full, []byte(data), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		must(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	p := &plan.Plan{Files: []plan.File{
 		{Path: filepath.Join(dir, "start"), Old: []byte("a\n"), Want: []byte("b\n")},
@@ -44,9 +38,7 @@ func TestNothingIsLeftBeside(t *testing.T) {
 		{Path: filepath.Join(dir, "new"), New: true, Want: []byte("n\n")},
 		{Path: filepath.Join(dir, "mods"), List: true, Old: []byte("a\nb\n"), Want: []byte("a.off\nb\n")},
 	}}
-	if err := l.Apply(t.Context(), "s", "x", p, nil); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "x", p, nil))
 	tidy := func(when string) {
 		t.Helper()
 		if got := below(t, dir); !slices.Equal(got, []string{"mods", "new", "start"}) {
@@ -66,9 +58,7 @@ func TestNothingIsLeftBeside(t *testing.T) {
 	tidy("after it was completed")
 	// Half of it: the file that goes is gone, the rest stands as it stood.
 	for name, data := range map[string]string{"start": "a\n"} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(data), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o644))
 	}
 	if _, err := db.Exec(`UPDATE entry SET state = 'begun'`); err != nil {
 		t.Fatal(err)
@@ -85,12 +75,8 @@ func TestNothingIsLeftBeside(t *testing.T) {
 func TestFollowersLetGo(t *testing.T) {
 	home := host.Home{Dir: t.TempDir()}
 	dir, _, err := home.NewStart("s")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(dir.Log(), []byte("one\ntwo\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, os.WriteFile(dir.Log(), []byte("one\ntwo\n"), 0o600))
 	open := func() int { return len(below(t, "/proc/self/fd")) }
 	f := dir.Follow()
 	f.Close()

@@ -75,16 +75,10 @@ func TestReturnToAnyEntry(t *testing.T) {
 func TestStaging(t *testing.T) {
 	l := ledger(t, host.Home{Dir: t.TempDir()})
 	for _, mod := range []string{"a", "b", "c"} {
-		if err := l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: mod}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: mod}))
 	}
-	if err := l.Stage("other", lineup.Change{Op: lineup.OpOn, Mod: "z"}); err != nil {
-		t.Fatal(err)
-	}
-	if err := l.Unstage("s", false); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Stage("other", lineup.Change{Op: lineup.OpOn, Mod: "z"}))
+	must(t, l.Unstage("s", false))
 	staged, err := l.Staged("s")
 	if err != nil || len(staged) != 2 || staged[1].Mod != "b" || staged[1].Op != lineup.OpOff {
 		t.Errorf("staged are %+v, %v", staged, err)
@@ -104,9 +98,7 @@ func TestStartsInTheLedger(t *testing.T) {
 	start := func(number int, v proof.Verdict) {
 		t.Helper()
 		at := time.UnixMilli(int64(number) * 1000)
-		if err := l.PutStart(&proof.Proof{Server: "s", Number: number, Verdict: v, Started: &at}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, l.PutStart(&proof.Proof{Server: "s", Number: number, Verdict: v, Started: &at}))
 	}
 	if _, ok, err := l.LastProved("s"); ok || err != nil {
 		t.Errorf("nothing was proved: %v, %v", ok, err)
@@ -130,9 +122,7 @@ func TestParkedInTheLedger(t *testing.T) {
 	name := filepath.Join(dir, "list")
 	put(t, name, "a;b", 0o644)
 	parked := []lineup.Parked{{Registration: "list", Name: "b", After: "a"}}
-	if err := l.Apply(t.Context(), "s", "off", &plan.Plan{Parked: parked, Files: []plan.File{file(name, "a;b", "a")}}, nil); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "off", &plan.Plan{Parked: parked, Files: []plan.File{file(name, "a;b", "a")}}, nil))
 	if got, err := l.Parked("s"); err != nil || !slices.Equal(got, parked) {
 		t.Errorf("parked are %+v, %v", got, err)
 	}
@@ -140,9 +130,7 @@ func TestParkedInTheLedger(t *testing.T) {
 	if got, _ := l.Parked("s"); !slices.Equal(got, parked) {
 		t.Errorf("after another change parked are %+v", got)
 	}
-	if err := goBack(t, l, 0); err != nil {
-		t.Fatal(err)
-	}
+	must(t, goBack(t, l, 0))
 	want(t, name, "a;b")
 	if got, _ := l.Parked("s"); len(got) != 0 {
 		t.Errorf("at the beginning parked are %+v", got)

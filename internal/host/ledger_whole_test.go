@@ -96,9 +96,7 @@ func TestLedgersInFull(t *testing.T) {
 			case 4: // somebody else
 				name := []string{"list", "deep/er/conf", "mods/a/f/one", "mods/b/new", "mods/a"}[r.IntN(5)]
 				if r.IntN(2) == 0 {
-					if err := os.RemoveAll(at(name)); err != nil {
-						t.Fatal(err)
-					}
+					must(t, os.RemoveAll(at(name)))
 					say("somebody takes %s away", name)
 				} else if name != "mods/a" {
 					put(t, at(name), text()+"theirs\n", 0o644)
@@ -127,9 +125,7 @@ func TestLedgersInFull(t *testing.T) {
 			say("   %q", tree(t, dir))
 		}
 		entries, err := l.Entries("s")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, e := range entries {
 			say("entry %d %s %q", e.Number, e.Why, e.Files)
 		}

@@ -63,9 +63,7 @@ func tree(t *testing.T, dir string) string {
 		words = append(words, rel+"="+string(data))
 		return err
 	})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return strings.Join(words, " ")
 }
 
@@ -75,9 +73,7 @@ func TestPartsComeAndGo(t *testing.T) {
 	oak := filepath.Join(dir, "mods", "oak")
 	first := source{"a": "1", "sub/b": "2"}
 	come := &plan.Plan{Parts: []plan.Part{{Path: filepath.Dir(oak), What: "a folder", New: plan.EmptyFolder}, folder(oak, "", first)}}
-	if err := l.Apply(t.Context(), "s", "one", come, from(first)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "one", come, from(first)))
 	one := tree(t, dir)
 	if one != "mods/ mods/oak/ mods/oak/a=1 mods/oak/sub/ mods/oak/sub/b=2" {
 		t.Fatalf("after it came there is %s", one)
@@ -88,18 +84,14 @@ func TestPartsComeAndGo(t *testing.T) {
 	// The mod writes something itself; then comes another release, of which one file stays as it is.
 	put(t, filepath.Join(oak, "own"), "mine", 0o600)
 	there, err := l.Contents().List(oak)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	second := source{"a": "11"}
 	next := folder(oak, plan.Digest(there), second)
 	next.Release = slices.Clone(next.Items)
 	kept := there[slices.IndexFunc(there, func(it plan.Item) bool { return it.Rel == "own" })]
 	next.Items = append(next.Items, kept)
 	next.New = plan.Digest(next.Items)
-	if err := l.Apply(t.Context(), "s", "two", &plan.Plan{Parts: []plan.Part{next}}, from(second)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "two", &plan.Plan{Parts: []plan.Part{next}}, from(second)))
 	two := tree(t, dir)
 	if two != "mods/ mods/oak/ mods/oak/a=11 mods/oak/own=mine" {
 		t.Fatalf("after the second release there is %s", two)
@@ -111,12 +103,8 @@ func TestPartsComeAndGo(t *testing.T) {
 	goTo := func(n int, want string) {
 		t.Helper()
 		p, err := l.Return("s", n)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if err := l.Apply(t.Context(), "s", fmt.Sprint("back to ", n), p, nil); err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
+		must(t, l.Apply(t.Context(), "s", fmt.Sprint("back to ", n), p, nil))
 		if got := tree(t, dir); got != want {
 			t.Errorf("back to entry %d there is %s; want %s", n, got, want)
 		}
@@ -215,9 +203,7 @@ func TestOthersGoOnMeanwhile(t *testing.T) {
 		t.Errorf("a start meanwhile: %v", err)
 	}
 	close(s.end)
-	if err := <-done; err != nil {
-		t.Fatal(err)
-	}
+	must(t, <-done)
 	if got := tree(t, dir); got != "m/ m/a=1" {
 		t.Errorf("in the end there is %s", got)
 	}
@@ -237,9 +223,7 @@ func TestProgress(t *testing.T) {
 		last = p
 		calls++
 	}
-	if err := l.Apply(t.Context(), "s", "x", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "m"), "", s)}}, fetch); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "x", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "m"), "", s)}}, fetch))
 	if want := (host.Progress{Files: 2, AllFiles: 2, Bytes: 1<<20 + 1, AllBytes: 1<<20 + 1}); last != want || calls < 4 {
 		t.Errorf("in the end %+v after %d calls; want %+v", last, calls, want)
 	}
@@ -250,9 +234,7 @@ func TestBackup(t *testing.T) {
 	put(t, filepath.Join(dir, "world", "map.db"), strings.Repeat("map", 1000), 0o644)
 	put(t, filepath.Join(dir, "world", "players", "wren"), "wren", 0o600)
 	put(t, filepath.Join(dir, "auth.txt"), "secret", 0o600)
-	if err := os.Symlink("/elsewhere", filepath.Join(dir, "world", "link")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Symlink("/elsewhere", filepath.Join(dir, "world", "link")))
 	b, err := h.WriteBackup(t.Context(), "s", dir, "test", []string{filepath.Join(dir, "world"), filepath.Join(dir, "auth.txt")}, nil)
 	if err != nil || b.Number != 1 || b.Files != 3 || b.Bytes != 3010 {
 		t.Fatalf("%+v, %v", b, err)

@@ -18,13 +18,9 @@ func openWithDatabase(t *testing.T) (*host.Ledger, *sql.DB, host.Home) {
 	t.Helper()
 	home := host.Home{Dir: t.TempDir()}
 	l, err := home.OpenLedger()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(home.Dir, "ledger.db")+"?_pragma=busy_timeout(10000)")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	t.Cleanup(func() { l.Close(); db.Close() })
 	return l, db, home
 }
@@ -33,9 +29,7 @@ func openWithDatabase(t *testing.T) (*host.Ledger, *sql.DB, host.Home) {
 func rulesSaid(t *testing.T, l *host.Ledger) string {
 	t.Helper()
 	rules, err := l.Rules("s", "d")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	var words []string
 	for _, r := range rules {
 		words = append(words, r.String()+" ("+r.Because+")")
@@ -48,18 +42,12 @@ func rulesSaid(t *testing.T, l *host.Ledger) string {
 func TestRulesBelongToTheirEntry(t *testing.T) {
 	l, db, _ := openWithDatabase(t)
 	file := filepath.Join(t.TempDir(), "start")
-	if err := os.WriteFile(file, []byte("a\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	own := rule.Rule{Kind: rule.Before, Mod: "x", Other: "y", Because: "mine"}
-	if err := l.PutRule("s", own); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.PutRule("s", own))
 	p := &plan.Plan{Files: []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}},
 		Rules: []rule.Rule{{Kind: rule.After, Mod: "b", Other: "a", Because: "the list says so"}, {Kind: rule.Before, Mod: "x", Other: "y", Because: "another reason"}}}
-	if err := l.Apply(t.Context(), "s", "take in", p, nil); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "take in", p, nil))
 	const both = "x loads before y (mine); b loads after a (the list says so)"
 	if got := rulesSaid(t, l); got != both {
 		t.Errorf("after it: %s", got)
@@ -75,9 +63,7 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 	if err != nil || len(back.Unrules) != 1 || len(back.Rules) != 0 {
 		t.Fatalf("the way back: %+v, %v", back, err)
 	}
-	if err := l.Apply(t.Context(), "s", "take it back", back, nil); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "take it back", back, nil))
 	if got := rulesSaid(t, l); got != "x loads before y (mine)" {
 		t.Errorf("taken back: %s", got)
 	}
@@ -92,12 +78,8 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 		t.Fatalf("%+v, %v", back, err)
 	}
 	rules, err := l.Rules("s", "d")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := l.DropRule("s", "d", rules[1].Number); err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
+	must(t, l.DropRule("s", "d", rules[1].Number))
 	if back, err = l.Return("s", 2); err != nil || len(back.Unrules) != 0 {
 		t.Errorf("what is gone already: %+v, %v", back, err)
 	}
@@ -110,16 +92,10 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 func TestRulesOfAChangeThatNeverWas(t *testing.T) {
 	l, db, _ := openWithDatabase(t)
 	file := filepath.Join(t.TempDir(), "start")
-	if err := os.WriteFile(file, []byte("a\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	p := &plan.Plan{Files: []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}}, Rules: []rule.Rule{{Kind: rule.First, Mod: "a"}}}
-	if err := l.Apply(t.Context(), "s", "x", p, nil); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(file, []byte("a\n"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.Apply(t.Context(), "s", "x", p, nil))
+	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	if _, err := db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule`); err != nil {
 		t.Fatal(err)
 	}
@@ -135,9 +111,7 @@ func TestRulesOfAChangeThatNeverWas(t *testing.T) {
 // A ledger that a newer Initium has laid out is refused in a sentence, and left as it is.
 func TestLedgerOfANewerInitium(t *testing.T) {
 	l, db, home := openWithDatabase(t)
-	if err := l.PutRule("s", rule.Rule{Kind: rule.First, Mod: "a"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, l.PutRule("s", rule.Rule{Kind: rule.First, Mod: "a"}))
 	var version int
 	if err := db.QueryRow(`PRAGMA user_version`).Scan(&version); err != nil || version < 1 {
 		t.Errorf("version %d, %v", version, err)
@@ -145,14 +119,10 @@ func TestLedgerOfANewerInitium(t *testing.T) {
 	if _, err := db.Exec(`PRAGMA user_version = 99`); err != nil {
 		t.Fatal(err)
 	}
-	if err := errors.Join(l.Close(), db.Close()); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(l.Close(), db.Close()))
 	name := filepath.Join(home.Dir, "ledger.db")
 	before, err := os.ReadFile(name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if _, err := home.OpenLedger(); err == nil || !strings.Contains(err.Error(), "a newer Initium has laid it out anew (version 99; this one knows up to 1)") {
 		t.Errorf("opened: %v", err)
 	}
@@ -168,9 +138,7 @@ func TestLedgerOfANewerInitium(t *testing.T) {
 	}
 	db.Close()
 	again, err := home.OpenLedger()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer again.Close()
 	if got := rulesSaid(t, again); got != "a loads first ()" {
 		t.Errorf("of an older ledger: %s", got)

@@ -56,9 +56,7 @@ func TestReadSmall(t *testing.T) {
 			t.Errorf("of %d bytes %d are read, %v", size, len(got), err)
 		}
 	}
-	if err := os.Mkdir(filepath.Join(dir, "folder"), 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Mkdir(filepath.Join(dir, "folder"), 0o755))
 	if _, err := disk.ReadSmall(strings.TrimPrefix(dir, "/")+"/folder", 10); !errors.Is(err, survey.ErrNotFile) {
 		t.Errorf("a folder: %v", err)
 	}

@@ -82,9 +82,7 @@ func TestFollowFile(t *testing.T) {
 	f.has("one\ntwo\nhalf\n")
 	f.put(os.O_TRUNC, "new\n")
 	f.has("one\ntwo\nhalf\n|new\n")
-	if err := os.Rename(f.name, f.name+".1"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Rename(f.name, f.name+".1"))
 	f.put(0, "another\n")
 	f.has("one\ntwo\nhalf\n|new\n|another\n")
 }
@@ -99,9 +97,7 @@ func TestFollowFileInUTF16(t *testing.T) {
 			f := follow(t, filepath.Join(t.TempDir(), "log"))
 			const text = "glaze größer 𝄞 fired\nand more\n"
 			wide, err := unicode.UTF16(test.order, test.mark).NewEncoder().String(text)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			f.put(0, wide[:first])
 			for at := first; at < len(wide); at += 5 {
 				time.Sleep(2 * time.Millisecond)
@@ -122,18 +118,12 @@ func TestFollowFileThatGrewAgain(t *testing.T) {
 	f.put(0, "10:00 short\n")
 	f.has("10:00 short\n")
 	other := f.name + ".new"
-	if err := os.WriteFile(other, []byte("11:00 a much longer first line\n11:01 and a second\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(other, []byte("11:00 a much longer first line\n11:01 and a second\n"), 0o600))
 	data, err := os.ReadFile(other)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	// One write that leaves no moment in which the file is short.
 	file, err := os.OpenFile(f.name, os.O_WRONLY, 0)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer file.Close()
 	if _, err := file.WriteAt(data, 0); err != nil {
 		t.Fatal(err)
@@ -165,9 +155,7 @@ func FuzzPieces(f *testing.F) {
 			return
 		}
 		for name, data := range map[string]string{"log": log, "log.pieces": index, "log.times": "", "log.00001": "more\n"} {
-			if err := os.WriteFile(filepath.Join(string(dir), name), []byte(data), 0o600); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.WriteFile(filepath.Join(string(dir), name), []byte(data), 0o600))
 		}
 		whole := host.OpenLog(dir.Log())
 		defer whole.Close()

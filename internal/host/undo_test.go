@@ -86,9 +86,7 @@ func TestReturnBesideOthersEdits(t *testing.T) {
 				}
 				continue
 			}
-			if err := l.Apply(t.Context(), "s", "back", p, nil); err != nil {
-				t.Fatal(err)
-			}
+			must(t, l.Apply(t.Context(), "s", "back", p, nil))
 			if got, _ := os.ReadFile(name); string(got) != want.text() {
 				t.Fatalf("seed %d: back to %d gives\n%s\nwant\n%s", seed, to, got, want.text())
 			}
@@ -151,9 +149,7 @@ func TestReturnOfParts(t *testing.T) {
 	one := source{"a": "1"}
 	take := func(path string, s source) {
 		t.Helper()
-		if err := l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(path, "", s)}}, from(s)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(path, "", s)}}, from(s)))
 	}
 	take(mod, one)
 	p, err := l.Return("s", 0)
@@ -232,9 +228,7 @@ func TestSecondMoveFails(t *testing.T) {
 		if entries, err := l.Entries("s"); err != nil || len(entries) != 1 {
 			t.Errorf("%s: entries %v, %v", name, entries, err)
 		}
-		if err := os.RemoveAll(blocked); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.RemoveAll(blocked))
 		if test.blocked == "f" {
 			put(t, blocked, "1", 0o644)
 		}
@@ -261,12 +255,8 @@ func TestApplyCompletesFirst(t *testing.T) {
 	if err := l.Apply(t.Context(), "s", "next", next, nil); err == nil || !strings.Contains(err.Error(), "could not be settled") {
 		t.Errorf("while the first cannot be settled: %v", err)
 	}
-	if err := os.RemoveAll(m2); err != nil {
-		t.Fatal(err)
-	}
-	if err := l.Apply(t.Context(), "s", "next", next, nil); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.RemoveAll(m2))
+	must(t, l.Apply(t.Context(), "s", "next", next, nil))
 	if got := tree(t, dir); got != "m1/ m1/a=1 m2/ m2/a=1 other=x" {
 		t.Errorf("in the end there is %s", got)
 	}
@@ -302,9 +292,7 @@ func TestSettleByHand(t *testing.T) {
 		l := ledger(t, h)
 		put(t, filepath.Join(dir, "a"), "1", 0o640)
 		put(t, filepath.Join(dir, "c"), "3", 0o644)
-		if err := l.Apply(t.Context(), "s", "change", plan1(dir), nil); err != nil {
-			t.Fatal(err)
-		}
+		must(t, l.Apply(t.Context(), "s", "change", plan1(dir), nil))
 		cutOff(t, h)
 		for _, f := range []string{"a", "b", "c"} {
 			os.RemoveAll(filepath.Join(dir, f))
@@ -336,9 +324,7 @@ func TestSettleByHand(t *testing.T) {
 func cutOff(t *testing.T, h host.Home) {
 	t.Helper()
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(h.Dir, "ledger.db")+"?_pragma=busy_timeout(10000)")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer db.Close()
 	if _, err := db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`); err != nil {
 		t.Fatal(err)
@@ -351,18 +337,12 @@ func TestVerifiedBackup(t *testing.T) {
 	packed := func(files ...string) []byte {
 		var buf bytes.Buffer
 		z, err := zstd.NewWriter(&buf)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		w := tar.NewWriter(z)
 		for i := 0; i < len(files); i += 2 {
-			if err := errors.Join(w.WriteHeader(&tar.Header{Name: files[i], Size: int64(len(files[i+1])), Mode: 0o644, Typeflag: tar.TypeReg}), func() error { _, err := w.Write([]byte(files[i+1])); return err }()); err != nil {
-				t.Fatal(err)
-			}
+			must(t, errors.Join(w.WriteHeader(&tar.Header{Name: files[i], Size: int64(len(files[i+1])), Mode: 0o644, Typeflag: tar.TypeReg}), func() error { _, err := w.Write([]byte(files[i+1])); return err }()))
 		}
-		if err := errors.Join(w.Close(), z.Close()); err != nil {
-			t.Fatal(err)
-		}
+		must(t, errors.Join(w.Close(), z.Close()))
 		return buf.Bytes()
 	}
 	good := packed("world/a", "alpha", "world/b", "beta!")
@@ -385,9 +365,7 @@ func TestVerifiedBackup(t *testing.T) {
 		b, err := h.WriteBackup(t.Context(), "s", dir, "", []string{filepath.Join(dir, "world")}, func(p host.Progress) {
 			if p.Files == 2 && !done {
 				done = true
-				if err := os.Rename(filepath.Join(h.Dir, "other"), filepath.Join(h.Dir, "servers", "s", "backups", "0001.tar.zst.part")); err != nil {
-					t.Fatal(err)
-				}
+				must(t, os.Rename(filepath.Join(h.Dir, "other"), filepath.Join(h.Dir, "servers", "s", "backups", "0001.tar.zst.part")))
 			}
 		})
 		if (err == nil) != (test.says == "") || err != nil && (!strings.Contains(err.Error(), test.says) || !strings.Contains(err.Error(), "no backup was made")) {
@@ -439,9 +417,7 @@ func TestBackupsOfOddWorlds(t *testing.T) {
 	if p := parts[2]; p.Path != more || p.Old == "" || p.New != "" {
 		t.Errorf("what came since then: %+v", p)
 	}
-	if err := syscall.Mkfifo(filepath.Join(dir, "world", "pipe"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, syscall.Mkfifo(filepath.Join(dir, "world", "pipe"), 0o600))
 	if _, err := h.WriteBackup(t.Context(), "s", dir, "", []string{filepath.Join(dir, "world")}, nil); err == nil || !strings.Contains(err.Error(), "world/pipe: is a device, a pipe or a socket") {
 		t.Errorf("a pipe: %v", err)
 	}

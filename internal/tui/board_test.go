@@ -31,13 +31,9 @@ import (
 func look(t testing.TB, script string, mods ...string) *app.Look {
 	t.Helper()
 	data, err := fs.ReadFile(dialects.FS, "harrow-sound.toml")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	d, err := dialect.Parse("harrow-sound.toml", data)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	files := fstest.MapFS{"srv/harbour.start": {Data: []byte("let licence x\n" + script)}}
 	for _, m := range mods {
 		name, needs, _ := strings.Cut(m, ":")
@@ -308,38 +304,26 @@ func everyScreen(t *testing.T, m *model, b *board) map[string]screen {
 	long := strings.Repeat("long words ", 30)
 	dir := t.TempDir()
 	server := filepath.Join(dir, "server")
-	if err := os.CopyFS(server, os.DirFS("../../demo/harrow-sound")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.CopyFS(server, os.DirFS("../../demo/harrow-sound")))
 	source := filepath.Join(dir, "kelp farms")
 	for name, data := range map[string]string{"bill.toml": "name = \"kelp farms\"\nrelease = \"1\"\nwaits_for = [\"nowhere\"]\n", "deck.script": "haul 1\n", long[:200]: "x"} {
 		file := filepath.Join(source, name)
-		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(file, []byte(data), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		must(t, os.WriteFile(file, []byte(data), 0o600))
 	}
 	t.Cleanup(func() { m.app.Close() })
 	if _, err := m.app.Adopt(t.Context(), app.Adoption{Dir: server, As: "h"}); err != nil {
 		t.Fatal(err)
 	}
 	inside, err := m.app.LookInto(t.Context(), source, "h", lineup.Choices{}, nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	search := &culpritView{server: "h", symptom: long, began: time.Now(), cancel: func() {}, news: newStream[culpritStep]()}
 	search.desk = m.desk(search)
 	search.take(app.Tried{Try: culprit.Try{On: make([]string, 5), Why: long, AtMost: 4, Learned: long}, Of: 8})
 	log := filepath.Join(dir, "log")
-	if err := os.WriteFile(log, []byte("10:00:00 "+long+"\n10:00:01 tide is up\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(log, []byte("10:00:00 "+long+"\n10:00:01 tide is up\n"), 0o600))
 	lessons, err := m.app.Teach("harrow-sound", log, "", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	outline := &outlineView{name: "gate", dir: server, file: "harbour.start", lines: []string{"use tide", long}}
 	outline.desk = m.desk(outline)
 	servers := newServerList(m, "h")
@@ -460,9 +444,7 @@ func FuzzKeys(f *testing.F) {
 func planOf(t *testing.T) *plan.Plan {
 	t.Helper()
 	p, _, err := plan.Make(look(t, script, "a", "b").Survey.Lineup, []lineup.Change{{Op: lineup.OpOff, Mod: "a"}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return p
 }
 
@@ -565,5 +547,13 @@ func TestFilters(t *testing.T) {
 	}
 	if _, ok := seen["unlisted"]; ok {
 		t.Error("a filter that lets nothing through is not passed over")
+	}
+}
+
+// must ends a test whose ground is missing.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -22,9 +22,7 @@ func TestAdoptOnTheScreen(t *testing.T) {
 	carry(m, m.leave(func(screen) bool { return false }))
 	list := m.top().(*serverList)
 	dir := t.TempDir()
-	if err := errors.Join(os.CopyFS(filepath.Join(dir, "pier"), os.DirFS("../../demo/harrow-sound")), os.MkdirAll(filepath.Join(dir, "shed", "mods", "axe"), 0o755), os.WriteFile(filepath.Join(dir, "shed", "go.txt"), []byte("# \x1b[2Jshed\nuse axe\n"), 0o644)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, errors.Join(os.CopyFS(filepath.Join(dir, "pier"), os.DirFS("../../demo/harrow-sound")), os.MkdirAll(filepath.Join(dir, "shed", "mods", "axe"), 0o755), os.WriteFile(filepath.Join(dir, "shed", "go.txt"), []byte("# \x1b[2Jshed\nuse axe\n"), 0o644)))
 	keys := func(list ...string) {
 		for _, k := range list {
 			_, cmd := m.Update(press(k))
@@ -130,9 +128,7 @@ func TestStartupsThatCannotBeRead(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if err := os.WriteFile(filepath.Join(dir, "long"), make([]byte, maxStartup+5), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(filepath.Join(dir, "long"), make([]byte, maxStartup+5), 0o644))
 	if data, err := readStart(dir, "long"); err != nil || len(data) != maxStartup {
 		t.Errorf("a long one is read as %d bytes, %v", len(data), err)
 	}
@@ -157,9 +153,7 @@ func TestBoardNamesTheList(t *testing.T) {
 		m, _ := boardOn(t, 140, 60)
 		t.Cleanup(func() { m.app.Close() })
 		dir := filepath.Join(t.TempDir(), demo)
-		if err := os.CopyFS(dir, os.DirFS("../../demo/"+demo)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.CopyFS(dir, os.DirFS("../../demo/"+demo)))
 		if _, err := m.app.Adopt(t.Context(), app.Adoption{Dir: dir, As: "n"}); err != nil {
 			t.Fatal(err)
 		}

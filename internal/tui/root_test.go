@@ -111,9 +111,7 @@ func TestPathsAreListed(t *testing.T) {
 	m, _ := boardOn(t, 100, 30)
 	dir := t.TempDir()
 	for _, name := range []string{"kelp-1.zip", "kelp-2.zip", "rope.zip", "tide/x"} {
-		if err := errors.Join(os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755), os.WriteFile(filepath.Join(dir, name), nil, 0o644)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, errors.Join(os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755), os.WriteFile(filepath.Join(dir, name), nil, 0o644)))
 	}
 	var got string
 	open := func(value string) {

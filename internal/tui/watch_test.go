@@ -223,21 +223,15 @@ func TestCulpritView(t *testing.T) {
 func TestTeachView(t *testing.T) {
 	dir := t.TempDir()
 	a := &app.App{Home: host.Home{Dir: filepath.Join(dir, "home")}}
-	if err := os.MkdirAll(a.Home.DialectDir(), 0o700); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(a.Home.DialectDir(), 0o700))
 	const outline = "name = \"door\"\n[[place]]\npath = \"{dir}/mods\"\n[start]\ncommand = [\"x\"]\n"
 	file, log := filepath.Join(a.Home.DialectDir(), "door.toml"), filepath.Join(dir, "log")
 	lines := "10:00:00 I waking\n10:00:01 I tide is up, 12 ms\n10:00:02 E rock is up, but leaks\n10:00:03 I sand is up, 7 ms\n10:00:04 I open\x1b[2J\n"
 	for name, data := range map[string]string{file: outline, log: lines} {
-		if err := os.WriteFile(name, []byte(data), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(name, []byte(data), 0o600))
 	}
 	l, err := a.Teach("door", log, "", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	m := newModel(t.Context(), a)
 	m.palette, m.w, m.h = newPalette(groundDark), 110, 30
 	v := newTeachView(m, l, 0)

@@ -80,14 +80,20 @@ func TestOnePlace(t *testing.T) {
 	over := intake.NewOverlay(host.NewDisk(), []plan.Part{{Path: filepath.Join(p.dir, "new"), New: "x", Items: []plan.Item{{Rel: "a", Source: "s"}, {Rel: "b", Source: "s", Exec: true}, {Rel: "c/d", Source: "s"}}}}, func(string, string) []byte { return nil })
 	for n, want := range map[int]int{0: 3, -1: 3, 2: 2, 9: 3} {
 		f, err := over.Open(filepath.Join(p.dir, "new")[1:])
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		list, err := f.(interface {
 			ReadDir(int) ([]fs.DirEntry, error)
 		}).ReadDir(n)
 		if err != nil || len(list) != want {
 			t.Errorf("asked for %d: %v, %v", n, list, err)
 		}
+	}
+}
+
+// must ends a test whose ground is missing.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

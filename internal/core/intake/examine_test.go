@@ -62,9 +62,7 @@ line = "up"
 func parse(t *testing.T, text string) *dialect.Dialect {
 	t.Helper()
 	d, err := dialect.Parse("d.toml", []byte(text))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return d
 }
 

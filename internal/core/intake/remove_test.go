@@ -23,21 +23,13 @@ func treeOf(t *testing.T, dir string, files map[string]string) *intake.Tree {
 	t.Helper()
 	for name, data := range files {
 		full := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(full, []byte(data), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		must(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	source, err := archive.Open(dir, archive.Options{Bounds: intake.DefaultBounds()})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	tree, err := source.Read(t.Context())
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return tree
 }
 

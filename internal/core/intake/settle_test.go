@@ -29,12 +29,8 @@ func newPlace(t *testing.T, files map[string]string) *place {
 	p := &place{t: t, dir: t.TempDir(), d: parse(t, mill), release: map[string][]plan.Item{}, owners: map[string]intake.Owner{}}
 	for name, data := range files {
 		full := filepath.Join(p.dir, name)
-		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(full, []byte(data), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		must(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	return p
 }
@@ -198,20 +194,14 @@ func TestRenew(t *testing.T) {
 			if data == none {
 				return
 			}
-			if err := os.MkdirAll(filepath.Join(root, filepath.Dir(name)), 0o755); err != nil {
-				t.Fatal(err)
-			}
-			if err := os.WriteFile(filepath.Join(root, name), []byte(data), 0o644); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.MkdirAll(filepath.Join(root, filepath.Dir(name)), 0o755))
+			must(t, os.WriteFile(filepath.Join(root, name), []byte(data), 0o644))
 		}
 		put("wheel.toml", `name = "oak"`)
 		if c.base != "?" {
 			put("sub/"+c.file, c.base)
 			items, err := (&host.Contents{}).List(root)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			p.release[root] = items
 			os.RemoveAll(filepath.Join(root, "sub"))
 		}

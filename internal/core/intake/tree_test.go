@@ -44,9 +44,7 @@ func build(b intake.Bounds, lines ...string) (*intake.Tree, error) {
 func mustBuild(t *testing.T, lines ...string) *intake.Tree {
 	t.Helper()
 	tree, err := build(intake.DefaultBounds(), lines...)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return tree
 }
 

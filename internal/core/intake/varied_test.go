@@ -238,9 +238,7 @@ func TestVariedIntakesInFull(t *testing.T) {
 				return nil
 			}
 			info, err := e.Info()
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			data, _ := fs.ReadFile(over, full)
 			fmt.Fprintf(&all, " %s %s %d %.12q", filepath.Base(below), info.Mode(), info.Size(), data)
 			return nil
@@ -277,10 +275,6 @@ func TestKeptForFamilies(t *testing.T) {
 
 func put(t *testing.T, name, data string) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(name, []byte(data), map[bool]fs.FileMode{true: 0o755, false: 0o644}[strings.HasSuffix(name, ".sh")]); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	must(t, os.WriteFile(name, []byte(data), map[bool]fs.FileMode{true: 0o755, false: 0o644}[strings.HasSuffix(name, ".sh")]))
 }

@@ -123,9 +123,7 @@ func TestIntakesInFull(t *testing.T) {
 		p.owners[filepath.Join(p.dir, "plans/hill.plan")] = intake.Owner{Mod: "elm"}
 		if r.known {
 			items, err := p.scene().List(filepath.Join(p.dir, "wheels/elm"))
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			p.release[filepath.Join(p.dir, "wheels/elm")] = slices.DeleteFunc(items, func(it plan.Item) bool { return it.Rel == "own" })
 		}
 		fmt.Fprintf(&b, "== %s\n%s", name, p.whole(p.settle(r.choices, r.source, r.lines...)))

@@ -191,9 +191,7 @@ func zipSaying(t *testing.T, change func(h *zip.FileHeader), data string) []byte
 	h.CRC32, h.UncompressedSize64, h.CompressedSize64 = crc32.ChecksumIEEE([]byte(data)), uint64(len(data)), uint64(len(data))
 	change(h)
 	raw, err := w.CreateRaw(h)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	io.WriteString(raw, data)
 	w.Close()
 	return out.Bytes()

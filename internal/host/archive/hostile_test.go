@@ -185,17 +185,13 @@ func TestHostile(t *testing.T) {
 	}
 	outer := t.TempDir()
 	dir := filepath.Join(outer, "a", "b")
-	if err := os.MkdirAll(dir, 0o755); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll(dir, 0o755))
 	tight := intake.Bounds{Files: 2000, Bytes: 1 << 30, Ratio: 50}
 	refused := 0
 	var all strings.Builder
 	for _, name := range slices.Sorted(maps.Keys(corpus)) {
 		s, full := corpus[name], filepath.Join(dir, "sample.bin")
-		if err := os.WriteFile(full, s.data, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(full, s.data, 0o644))
 		tree, err := read(t, full, tight)
 		fmt.Fprintf(&all, "%q: %s\n", name, holding(tree, err))
 		switch {
@@ -276,9 +272,7 @@ func xzWanting(data []byte, bits byte) []byte {
 // TestHostileFolders has what only a folder can have.
 func TestHostileFolders(t *testing.T) {
 	outside := filepath.Join(t.TempDir(), "outside")
-	if err := os.WriteFile(outside, []byte("secret"), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(outside, []byte("secret"), 0o600))
 	for name, make := range map[string]func(dir string) error{
 		"device": func(dir string) error { return syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644) },
 		"leads out": func(dir string) error {
@@ -293,9 +287,7 @@ func TestHostileFolders(t *testing.T) {
 		"to the fol": func(dir string) error { return os.Symlink(".", filepath.Join(dir, "loop")) },
 	} {
 		dir := t.TempDir()
-		if err := make(dir); err != nil {
-			t.Fatal(err)
-		}
+		must(t, make(dir))
 		if _, err := read(t, dir, intake.DefaultBounds()); err == nil || !strings.Contains(err.Error(), name) && name != "to the fol" {
 			t.Errorf("a folder with a %s: %v", name, err)
 		}
@@ -315,9 +307,7 @@ func TestForms(t *testing.T) {
 		archive.FormXz: xzOf(tarOf(entries...)), archive.FormZstd: zstdOf(tarOf(entries...)), archive.FormRar: rarOf(entries...),
 	}
 	for form, data := range forms {
-		if err := os.WriteFile(filepath.Join(dir, "it-is-"+string(form)), data, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(filepath.Join(dir, "it-is-"+string(form)), data, 0o644))
 	}
 	plain := filepath.Join(dir, "it-is-folder")
 	for _, e := range entries {
@@ -327,18 +317,14 @@ func TestForms(t *testing.T) {
 			continue
 		}
 		os.MkdirAll(filepath.Dir(full), 0o755)
-		if err := os.WriteFile(full, []byte(e.data), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(full, []byte(e.data), 0o644))
 	}
 	if program := firstProgram("7zz", "7z"); program != "" {
 		for form, suffix := range map[archive.Form]string{archive.Form7z: "7z", archive.FormBzip2: "tar.bz2"} {
 			packed := filepath.Join(dir, "packed."+suffix)
 			cmd := exec.Command(program, "a", "-bso0", packed, "mod")
 			if form == archive.FormBzip2 {
-				if err := os.WriteFile(filepath.Join(plain, "x.tar"), forms[archive.FormTar], 0o644); err != nil {
-					t.Fatal(err)
-				}
+				must(t, os.WriteFile(filepath.Join(plain, "x.tar"), forms[archive.FormTar], 0o644))
 				cmd = exec.Command(program, "a", "-bso0", "-tbzip2", packed, "x.tar")
 			}
 			cmd.Dir = plain
@@ -346,9 +332,7 @@ func TestForms(t *testing.T) {
 				t.Fatalf("%v: %v\n%s", cmd.Args, err, out)
 			}
 			os.Remove(filepath.Join(plain, "x.tar"))
-			if err := os.Rename(packed, filepath.Join(dir, "it-is-"+string(form))); err != nil {
-				t.Fatal(err)
-			}
+			must(t, os.Rename(packed, filepath.Join(dir, "it-is-"+string(form))))
 		}
 	} else if os.Getenv("CI") == "true" {
 		t.Error("7zz is not installed, so 7z and bzip2 cannot be tried")
@@ -357,9 +341,7 @@ func TestForms(t *testing.T) {
 	for _, name := range names {
 		want := strings.TrimPrefix(filepath.Base(name), "it-is-")
 		s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if string(s.Form) != want {
 			t.Errorf("%s is held for %s", want, s.Form)
 		}
@@ -400,16 +382,12 @@ func firstProgram(names ...string) string {
 func TestChangedWhileRead(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "x.zip")
 	put := func(data []byte) {
-		if err := os.WriteFile(name, data, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(name, data, 0o644))
 	}
 	put(zipOf(file("mod/a", strings.Repeat("x", 3<<20))))
 	var s *archive.Source
 	s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds(), Progress: func(int64) { put(zipOf(file("mod/a", "other"))) }})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if _, err := s.Read(t.Context()); err == nil || !strings.Contains(err.Error(), "changed") {
 		t.Errorf("changed while it was read: %v", err)
 	}
@@ -429,9 +407,7 @@ func TestChangedWhileRead(t *testing.T) {
 
 func TestMisnamed(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "mod.zip")
-	if err := os.WriteFile(name, gzipOf(tarOf(file("mod/a", "x"))), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(name, gzipOf(tarOf(file("mod/a", "x"))), 0o644))
 	s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
 	if err != nil || s.Form != archive.FormGzip || s.Misnamed() != ".zip" {
 		t.Errorf("a tar.gz called .zip: %+v, %v", s, err)
@@ -446,9 +422,7 @@ func FuzzArchives(f *testing.F) {
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
 		name := filepath.Join(dir, fmt.Sprint(os.Getpid()))
-		if err := os.WriteFile(name, data, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(name, data, 0o644))
 		tree, err := read(t, name, intake.Bounds{Files: 1000, Bytes: 1 << 24, Ratio: 1000})
 		if err != nil {
 			return

@@ -51,9 +51,7 @@ func TestStreams(t *testing.T) {
 		"gzip, cut off": {gzipOf([]byte(long))[:60], "", "", ""},
 	} {
 		full := filepath.Join(dir, "log")
-		if err := os.WriteFile(full, test.data, 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(full, test.data, 0o644))
 		for _, from := range []string{full, "-"} {
 			s, err := archive.OpenStream(from, bytes.NewReader(test.data))
 			fault := test.fault
@@ -85,12 +83,18 @@ func TestStreams(t *testing.T) {
 		t.Errorf("what is not there: %v", err)
 	}
 	open, err := os.ReadDir("/proc/self/fd")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, fd := range open {
 		if to, _ := os.Readlink("/proc/self/fd/" + fd.Name()); strings.HasPrefix(to, dir) {
 			t.Errorf("%s is left open", to)
 		}
+	}
+}
+
+// must ends a test whose ground is missing.
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }
