@@ -276,6 +276,39 @@ func TestCatchUp(t *testing.T) {
 	}
 }
 
+// A start that never came to be, and one of which nobody knows what was expected, are
+// passed over; what comes after them is judged, once.
+func TestCatchUpPassesOver(t *testing.T) {
+	a, _ := running(t, "echo 'in a'; exit 3\n")
+	_, err := a.Begin("k", app.ProveOptions{})
+	must(t, err)
+	for end := time.Now().Add(20 * time.Second); a.Home.IsRunning("k") && time.Now().Before(end); {
+		time.Sleep(10 * time.Millisecond)
+	}
+	first := a.Home.Start("k", 1)
+	expected, err := first.Expected()
+	must(t, err)
+	for _, how := range []string{host.EndedNever, "nobody knows", host.EndedItself} {
+		dir, _, err := a.Home.NewStart("k")
+		must(t, err)
+		if how != "nobody knows" {
+			must(t, dir.PutExpected(expected))
+			must(t, os.WriteFile(filepath.Join(string(dir), "exit.json"), []byte(`{"status":1,"how":"`+how+`"}`), 0o600))
+		}
+		must(t, os.WriteFile(dir.Log(), []byte("in a\n"), 0o600))
+	}
+	for _, want := range []int{2, 0} {
+		if judged, err := a.CatchUp(t.Context(), "k"); err != nil || judged != want {
+			t.Errorf("%d starts are judged, %v, want %d", judged, err, want)
+		}
+	}
+	for n, want := range []bool{true, false, false, true} {
+		if got := a.Home.Start("k", n+1).Judged(); got != want {
+			t.Errorf("start %d: judged %v, want %v", n+1, got, want)
+		}
+	}
+}
+
 // A start that nobody judged at first is guarded once it is proved, and only then.
 func TestLateGuard(t *testing.T) {
 	for name, test := range map[string]struct {

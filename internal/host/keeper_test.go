@@ -791,14 +791,14 @@ func TestStateBeforeARestart(t *testing.T) {
 		must(t, err)
 		dirs = append(dirs, dir)
 	}
-	for name, data := range map[string]string{"run.json": `{"keeper":1,"server":1}`, "exit.json": `{"status":3,"again":"2026-01-02T10:00:00Z"}`} {
+	for name, data := range map[string]string{"run.json": `{"keeper":1,"server":1,"started":"2026-01-02T09:00:00Z"}`, "exit.json": `{"status":3,"again":"2026-01-02T10:00:00Z"}`} {
 		must(t, os.WriteFile(filepath.Join(string(dirs[0]), name), []byte(data), 0o600))
 	}
 	lock, err := os.Create(filepath.Join(home.Dir, "servers", "s", "running.lock"))
 	must(t, err)
 	defer lock.Close()
 	must(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
-	if s, err := home.State("s"); err != nil || !s.Up || !s.Waiting || s.Number != 1 || s.Start != dirs[0] || s.Exit == nil || s.Lost != nil {
+	if s, err := home.State("s"); err != nil || !s.Up || !s.Waiting || s.Number != 1 || s.Start != dirs[0] || s.Exit == nil || s.Lost != nil || s.Since.UTC().Hour() != 9 {
 		t.Errorf("the state is %+v, %v", s, err)
 	}
 	// With nobody to start it again it is not waited for.

@@ -346,8 +346,8 @@ func (f *serverForm) drawRow(c *canvas, y, i int) {
 		words, k = "none", inkDim
 	}
 	x := c.putWithin(16, y, max(c.w-36, 20), shape+words, k)
-	if !v.Given && v.Value != "" {
-		c.putWithin(x+2, y, c.w-x-3, "its own", inkDim)
+	if v.Given {
+		c.putWithin(x+2, y, c.w-x-3, "given", inkDim)
 	}
 }
 
