@@ -82,27 +82,7 @@ func (e *env) give() *cobra.Command {
 		Args:    args(cobra.MinimumNArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
-				values, err := e.app.Values(args[0])
-				if err != nil {
-					return err
-				}
-				if asJSON {
-					return e.json(map[string]any{"server": args[0], "values": append([]app.Value{}, values...)})
-				}
-				for _, v := range values {
-					from := "the family's, or a file's"
-					if v.Given {
-						from = "given"
-					}
-					if v.Problem != "" {
-						from += "; " + v.Problem
-					}
-					fmt.Fprintf(e.out, "%-12s %-30s  %s\n", v.Name, text.Clean(v.Value), text.Clean(from))
-					if v.About != "" {
-						fmt.Fprintf(e.out, "             %s\n", text.Clean(v.About))
-					}
-				}
-				return nil
+				return e.listGiven(args[0], asJSON)
 			}
 			set, err := assignments(args[1:])
 			if err != nil {
@@ -120,6 +100,34 @@ func (e *env) give() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print the list as JSON")
 	return cmd
+}
+
+// listGiven lists the values of a server with who says them.
+func (e *env) listGiven(server string, asJSON bool) error {
+	values, err := e.app.Values(server)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return e.json(map[string]any{"server": server, "values": append([]app.Value{}, values...)})
+	}
+	if len(values) == 0 {
+		fmt.Fprintf(e.out, "the family of %s asks for no values\n", server)
+	}
+	for _, v := range values {
+		from := "the family's, or a file's"
+		if v.Given {
+			from = "given"
+		}
+		if v.Problem != "" {
+			from += "; " + v.Problem
+		}
+		fmt.Fprintf(e.out, "%-12s %-30s  %s\n", v.Name, text.Clean(v.Value), text.Clean(from))
+		if v.About != "" {
+			fmt.Fprintf(e.out, "             %s\n", text.Clean(v.About))
+		}
+	}
+	return nil
 }
 
 // assignments reads KEY=VALUE words.
