@@ -89,26 +89,7 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 		return lines
 	}
 	if r.outcome != nil {
-		if r.outcome.Against != "" {
-			add("≠ against", r.outcome.Against, inkWarn, inkText)
-		}
-		for _, e := range r.outcome.Evidence {
-			k := inkText
-			if r.outcome.Outcome == proof.Failed {
-				k = inkTitle
-			}
-			label := fmt.Sprintf("log %d", e.Line)
-			switch {
-			case e.Line == 0:
-				label = e.Source
-			case e.Source == "console":
-				label = fmt.Sprintf("reply %d", e.Line)
-			}
-			add(label, e.Text, inkDim, k)
-			for _, more := range e.More[:min(len(e.More), 6)] {
-				add("", more, inkDim, inkDim)
-			}
-		}
+		lines = append(lines, evidenceLines(r.outcome)...)
 	}
 	m := r.mod
 	if re := b.reloaded(m.Name); re != nil {
@@ -132,6 +113,31 @@ func (b *board) storyLines(r boardRow) (lines []storyLine) {
 	}
 	if len(m.Entries) > 0 {
 		add("declared", clean(b.declared(m)), inkDim, inkDim)
+	}
+	return lines
+}
+
+// evidenceLines are what speaks for the outcome of a mod, and what against it.
+func evidenceLines(m *proof.Mod) (lines []storyLine) {
+	if m.Against != "" {
+		lines = append(lines, storyLine{"≠ against", m.Against, inkWarn, inkText})
+	}
+	k := inkText
+	if m.Outcome == proof.Failed {
+		k = inkTitle
+	}
+	for _, e := range m.Evidence {
+		label := fmt.Sprintf("log %d", e.Line)
+		switch {
+		case e.Line == 0:
+			label = e.Source
+		case e.Source == "console":
+			label = fmt.Sprintf("reply %d", e.Line)
+		}
+		lines = append(lines, storyLine{label, e.Text, inkDim, k})
+		for _, more := range e.More[:min(len(e.More), 6)] {
+			lines = append(lines, storyLine{"", more, inkDim, inkDim})
+		}
 	}
 	return lines
 }

@@ -419,25 +419,7 @@ func (w *watch) drawOwed(c *canvas, y, h, width int) {
 	}
 	for i := first; i < min(first+h, len(w.names)); i++ {
 		name, row := w.names[i], y+i-first
-		shape, k, detail := "·", inkDim, ""
-		if w.soFar != nil {
-			if m := w.soFar.Find(name); m != nil && m.Outcome != proof.Silent {
-				mark := outcomeMark(m.Outcome)
-				shape, k, detail = mark.shape, mark.ink, mark.word
-				if m.LoadMS != nil && m.Outcome != proof.Failed {
-					detail = load(*m.LoadMS)
-				}
-				if m.Against != "" {
-					shape, k, detail = "≠", inkWarn, "contradicted"
-				}
-			}
-		}
-		switch {
-		case detail == "" && name == clean(w.step.Status.Now) && w.result == nil && !w.down():
-			shape, k, detail = "◦", inkFocus, "loading"
-		case detail == "" && w.result != nil:
-			shape, k, detail = "◌", inkWarn, "silent"
-		}
+		shape, k, detail := w.standing(name)
 		if w.last != nil && width >= 40 { // in columns of their own
 			c.right(width-1, row, w.before(name), inkDim)
 			c.right(width-14, row, detail, k)
@@ -459,6 +441,29 @@ func (w *watch) drawOwed(c *canvas, y, h, width int) {
 			c.put(0, row, "▌", inkFocus)
 		}
 	}
+}
+
+// standing tells what came of a mod so far; detail is "" for one that is still owed.
+func (w *watch) standing(name string) (shape string, k ink, detail string) {
+	if w.soFar != nil {
+		if m := w.soFar.Find(name); m != nil && m.Outcome != proof.Silent {
+			mark := outcomeMark(m.Outcome)
+			switch {
+			case m.Against != "":
+				return "≠", inkWarn, "contradicted"
+			case m.LoadMS != nil && m.Outcome != proof.Failed:
+				return mark.shape, mark.ink, load(*m.LoadMS)
+			}
+			return mark.shape, mark.ink, mark.word
+		}
+	}
+	switch {
+	case w.result != nil:
+		return "◌", inkWarn, "silent"
+	case name == clean(w.step.Status.Now) && !w.down():
+		return "◦", inkFocus, "loading"
+	}
+	return "·", inkDim, ""
 }
 
 // before is how long a mod took in the start before.
