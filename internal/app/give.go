@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
+	"initium/internal/core/text"
 	"initium/internal/host"
 )
 
@@ -20,7 +21,8 @@ type Value struct {
 	Name    string       `json:"name"`
 	Kind    dialect.Kind `json:"kind"`
 	About   string       `json:"about,omitempty"`
-	Value   string       `json:"value"`             // that holds now
+	Value   string       `json:"value"`             // that holds now, as it may be shown
+	Hidden  bool         `json:"hidden,omitempty"`  // it holds a secret that is not shown
 	Given   bool         `json:"given"`             // the operator has given it; else a file says it, or the family
 	Problem string       `json:"problem,omitempty"` // why a start would not do with it
 }
@@ -37,7 +39,13 @@ func (a *App) Values(name string) ([]Value, error) {
 func (s *Server) values() (list []Value) {
 	for _, g := range s.Dialect.Givens {
 		_, given := s.Record.Set[g.Name]
-		list = append(list, Value{Name: g.Name, Kind: g.Kind, About: g.About, Value: s.Vars[g.Name], Given: given, Problem: s.Missing[g.Name]})
+		value := s.Vars[g.Name]
+		shown := text.MaskValue(g.Name, value)
+		problem := s.Missing[g.Name]
+		if shown != value {
+			problem = strings.ReplaceAll(problem, value, shown)
+		}
+		list = append(list, Value{Name: g.Name, Kind: g.Kind, About: g.About, Value: shown, Hidden: shown != value, Given: given, Problem: problem})
 	}
 	return list
 }

@@ -2,6 +2,7 @@ package app_test
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -117,5 +118,29 @@ func TestCandidate(t *testing.T) {
 	}
 	if _, err := a.Candidate(dir + "/none"); err == nil {
 		t.Error("a folder that is not there can be adopted")
+	}
+}
+
+// A value that keys and passwords are called by is shown nowhere: not in the list, not in
+// the words of the ledger; and it holds all the same.
+func TestGivenSecrets(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": ""})
+	file := filepath.Join(a.Home.DialectDir(), "kiln.toml")
+	put(t, file, kiln+"\n[[given]]\nname = \"admin_token\"\nkind = \"text\"\nabout = \"x\"\noptional = true\n")
+	_, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"admin_token": "hush one two"}})
+	must(t, err)
+	_, err = a.Give(t.Context(), "k", map[string]string{"admin_token": "hush three, four", "level": "http://u:hush5@h"})
+	must(t, err)
+	list, err := a.Values("k")
+	must(t, err)
+	entries, err := a.Ledger("k")
+	must(t, err)
+	p, _, err := a.ReturnPlan("k", app.ReturnLast)
+	must(t, err)
+	if said := fmt.Sprint(list, entries, p.Given[0], p.Given[1]); strings.Contains(said, "hush") || !strings.Contains(said, "admin_token is") {
+		t.Errorf("it is told: %s", said)
+	}
+	if s, err := a.Server("k"); err != nil || s.Vars["admin_token"] != "hush three, four" {
+		t.Errorf("it holds %q, %v", s.Vars["admin_token"], err)
 	}
 }

@@ -252,6 +252,9 @@ func (f *serverForm) give(v *app.Value) tea.Cmd {
 	if v.Kind == dialect.KindFolder || v.Kind == dialect.KindFile || v.Kind == dialect.KindProgram {
 		p, cmd = pathPrompt(f.model, label, v.Value, done)
 	}
+	if v.Hidden {
+		p.hide()
+	}
 	p.empty = true
 	f.prompt = p
 	return cmd

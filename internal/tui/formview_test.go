@@ -171,3 +171,26 @@ func TestBoardNamesTheList(t *testing.T) {
 		}
 	}
 }
+
+// A secret is asked for without being shown, proposed or found again.
+func TestSecretsAreTypedUnseen(t *testing.T) {
+	m, _ := boardOn(t, 100, 30)
+	got := ""
+	ask := func() {
+		m.prompt = newPrompt("token: ", "hush", func(s string) tea.Cmd { got = s; return nil })
+		m.prompt.hide()
+	}
+	ask()
+	for _, k := range []string{"o", "w", "l"} {
+		m.Update(press(k))
+	}
+	if shown := m.View().Content; strings.Contains(shown, "owl") || strings.Contains(shown, "hush") || !strings.Contains(shown, "•••") {
+		t.Errorf("it shows\n%s", shown)
+	}
+	m.Update(press("enter"))
+	ask()
+	m.Update(press("up"))
+	if v := m.prompt.value(); got != "owl" || v != "" {
+		t.Errorf("taken is %q, found again %q", got, v)
+	}
+}

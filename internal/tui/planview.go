@@ -63,11 +63,12 @@ func newPlanView(m *model, b *board, msg planMsg) *planView {
 		if i == 0 {
 			v.rows = append(v.rows, planRow{}, planRow{file: "values of the server", about: count(len(p.Given), "value changes", "values change")})
 		}
+		was, now := g.Shown()
 		if g.Was != "" {
-			v.rows = append(v.rows, planRow{word: "goes", row: plan.Row{Kind: plan.Goes, Text: clean(g.Name + " = " + g.Was)}})
+			v.rows = append(v.rows, planRow{word: "goes", row: plan.Row{Kind: plan.Goes, Text: clean(g.Name + " = " + was)}})
 		}
 		if g.Now != "" {
-			v.rows = append(v.rows, planRow{word: "comes", row: plan.Row{Kind: plan.Comes, Text: clean(g.Name + " = " + g.Now)}})
+			v.rows = append(v.rows, planRow{word: "comes", row: plan.Row{Kind: plan.Comes, Text: clean(g.Name + " = " + now)}})
 		}
 	}
 	v.rules("is written down", plan.Comes, p.Rules)

@@ -22,6 +22,7 @@ type prompt struct {
 	leave func()             // on Esc; may be nil
 	hint  []keyHelp          // the keys that work; may be nil
 	empty bool               // nothing typed is an answer too
+	veil  bool               // what is typed is a secret
 
 	paths    bool                                  // what is typed is a path, to be completed
 	folders  bool                                  // of a folder
@@ -47,6 +48,12 @@ func newPrompt(label, value string, done func(string) tea.Cmd) *prompt {
 	p.input.CursorEnd()
 	p.input.Focus()
 	return p
+}
+
+// hide asks for a secret: it is neither proposed, shown nor remembered.
+func (p *prompt) hide() {
+	p.veil, p.paths, p.proposed = true, false, ""
+	p.set("")
 }
 
 // pathPrompt asks for a path; files are listed as it is typed.
@@ -124,7 +131,7 @@ func (p *prompt) key(m *model, k tea.KeyPressMsg) tea.Cmd {
 		if value == "" && !p.empty {
 			return nil
 		}
-		if lines := m.typed[p.label]; value != "" && (len(lines) == 0 || lines[len(lines)-1] != value) {
+		if lines := m.typed[p.label]; value != "" && !p.veil && (len(lines) == 0 || lines[len(lines)-1] != value) {
 			m.typed[p.label] = append(lines, value)
 		}
 		return p.done(value)
@@ -296,6 +303,9 @@ func expandHome(typed string) string {
 func (p *prompt) draw(c *canvas, y int) {
 	at := c.putWithin(2, y, max(c.w*2/3, c.w-30), p.label, inkDim)
 	runes := []rune(p.value())
+	if p.veil {
+		runes = []rune(strings.Repeat("•", len(runes)))
+	}
 	cursor := min(p.input.Position(), len(runes))
 	before := ending(string(runes[:cursor]), c.w-at-3)
 	at = c.putWithin(at, y, c.w-at-2, before, inkTitle)

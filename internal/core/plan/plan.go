@@ -29,15 +29,21 @@ type Plan struct {
 // Given is a value of the server that the operator gives, "" where none of his holds.
 type Given struct{ Name, Was, Now string }
 
-// String tells the change in words; the values are as they are.
+// String tells the change in words, without a secret.
 func (g Given) String() string {
+	was, now := g.Shown()
 	switch {
 	case g.Was == "":
-		return g.Name + " is " + g.Now
+		return g.Name + " is " + now
 	case g.Now == "":
-		return g.Name + " is no longer " + g.Was
+		return g.Name + " is no longer " + was
 	}
-	return g.Name + " is " + g.Now + ", not " + g.Was
+	return g.Name + " is " + now + ", not " + was
+}
+
+// Shown are both values as they may be shown.
+func (g Given) Shown() (was, now string) {
+	return text.MaskValue(g.Name, g.Was), text.MaskValue(g.Name, g.Now)
 }
 
 // File is one file of a plan. Its path is absolute.

@@ -29,6 +29,15 @@ func Mask(s string, secrets []string) string {
 	return secretWord.ReplaceAllString(s, "${1}"+hidden)
 }
 
+// MaskValue hides the whole value of a name that keys and passwords commonly have, and a
+// password within any other value.
+func MaskValue(name, value string) string {
+	if value != "" && secretWord.MatchString(name+"="+hidden) {
+		return hidden
+	}
+	return Mask(value, nil)
+}
+
 // speaksOfSecrets spares most texts the search by patterns.
 func speaksOfSecrets(s string) bool {
 	s = strings.ToLower(s)
