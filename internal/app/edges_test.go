@@ -128,6 +128,7 @@ func TestVersionIsAskedOnce(t *testing.T) {
 func TestLogElsewhere(t *testing.T) {
 	a, dir := running(t, `mkdir -p logs/trap.log
 echo 'kiln is lit' >logs/small.log
+printf '\000b is no text, though it would be the largest of all that there are here, by far and away\n' >logs/zero.log
 printf 'a\000b and much more of it, so that it is the largest of all there is\n' >logs/data.log
 echo '10:00:01 it is lit, and says so at some length' >logs/now.txt
 echo 'not a log, though it is longer than all the others that are, by far and away' >logs/words.txt

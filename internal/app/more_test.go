@@ -95,6 +95,9 @@ func TestPortsOfServers(t *testing.T) {
 				if other := map[string]string{"one": "two", "two": "one"}[name]; !strings.Contains(f.Message, other) {
 					t.Errorf("%s: %s", name, f.Message)
 				}
+				if !strings.Contains(f.Message+f.Remedy, "is free") {
+					t.Errorf("%s: no port that is free is told: %s; %s", name, f.Message, f.Remedy)
+				}
 				if strings.Contains(f.Remedy+fmt.Sprint(f.Changes), fmt.Sprint(free)) || strings.Contains(f.Remedy+fmt.Sprint(f.Changes), fmt.Sprint(busy)) {
 					t.Errorf("%s: a port that is taken is proposed: %s %v", name, f.Remedy, f.Changes)
 				}
