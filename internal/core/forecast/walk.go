@@ -306,13 +306,16 @@ func (w *walker) ready(stack bool) {
 		}
 	}
 	for _, i := range list {
-		if waits[i] > 0 {
-			w.unready(i, slices.DeleteFunc(w.awaits(i, there), func(name string) bool { return met[name] }))
+		if waits[i] > 0 && w.unready(i, slices.DeleteFunc(w.awaits(i, there), func(name string) bool { return met[name] })) {
+			sorted = append(sorted, i)
 		}
 	}
 	for _, i := range sorted {
 		if w.stops != "" {
 			return
+		}
+		if w.state[i] != waiting { // another has brought it along
+			continue
 		}
 		w.state[i] = underway
 		w.enter(i)
@@ -341,8 +344,9 @@ func (w *walker) awaits(i int, there map[string]bool) (names []string) {
 	return names
 }
 
-// unready tells of a mod that never became ready, for want of the missing names.
-func (w *walker) unready(i int, missing []string) {
+// unready tells of a mod that never became ready, for want of the missing names. It
+// returns true when the server loads it all the same, after those that are ready.
+func (w *walker) unready(i int, missing []string) (loads bool) {
 	slices.Sort(missing)
 	words := strings.Join(missing, ", ")
 	fate, f := w.d.Load.NeedAbsent, faultf(NeedAbsent, missing[0], "it needs %s, which is not there", words)
@@ -360,10 +364,7 @@ func (w *walker) unready(i int, missing []string) {
 			}
 		}
 	}
-	if w.fall(i, fate, f) {
-		w.state[i] = loaded
-		w.tell(i, Confirmed, Loads, "", "")
-	}
+	return w.fall(i, fate, f)
 }
 
 // waitsForItself tells whether a mod is in a circle of needs.

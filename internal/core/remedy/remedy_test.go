@@ -50,7 +50,7 @@ func on(t *testing.T, script string, mods ...string) *survey.Survey {
 		name, needs, _ := strings.Cut(m, ": ")
 		about := fmt.Sprintf("name = %q\n", name)
 		if needs != "" {
-			about += fmt.Sprintf("needs = [%q]\n", needs)
+			about += "needs = ['" + strings.ReplaceAll(needs, ", ", "', '") + "']\n"
 		}
 		fsys["srv/mods/"+name+"/about.toml"] = &fstest.MapFile{Data: []byte(about)}
 	}
@@ -84,6 +84,7 @@ func TestFor(t *testing.T) {
 			want: "restore its files as they were at start 3, which was proved: a (changed); no entry of the ledger changed them, so that it takes your own copy, or taking the mod in again | switch late off"},
 		"files and release by the ledger": {mod: proof.Mod{Name: "bad", Release: "2", Reason: "torn"}, proved: proved, wrote: "/srv/mods/bad/a", files: []proof.FileChange{{Mod: "bad", Path: "a", What: "gone"}},
 			want: "back: restore its files as they were at start 3, which was proved: a (gone) | back: go back to release 1, which start 3 proved (now it is 2) | switch user off, then switch bad off"},
+		"new since the proof":            {mod: proof.Mod{Name: "early", Reason: "torn"}, proved: proved, want: "switch early off"},
 		"silent":                         {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, want: "start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known"},
 		"a setting with a value":         {mod: proof.Mod{Name: "late", Reason: "the depth, 'depth'."}, want: "look at the setting depth, which the reason names | switch late off"},
 		"in the lines that go on":        {mod: proof.Mod{Name: "late", Reason: "torn", Evidence: []proof.Evidence{{More: []string{"beside", "[early]"}}}}, want: "switch early off | switch late off"},
@@ -139,5 +140,45 @@ func TestFor(t *testing.T) {
 		if got := strings.Join(words, " | "); got != test.want {
 			t.Errorf("%s:\n got %s\nwant %s", name, got, test.want)
 		}
+	}
+}
+
+// Who needs a mod in two ways goes once; what loads because of where it is cannot be switched
+// off, and what is the server's own is not; and where the order is the server's own affair
+// nothing is moved.
+func TestForOtherFamilies(t *testing.T) {
+	const script = "use c\nuse top\nuse left\nuse right\nuse root\nuse plain\n"
+	places := "[[place]]\npath = \"{dir}/always\"\nloads = \"always\"\n[[place]]\npath = \"{dir}/own\"\nloads = \"base\"\n[[registration]]"
+	d, err := dialect.Parse("f.toml", []byte(strings.Replace(strings.Replace(family, "[[registration]]", places, 1), "name = \"f\"", "name = \"f\"\norder = \"server\"", 1)))
+	must(t, err)
+	fsys := fstest.MapFS{"srv/start": {Data: []byte(script)}}
+	for path, needs := range map[string]string{"mods/top": "'left', 'right'", "mods/left": "'root'", "mods/right": "'root'", "mods/root": "", "mods/plain": "'late'", "mods/c": "'plain'", "always/late": "", "own/floor": "'root'"} {
+		fsys["srv/"+path+"/about.toml"] = &fstest.MapFile{Data: []byte("name = '" + path[strings.IndexByte(path, '/')+1:] + "'\nneeds = [" + needs + "]\n")}
+	}
+	now := survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys})
+	for name, test := range map[string]struct {
+		mod  proof.Mod
+		want string
+	}{
+		"needed in two ways":  {proof.Mod{Name: "root", Reason: "torn"}, "switch top off, then switch left off, then switch right off, then switch root off"},
+		"loads always":        {proof.Mod{Name: "late", Reason: "torn"}, ""},
+		"in no order":         {proof.Mod{Name: "c", Wanted: []string{"plain"}}, "switch c off"},
+		"a rival of the base": {proof.Mod{Name: "c", Reason: "not beside floor, nor late, but plain"}, "switch c off, then switch plain off | switch c off"},
+	} {
+		test.mod.Outcome = proof.Failed
+		var words []string
+		for _, r := range remedy.For(remedy.Facts{Survey: now, Proof: &proof.Proof{Mods: []proof.Mod{test.mod}}}, &test.mod) {
+			words = append(words, r.Text)
+		}
+		if got := strings.Join(words, " | "); got != test.want {
+			t.Errorf("%s:\n got %s\nwant %s", name, got, test.want)
+		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }
