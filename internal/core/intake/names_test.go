@@ -15,6 +15,7 @@ func TestEntryPath(t *testing.T) {
 		"a/b.txt": "a/b.txt", "./a//b/": "a/b", `a\b\c`: "a/b/c", "": "", "./": "", "a/./b": "a/b", "ünï/日本": "ünï/日本",
 		"...": "...", "a..b/..c": "a..b/..c", "con-tent/auxiliary.txt": "con-tent/auxiliary.txt", "a b/c ": "a b/c ",
 		strings.Repeat("x", 255): strings.Repeat("x", 255), "com0": "com0", "lpt": "lpt", "com10": "com10", "c": "c", "1:a": "1:a", "ab:c": "ab:c", "console": "console",
+		strings.Repeat(strings.Repeat("x", 249)+"/", 16): strings.Repeat("/"+strings.Repeat("x", 249), 16)[1:], // 4000 bytes
 	} {
 		if got, err := intake.EntryPath(raw); err != nil || got != want {
 			t.Errorf("%q: %q, %v; want %q", raw, got, err, want)
@@ -25,7 +26,7 @@ func TestEntryPath(t *testing.T) {
 		`\a`: "absolute", "C:/a": "drive", `c:\a`: "drive", "Z:a": "drive", "CON": "device", "a/aux.txt": "device", "NUL": "device",
 		"com1": "device", "x/LPT9.log": "device", "nul .txt": "device", "a\x00b": "control", "a\nb": "control", "\x1b[2Jx": "control", "a\x7f": "control",
 		"a\u0085b": "control", "a\u202eb": "control", "a\u2028b": "control", "a\u2029b": "control", "C:": "drive", "\xff\xfe": "UTF-8", strings.Repeat("x", 256): "255", strings.Repeat("é", 128): "255",
-		strings.Repeat("a/", 2001) + "b": "4000", strings.Repeat("a/", 64) + "b": "deep",
+		strings.Repeat("a/", 2001) + "b": "4000", strings.Repeat(strings.Repeat("x", 249)+"/", 16) + "x": "4000", strings.Repeat("a/", 64) + "b": "deep",
 	} {
 		if got, err := intake.EntryPath(raw); err == nil || !strings.Contains(err.Error(), word) {
 			t.Errorf("%q: %q, %v; want an error with %q", raw, got, err, word)

@@ -13,7 +13,7 @@ import (
 func TestCompare(t *testing.T) {
 	// Each is older than the next; those on one line are the same.
 	ladder := []string{
-		"0.9", "1.0-alpha", "1.0-alpha.1", "1.0-alpha.beta", "1.0-beta.2", "1.0-beta.11", "1.0-rc.1 1.0rc1", "1 1.0 v1.0.0 1.0+build.7",
+		"0.9", "1.0-alpha", "1.0-alpha.1 1.0-alpha-1 1.0-alpha_1", "1.0-alpha.beta", "1.0-beta.2", "1.0-beta.11", "1.0-rc.1 1.0rc1", "1 1.0 v1.0.0 1.0+build.7",
 		"1.0.1", "1.2", "1.2b", "1.9", "1.10 1.010", "2.0-dev", "2", "2024.1.15", "2024.11", "99999999999999999999", "100000000000000000000",
 	}
 	for i, line := range ladder {
@@ -47,7 +47,8 @@ func TestFits(t *testing.T) {
 		{dialect.VersionsComparators, "~1.2.3", "1.2.3 1.2.9", "1.2.2 1.3"},
 		{dialect.VersionsComparators, "~>1.2.3", "1.2.3 1.2.9", "1.3"},
 		{dialect.VersionsComparators, "1.2.x", "1.2 1.2.9", "1.3 1.1"},
-		{dialect.VersionsComparators, "1.2", "1.2 1.2.9", "1.3 1.20"},
+		{dialect.VersionsComparators, "1.2", "1.2 1.2.9 1.2-rc1", "1.3 1.20 1"},
+		{dialect.VersionsComparators, "1.2-rc1", "1.2-rc1 1.2-rc.1", "1.2 1.2-rc2"},
 		{dialect.VersionsComparators, "=1.2.3", "1.2.3", "1.2.4"},
 		{dialect.VersionsComparators, "!=1.2", "1.3", "1.2 1.2.3"},
 		{dialect.VersionsComparators, "1.0 - 2.0", "1.0 1.5 2.0 2.0.7", "0.9 2.1"},

@@ -260,6 +260,8 @@ func TestMerge(t *testing.T) {
 		{"a b c", "a x b c", "a y c", ""},
 		{"a b c", "a c", "a x b c", ""},
 		{"a b c", "a x b c", "a c", ""},
+		{"a b c", "x c", "x b c", ""},
+		{"a b c", "x b c", "x c", ""},
 	} {
 		got, err := text.Merge(lines(test.base), lines(test.want), lines(test.current))
 		if (err != nil) != (test.merged == "") || err == nil && string(got) != string(lines(test.merged)) {
