@@ -203,19 +203,15 @@ func (w *walker) inList(i int) bool {
 	return w.enter(i)
 }
 
-// withNeeds loads what a mod needs first, and then the mod.
+// withNeeds loads what a mod needs first, and then the mod. It returns false when the
+// server cannot go on.
 func (w *walker) withNeeds(i int) bool {
 	m := &w.s.Mods[i]
 	if w.nowhere(m) {
 		w.absent(i)
 		return w.stops == ""
 	}
-	if why := Misfits(m, w.d, w.facts.Builds); why != "" && !m.Base {
-		if !w.fall(i, w.d.Load.Misfit, faultf(Misfit, "", "%s", why)) {
-			return w.stops == ""
-		}
-	}
-	if m.Manifest.Problem != nil && !m.Base && !w.fall(i, w.d.Load.Unreadable, faultf(Unreadable, "", "its manifest cannot be read: %s", m.Manifest.Problem.Message)) {
+	if !m.Base && !w.readable(i) {
 		return w.stops == ""
 	}
 	w.state[i] = underway
@@ -224,25 +220,13 @@ func (w *walker) withNeeds(i int) bool {
 		if n == nil || !n.On && !n.Base || w.nowhere(n) {
 			break // met tells of it
 		}
-		at := n.Index()
-		switch w.state[at] {
-		case underway:
-			if w.d.Load.Circle == dialect.FateStops { // said of the one that it has come back to
-				w.fall(at, w.d.Load.Circle, faultf(InCircle, m.Name, "it waits for itself, by way of %s", m.Name))
-				return false
-			}
-			if !w.fall(i, w.d.Load.Circle, faultf(InCircle, n.Name, "it waits for itself, by way of %s", n.Name)) {
-				return w.stops == ""
-			}
-		case waiting:
-			if !w.withNeeds(at) {
-				return false
-			}
+		if !w.fetch(i, n) {
+			return false
 		}
 		if w.state[i] == out {
 			return true
 		}
-		if w.state[at] == out {
+		if w.state[n.Index()] == out {
 			break
 		}
 		if fits, err := Fits(need, n, m.Manifest.Versions); err == nil && !fits && w.d.Load.Range != dialect.FateIgnored {
@@ -260,6 +244,33 @@ func (w *walker) withNeeds(i int) bool {
 	return w.enter(i)
 }
 
+// readable tells whether a mod gets past what is looked at before its needs.
+func (w *walker) readable(i int) bool {
+	m := &w.s.Mods[i]
+	if why := Misfits(m, w.d, w.facts.Builds); why != "" && !w.fall(i, w.d.Load.Misfit, faultf(Misfit, "", "%s", why)) {
+		return false
+	}
+	return m.Manifest.Problem == nil ||
+		w.fall(i, w.d.Load.Unreadable, faultf(Unreadable, "", "its manifest cannot be read: %s", m.Manifest.Problem.Message))
+}
+
+// fetch loads what a mod needs, unless that is loaded, or waits for the mod itself. It
+// returns false when the server cannot go on.
+func (w *walker) fetch(i int, n *survey.Mod) bool {
+	at := n.Index()
+	switch w.state[at] {
+	case waiting:
+		return w.withNeeds(at)
+	case underway:
+		if w.d.Load.Circle == dialect.FateStops { // said of the one that it has come back to
+			m := &w.s.Mods[i]
+			return w.fall(at, w.d.Load.Circle, faultf(InCircle, m.Name, "it waits for itself, by way of %s", m.Name))
+		}
+		w.fall(i, w.d.Load.Circle, faultf(InCircle, n.Name, "it waits for itself, by way of %s", n.Name))
+	}
+	return true
+}
+
 // ready takes again and again a mod that waits for nothing more. Optional needs
 // count as needs when a mod of that name is there at all.
 func (w *walker) ready(stack bool) {
@@ -270,43 +281,10 @@ func (w *walker) ready(stack bool) {
 			there[name] = true
 		}
 	}
-	users := map[string][]int{}           // who waits for a name, in the order of the list
-	waits := make(map[int]int, len(list)) // for how many names
-	var free []int
+	sorted, met := w.readiness(list, there, stack)
 	for _, i := range list {
-		for _, name := range w.awaits(i, there) {
-			users[name] = append(users[name], i)
-			waits[i]++
-		}
-		if waits[i] == 0 {
-			free = append(free, i)
-		}
-	}
-	met := map[string]bool{}
-	var sorted []int
-	for len(free) > 0 {
-		i := free[0]
-		if stack {
-			i = free[len(free)-1]
-			free = free[:len(free)-1]
-		} else {
-			free = free[1:]
-		}
-		sorted = append(sorted, i)
-		for _, name := range w.answersTo(i) {
-			if met[name] {
-				continue
-			}
-			met[name] = true
-			for _, j := range users[name] {
-				if waits[j]--; waits[j] == 0 {
-					free = append(free, j)
-				}
-			}
-		}
-	}
-	for _, i := range list {
-		if waits[i] > 0 && w.unready(i, slices.DeleteFunc(w.awaits(i, there), func(name string) bool { return met[name] })) {
+		missing := slices.DeleteFunc(w.awaits(i, there), func(name string) bool { return met[name] })
+		if len(missing) > 0 && w.unready(i, missing) {
 			sorted = append(sorted, i)
 		}
 	}
@@ -320,6 +298,44 @@ func (w *walker) ready(stack bool) {
 		w.state[i] = underway
 		w.enter(i)
 	}
+}
+
+// readiness is the order in which those of a list become ready, the newest first where
+// they are stacked, and the names that are met by then.
+func (w *walker) readiness(list []int, there map[string]bool, stack bool) (sorted []int, met map[string]bool) {
+	users := map[string][]int{}           // who waits for a name, in the order of the list
+	waits := make(map[int]int, len(list)) // for how many names
+	var free []int
+	for _, i := range list {
+		names := w.awaits(i, there)
+		for _, name := range names {
+			users[name] = append(users[name], i)
+		}
+		if waits[i] = len(names); len(names) == 0 {
+			free = append(free, i)
+		}
+	}
+	met = map[string]bool{}
+	for len(free) > 0 {
+		i, rest := free[0], free[1:]
+		if stack {
+			i, rest = free[len(free)-1], free[:len(free)-1]
+		}
+		free = rest
+		sorted = append(sorted, i)
+		for _, name := range w.answersTo(i) {
+			if met[name] {
+				continue
+			}
+			met[name] = true
+			for _, j := range users[name] {
+				if waits[j]--; waits[j] == 0 {
+					free = append(free, j)
+				}
+			}
+		}
+	}
+	return sorted, met
 }
 
 // answersTo lists the names that a mod meets needs by.
