@@ -34,52 +34,59 @@ func batchLine(doc []byte, at Span, l *Launch) {
 	head := strings.ToLower(string(body.In(doc)))
 	switch {
 	case head == "" || head[0] == ':' || head == "rem" || strings.HasPrefix(head, "rem ") || strings.HasPrefix(head, "rem\t"):
-		return
 	case strings.HasPrefix(head, "set ") && !strings.HasPrefix(head[4:], "/"):
-		value := trim(doc, Span{body.Start + 4, body.End})
-		quote := byte(0)
-		if value.Len() >= 2 && doc[value.Start] == '"' && doc[value.End-1] == '"' {
-			value.Start, value.End, quote = value.Start+1, value.End-1, '"'
-		}
-		name, _, ok := bytes.Cut(value.In(doc), []byte("="))
-		if !ok {
-			return
-		}
-		p, use := batchPiece(doc, Span{value.Start + len(name) + 1, value.End}, quote)
-		variable := strings.ToUpper(strings.TrimSpace(string(name)))
-		delete(l.Variables, variable)
-		if use == (Use{}) { // else it is only known when the file runs
-			l.Variables[variable] = p
-		}
-		return
-	}
-	c := Command{Span: body}
-	for start := body.Start; start < body.End; {
-		if isBlank(doc[start]) || doc[start] == '\r' || doc[start] == '\n' {
-			start++
-			continue
-		}
-		if doc[start] == '^' && start+1 < body.End && (doc[start+1] == '\r' || doc[start+1] == '\n') {
-			start++
-			continue
-		}
-		if strings.IndexByte("&|", doc[start]) >= 0 { // another command on the same line
-			if len(c.Words) > 0 {
-				l.Commands = append(l.Commands, c)
-			}
-			c = Command{Span: Span{start, body.End}}
-			start++
-			continue
-		}
-		end := batchWordEnd(doc, start, body.End)
-		p, use := batchPiece(doc, Span{start, end}, 0)
-		c.Words, c.Uses = append(c.Words, p), append(c.Uses, use)
-		start = end
-	}
-	if len(c.Words) > 0 {
-		l.Commands = append(l.Commands, c)
+		batchSet(doc, Span{body.Start + 4, body.End}, l)
+	default:
+		batchCommands(doc, body, l)
 	}
 }
+
+// batchSet reads what stands behind "set".
+func batchSet(doc []byte, at Span, l *Launch) {
+	value := trim(doc, at)
+	quote := byte(0)
+	if value.Len() >= 2 && doc[value.Start] == '"' && doc[value.End-1] == '"' {
+		value.Start, value.End, quote = value.Start+1, value.End-1, '"'
+	}
+	name, _, ok := bytes.Cut(value.In(doc), []byte("="))
+	if !ok {
+		return
+	}
+	p, use := batchPiece(doc, Span{value.Start + len(name) + 1, value.End}, quote)
+	variable := strings.ToUpper(strings.TrimSpace(string(name)))
+	delete(l.Variables, variable)
+	if use == (Use{}) { // else it is only known when the file runs
+		l.Variables[variable] = p
+	}
+}
+
+// batchCommands reads the commands of a line.
+func batchCommands(doc []byte, body Span, l *Launch) {
+	c := Command{Span: body}
+	end := func() {
+		if len(c.Words) > 0 {
+			l.Commands = append(l.Commands, c)
+		}
+	}
+	for start := body.Start; start < body.End; {
+		switch {
+		case isBlank(doc[start]) || endsLine(doc[start]) || doc[start] == '^' && start+1 < body.End && endsLine(doc[start+1]):
+			start++
+		case doc[start] == '&' || doc[start] == '|': // another command on the same line
+			end()
+			c = Command{Span: Span{start, body.End}}
+			start++
+		default:
+			stop := batchWordEnd(doc, start, body.End)
+			p, use := batchPiece(doc, Span{start, stop}, 0)
+			c.Words, c.Uses = append(c.Words, p), append(c.Uses, use)
+			start = stop
+		}
+	}
+	end()
+}
+
+func endsLine(c byte) bool { return c == '\r' || c == '\n' }
 
 func batchWordEnd(doc []byte, at, end int) int {
 	quoted := false
@@ -89,11 +96,11 @@ func batchWordEnd(doc []byte, at, end int) int {
 			quoted = !quoted
 		case quoted:
 		case c == '^' && at+1 < end:
-			if doc[at+1] == '\r' || doc[at+1] == '\n' {
+			if endsLine(doc[at+1]) {
 				return at
 			}
 			at++
-		case isBlank(c) || c == '\r' || c == '\n' || c == '&' || c == '|':
+		case isBlank(c) || endsLine(c) || c == '&' || c == '|':
 			return at
 		}
 	}
@@ -106,20 +113,16 @@ func batchPiece(doc []byte, at Span, context byte) (Piece, Use) {
 	base := context
 	for i := at.Start; i < at.End; i++ {
 		switch c := doc[i]; {
+		case c == '"' && base == 0 && context == 0:
+			context = '"'
+			b.open(i+1, '"')
 		case c == '"' && base == 0:
-			if context == 0 {
-				context = '"'
-				b.open(i+1, '"')
-			} else {
-				context = 0
+			context = 0
+		case c == '^' && context == 0 && i+1 < at.End && endsLine(doc[i+1]):
+			for i+1 < at.End && endsLine(doc[i+1]) {
+				i++
 			}
 		case c == '^' && context == 0 && i+1 < at.End:
-			if doc[i+1] == '\r' || doc[i+1] == '\n' {
-				for i+1 < at.End && (doc[i+1] == '\r' || doc[i+1] == '\n') {
-					i++
-				}
-				continue
-			}
 			b.add(string(doc[i+1:i+2]), Span{i, i + 2}, context)
 			i++
 		case c == '%' && i+1 < at.End && doc[i+1] == '%':

@@ -76,28 +76,9 @@ func escapeLength(s string) int {
 	}
 	switch s[1] {
 	case '[':
-		for i := 2; i < len(s); i++ {
-			if s[i] >= 0x40 && s[i] <= 0x7e {
-				return i + 1
-			}
-			if s[i] < 0x20 || s[i] > 0x7e {
-				return i
-			}
-		}
-		return len(s)
+		return csiLength(s)
 	case ']', 'P', 'X', '^', '_':
-		for i := 2; i < len(s); i++ {
-			if s[i] == 0x07 {
-				return i + 1
-			}
-			if s[i] == 0x1b {
-				if i+1 < len(s) && s[i+1] == '\\' {
-					return i + 2
-				}
-				return i
-			}
-		}
-		return len(s)
+		return controlStringLength(s)
 	}
 	i := 1
 	for i < len(s) && s[i] >= 0x20 && s[i] <= 0x2f {
@@ -107,4 +88,33 @@ func escapeLength(s string) int {
 		i++
 	}
 	return i
+}
+
+// csiLength is the length of ESC [, its parameters and its final byte.
+func csiLength(s string) int {
+	for i := 2; i < len(s); i++ {
+		switch {
+		case s[i] >= 0x40 && s[i] <= 0x7e:
+			return i + 1
+		case s[i] < 0x20 || s[i] > 0x7e:
+			return i
+		}
+	}
+	return len(s)
+}
+
+// controlStringLength is the length of a control string up to its terminator, BEL or
+// ESC \; another escape ends it too.
+func controlStringLength(s string) int {
+	for i := 2; i < len(s); i++ {
+		switch {
+		case s[i] == 0x07:
+			return i + 1
+		case s[i] == 0x1b && i+1 < len(s) && s[i+1] == '\\':
+			return i + 2
+		case s[i] == 0x1b:
+			return i
+		}
+	}
+	return len(s)
 }

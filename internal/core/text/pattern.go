@@ -135,17 +135,7 @@ func (p *Pattern) MatchPrefix(line []byte, buf Captures) (caps Captures, end int
 	}
 	for i, name := range p.names {
 		next := p.literals[i+1]
-		cut := indexAfter(line, at, next, name)
-		if sample := p.sample[name]; sample != "" && cut >= 0 {
-			if isDigit(sample[0]) && !isDigit(line[at]) {
-				return caps, 0, false
-			}
-			for range strings.Count(sample, next) {
-				if cut = indexAfter(line, cut+len(next), next, name); cut < 0 {
-					break
-				}
-			}
-		}
+		cut := p.prefixCut(line, at, next, name)
 		if cut < 0 {
 			return caps, 0, false
 		}
@@ -163,6 +153,25 @@ func (p *Pattern) MatchPrefix(line []byte, buf Captures) (caps Captures, end int
 		caps = append(caps, took)
 	}
 	return caps, at, true
+}
+
+// prefixCut is where a placeholder of a prefix ends: at the text that comes next, or, for
+// one whose sample holds that text itself, as often further on; negative when nowhere.
+func (p *Pattern) prefixCut(line []byte, at int, next, name string) int {
+	cut := indexAfter(line, at, next, name)
+	sample := p.sample[name]
+	if sample == "" || cut < 0 {
+		return cut
+	}
+	if isDigit(sample[0]) && !isDigit(line[at]) {
+		return -1
+	}
+	for range strings.Count(sample, next) {
+		if cut = indexAfter(line, cut+len(next), next, name); cut < 0 {
+			break
+		}
+	}
+	return cut
 }
 
 // unpadded is a span without the blanks at its ends.

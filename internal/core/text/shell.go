@@ -84,22 +84,8 @@ func ReadPOSIX(doc []byte) *Launch {
 		return l
 	}
 	syntax.Walk(file, func(n syntax.Node) bool {
-		call, ok := n.(*syntax.CallExpr)
-		if !ok {
-			return true
-		}
-		for _, a := range call.Assigns {
-			if a.Name != nil && syntax.ValidName(a.Name.Value) && a.Index == nil {
-				l.assign(doc, a)
-			}
-		}
-		if len(call.Args) > 0 {
-			c := Command{Span: Span{int(call.Pos().Offset()), int(call.End().Offset())}}
-			for _, w := range call.Args {
-				p, use := posixWord(doc, w)
-				c.Words, c.Uses = append(c.Words, p), append(c.Uses, use)
-			}
-			l.Commands = append(l.Commands, c)
+		if call, ok := n.(*syntax.CallExpr); ok {
+			l.call(doc, call)
 		}
 		return true
 	})
@@ -115,6 +101,24 @@ func ReadPOSIX(doc []byte) *Launch {
 		return true
 	})
 	return l
+}
+
+// call notes a command and the variables that are set before it.
+func (l *Launch) call(doc []byte, call *syntax.CallExpr) {
+	for _, a := range call.Assigns { // each has a name: only declarations can do without
+		if syntax.ValidName(a.Name.Value) && a.Index == nil {
+			l.assign(doc, a)
+		}
+	}
+	if len(call.Args) == 0 {
+		return
+	}
+	c := Command{Span: Span{int(call.Pos().Offset()), int(call.End().Offset())}}
+	for _, w := range call.Args {
+		p, use := posixWord(doc, w)
+		c.Words, c.Uses = append(c.Words, p), append(c.Uses, use)
+	}
+	l.Commands = append(l.Commands, c)
 }
 
 // assign notes the value of a variable, or that it is only known when the script runs.

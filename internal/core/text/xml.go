@@ -14,61 +14,80 @@ import (
 // members by their names, those of one name gathered in a list. The places of
 // children are those of the whole element.
 func ReadXML(doc []byte) (*Node, *Fault) {
-	data := shadow(doc)
-	dec := xml.NewDecoder(bytes.NewReader(data))
+	dec := xml.NewDecoder(bytes.NewReader(shadow(doc)))
 	dec.CharsetReader = func(charset string, in io.Reader) (io.Reader, error) {
 		return nil, fmt.Errorf("the file says that it is written in %s; save it as UTF-8", charset)
 	}
 	root := &Node{Kind: NodeObject, Span: Span{0, len(doc)}}
-	stack := []*Node{root}
+	x := xmlReader{doc: doc, open: []*Node{root}}
 	for {
 		start := int(dec.InputOffset())
 		token, err := dec.RawToken()
-		if err == io.EOF {
-			if len(stack) > 1 {
-				return nil, FaultAt(doc, len(doc), "an element is never closed")
-			}
+		at := Span{start, int(dec.InputOffset())}
+		switch {
+		case err == io.EOF && len(x.open) > 1:
+			return nil, FaultAt(doc, len(doc), "an element is never closed")
+		case err == io.EOF:
 			return root, nil
+		case err != nil:
+			return nil, xmlFault(doc, at, err)
 		}
-		if err != nil {
-			var syntax *xml.SyntaxError
-			if errors.As(err, &syntax) {
-				return nil, FaultAt(doc, int(dec.InputOffset()), "%s", syntax.Msg)
-			}
-			return nil, FaultAt(doc, start, "%v", err)
-		}
-		top := stack[len(stack)-1]
-		end := int(dec.InputOffset())
-		switch t := token.(type) {
-		case xml.StartElement:
-			n := &Node{Kind: NodeObject, Span: Span{start, end}, Literal: t.Name.Local, Lead: Span{start, start}}
-			for _, a := range t.Attr {
-				if p, ok := xmlAttribute(doc, Span{start, end}, qualified(a.Name)); ok {
-					n.Members = append(n.Members, Member{"@" + a.Name.Local, p.Span, &Node{Span: p.Span, Kind: NodeString, Piece: p}})
-				}
-			}
-			top.adopt(t.Name.Local, n)
-			stack = append(stack, n)
-		case xml.EndElement:
-			if len(stack) == 1 || top.Literal != t.Name.Local {
-				return nil, FaultAt(doc, start, "</%s> closes nothing that is open here", t.Name.Local)
-			}
-			top.End = end
-			stack = stack[:len(stack)-1]
-		case xml.CharData:
-			at := trimLines(doc, Span{start, end})
-			if at.Len() > 0 && len(stack) > 1 && !bytes.HasPrefix(doc[start:], []byte("<![CDATA[")) {
-				p := xmlText(doc, at, 0)
-				p.rewrite = func(want string) (string, bool, error) {
-					if strings.TrimSpace(want) != want {
-						return "", false, fmt.Errorf("%q cannot be written between tags: the blanks at its ends would be lost", Clean(want))
-					}
-					return "", false, nil
-				}
-				top.Members = append(top.Members, Member{"#text", at, &Node{Span: at, Kind: NodeString, Piece: p}})
-			}
+		if fault := x.take(token, at); fault != nil {
+			return nil, fault
 		}
 	}
+}
+
+func xmlFault(doc []byte, at Span, err error) *Fault {
+	var syntax *xml.SyntaxError
+	if errors.As(err, &syntax) {
+		return FaultAt(doc, at.End, "%s", syntax.Msg)
+	}
+	return FaultAt(doc, at.Start, "%v", err)
+}
+
+// xmlReader puts tokens together.
+type xmlReader struct {
+	doc  []byte
+	open []*Node // the elements that are not closed yet, the root first
+}
+
+// take adds a token that stands at a place.
+func (x *xmlReader) take(token xml.Token, at Span) *Fault {
+	top := x.open[len(x.open)-1]
+	switch t := token.(type) {
+	case xml.StartElement:
+		n := &Node{Kind: NodeObject, Span: at, Literal: t.Name.Local, Lead: Span{at.Start, at.Start}}
+		for _, a := range t.Attr {
+			if p, ok := xmlAttribute(x.doc, at, qualified(a.Name)); ok {
+				n.Members = append(n.Members, Member{"@" + a.Name.Local, p.Span, &Node{Span: p.Span, Kind: NodeString, Piece: p}})
+			}
+		}
+		top.adopt(t.Name.Local, n)
+		x.open = append(x.open, n)
+	case xml.EndElement:
+		if len(x.open) == 1 || top.Literal != t.Name.Local {
+			return FaultAt(x.doc, at.Start, "</%s> closes nothing that is open here", t.Name.Local)
+		}
+		top.End = at.End
+		x.open = x.open[:len(x.open)-1]
+	case xml.CharData:
+		body := trimLines(x.doc, at)
+		if body.Len() > 0 && len(x.open) > 1 && !bytes.HasPrefix(x.doc[at.Start:], []byte("<![CDATA[")) {
+			p := xmlText(x.doc, body, 0)
+			p.rewrite = refuseBlankEnds
+			top.Members = append(top.Members, Member{"#text", body, &Node{Span: body, Kind: NodeString, Piece: p}})
+		}
+	}
+	return nil
+}
+
+// refuseBlankEnds refuses what would not be read as it was written.
+func refuseBlankEnds(want string) (written string, needed bool, err error) {
+	if strings.TrimSpace(want) != want {
+		return "", false, fmt.Errorf("%q cannot be written between tags: the blanks at its ends would be lost", Clean(want))
+	}
+	return "", false, nil
 }
 
 func qualified(n xml.Name) string {
@@ -90,9 +109,7 @@ func (n *Node) adopt(name string, child *Node) {
 }
 
 func trimLines(doc []byte, s Span) Span {
-	for s.Start < s.End && (isSpace(doc[s.Start]) || doc[s.Start] == '\n') {
-		s.Start++
-	}
+	s.Start = pastBlanks(doc, s)
 	for s.End > s.Start && (isSpace(doc[s.End-1]) || doc[s.End-1] == '\n') {
 		s.End--
 	}
@@ -109,22 +126,9 @@ func xmlAttribute(doc []byte, tag Span, name string) (Piece, bool) {
 				return Piece{}, false
 			}
 			i += end + 1
-		case isSpace(c) || c == '\n':
-			rest := doc[i+1 : tag.End]
-			if !bytes.HasPrefix(rest, []byte(name)) {
-				continue
-			}
-			at := i + 1 + len(name)
-			for at < tag.End && (isSpace(doc[at]) || doc[at] == '\n') {
-				at++
-			}
-			if at >= tag.End || doc[at] != '=' {
-				continue
-			}
-			for at++; at < tag.End && (isSpace(doc[at]) || doc[at] == '\n'); {
-				at++
-			}
-			if at >= tag.End || doc[at] != '"' && doc[at] != '\'' {
+		case (isSpace(c) || c == '\n') && bytes.HasPrefix(doc[i+1:tag.End], []byte(name)):
+			at, ok := xmlAssigned(doc, Span{i + 1 + len(name), tag.End})
+			if !ok {
 				continue
 			}
 			end := bytes.IndexByte(doc[at+1:tag.End], doc[at])
@@ -135,6 +139,25 @@ func xmlAttribute(doc []byte, tag Span, name string) (Piece, bool) {
 		}
 	}
 	return Piece{}, false
+}
+
+// xmlAssigned is where the quote stands that opens a value, behind a name and "=".
+func xmlAssigned(doc []byte, rest Span) (quote int, ok bool) {
+	rest.Start = pastBlanks(doc, rest)
+	if rest.Len() == 0 || doc[rest.Start] != '=' {
+		return 0, false
+	}
+	rest.Start++
+	rest.Start = pastBlanks(doc, rest)
+	return rest.Start, rest.Len() > 0 && (doc[rest.Start] == '"' || doc[rest.Start] == '\'')
+}
+
+// pastBlanks is where white space ends.
+func pastBlanks(doc []byte, s Span) int {
+	for s.Start < s.End && (isSpace(doc[s.Start]) || doc[s.Start] == '\n') {
+		s.Start++
+	}
+	return s.Start
 }
 
 var xmlEntities = []struct{ name, value string }{{"&amp;", "&"}, {"&lt;", "<"}, {"&gt;", ">"}, {"&quot;", `"`}, {"&apos;", "'"}}
