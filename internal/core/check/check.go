@@ -145,6 +145,7 @@ type checker struct {
 	halted                 bool                       // it cannot even be started
 	forecast               *forecast.Forecast
 	repair                 order.Repair
+	near                   *names // made when a mod is missing
 }
 
 func (c *checker) add(f Finding, format string, args ...any) *Finding {
