@@ -189,31 +189,9 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 		}
 		switch r.Shape {
 		case ShapeLine:
-			oneOf(c, key+".format", &r.Format, FormatScript, FormatScript)
-			c.words(key+".line", r.Line, "mod")
-			if r.Setting != "" {
-				c.words(key+".setting", r.Setting, "name", "value")
-			}
-			if r.Include != "" {
-				c.words(key+".include", r.Include, "file")
-			}
-			if r.Section != "" {
-				c.pattern(key+".section", r.Section, []string{"title"})
-				if r.Comment == "" || !strings.HasPrefix(r.Section, r.Comment) {
-					c.bad(key+".section", "has to be a comment: begin it with the comment mark")
-				}
-			}
+			c.lineRegistration(r, key)
 		case ShapeKey:
-			oneOf(c, key+".format", &r.Format, FormatKeyValue, FormatKeyValue, FormatINI, FormatJSON, FormatYAML, FormatTOML)
-			c.pattern(key+".key", r.Key, []string{"mod"})
-			if !strings.Contains(r.Key, "{mod}") {
-				c.bad(key+".key", "has to hold {mod}")
-			}
-			c.need(key+".on", r.On)
-			c.need(key+".off", r.Off)
-			if r.Assign == "" {
-				r.Assign = "="
-			}
+			c.keyRegistration(r, key)
 		case ShapePresence:
 			for name, value := range map[string]string{"at": r.At, "aside": r.Aside} {
 				if p := c.pattern(key+"."+name, value, []string{"mod"}); p != nil && len(p.Names()) != 1 {
@@ -223,6 +201,36 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 		case ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat:
 			c.listRegistration(r, key)
 		}
+	}
+}
+
+func (c *checker) lineRegistration(r *Registration, key string) {
+	oneOf(c, key+".format", &r.Format, FormatScript, FormatScript)
+	c.words(key+".line", r.Line, "mod")
+	if r.Setting != "" {
+		c.words(key+".setting", r.Setting, "name", "value")
+	}
+	if r.Include != "" {
+		c.words(key+".include", r.Include, "file")
+	}
+	if r.Section != "" {
+		c.pattern(key+".section", r.Section, []string{"title"})
+		if r.Comment == "" || !strings.HasPrefix(r.Section, r.Comment) {
+			c.bad(key+".section", "has to be a comment: begin it with the comment mark")
+		}
+	}
+}
+
+func (c *checker) keyRegistration(r *Registration, key string) {
+	oneOf(c, key+".format", &r.Format, FormatKeyValue, FormatKeyValue, FormatINI, FormatJSON, FormatYAML, FormatTOML)
+	c.pattern(key+".key", r.Key, []string{"mod"})
+	if !strings.Contains(r.Key, "{mod}") {
+		c.bad(key+".key", "has to hold {mod}")
+	}
+	c.need(key+".on", r.On)
+	c.need(key+".off", r.Off)
+	if r.Assign == "" {
+		r.Assign = "="
 	}
 }
 

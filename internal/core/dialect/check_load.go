@@ -37,35 +37,7 @@ func (c *checker) sourceKeys(key string, m *Manifest) {
 
 func (c *checker) builds(d *Dialect, vars []string) {
 	for i := range d.Builds {
-		b, key := &d.Builds[i], fmt.Sprintf("build[%d]", i)
-		oneOf(c, key+".of", &b.Of, "", BuildServer, BuildLoader, BuildRuntime)
-		for _, word := range b.Command {
-			c.variables(key+".command", word, vars)
-		}
-		switch {
-		case b.Registration != "":
-			if d.Registration(b.Registration) == nil || b.Key == "" || b.File != "" || len(b.Command) > 0 {
-				c.bad(key+".registration", "has to be the name of a registration, with the key of the setting in it")
-			}
-		case (len(b.Command) > 0) == (b.File != ""):
-			c.bad(key, "needs either a command that prints the version, a file that holds it, or a registration with its key")
-		case b.File != "":
-			c.variables(key+".file", b.File, vars)
-		}
-		if b.Format != "" {
-			oneOf(c, key+".format", &b.Format, "", FormatTOML, FormatJSON, FormatYAML)
-			c.need(key+".key", b.Key)
-		}
-		if b.Line != "" {
-			b.line = c.pattern(key+".line", b.Line, []string{"version", "any"})
-			if b.line != nil && !slices.Contains(b.line.Names(), "version") {
-				c.bad(key+".line", "has to hold {version}")
-			}
-		}
-		c.notation(key+".versions", &b.Versions)
-		if b.Versions == "" {
-			b.Versions = VersionsComparators
-		}
+		c.build(d, &d.Builds[i], fmt.Sprintf("build[%d]", i), vars)
 	}
 	for i := range d.Manifests {
 		m := &d.Manifests[i]
@@ -77,6 +49,37 @@ func (c *checker) builds(d *Dialect, vars []string) {
 				c.bad(fmt.Sprintf("manifest[%d].%s", i, part.name), "a [[build]] of the %s is needed to compare it with", part.name)
 			}
 		}
+	}
+}
+
+func (c *checker) build(d *Dialect, b *Build, key string, vars []string) {
+	oneOf(c, key+".of", &b.Of, "", BuildServer, BuildLoader, BuildRuntime)
+	for _, word := range b.Command {
+		c.variables(key+".command", word, vars)
+	}
+	switch {
+	case b.Registration != "":
+		if d.Registration(b.Registration) == nil || b.Key == "" || b.File != "" || len(b.Command) > 0 {
+			c.bad(key+".registration", "has to be the name of a registration, with the key of the setting in it")
+		}
+	case (len(b.Command) > 0) == (b.File != ""):
+		c.bad(key, "needs either a command that prints the version, a file that holds it, or a registration with its key")
+	case b.File != "":
+		c.variables(key+".file", b.File, vars)
+	}
+	if b.Format != "" {
+		oneOf(c, key+".format", &b.Format, "", FormatTOML, FormatJSON, FormatYAML)
+		c.need(key+".key", b.Key)
+	}
+	if b.Line != "" {
+		b.line = c.pattern(key+".line", b.Line, []string{"version", "any"})
+		if b.line != nil && !slices.Contains(b.line.Names(), "version") {
+			c.bad(key+".line", "has to hold {version}")
+		}
+	}
+	c.notation(key+".versions", &b.Versions)
+	if b.Versions == "" {
+		b.Versions = VersionsComparators
 	}
 }
 

@@ -53,20 +53,36 @@ func OrderOf(s *survey.Survey, f *forecast.Forecast, last *proof.Proof) *Order {
 			band[title] = len(o.Bands)
 			o.Bands = append(o.Bands, title)
 		}
-		node := OrderMod{Name: name, Number: m.Position, Band: band[title]}
+		node := OrderMod{Name: name, Number: m.Position, Band: band[title], Mark: markAfter(m, last)}
 		if s.Dialect.Order == dialect.OrderServer {
 			node.Number = foretold[name]
-		}
-		if !m.On {
-			node.Mark = MarkOff
-		} else if last != nil {
-			if p := last.Find(name); p != nil {
-				node.Mark = MarkOf(p.Outcome)
-			}
 		}
 		index[m] = len(o.Mods)
 		o.Mods = append(o.Mods, node)
 	}
+	o.connect(s, index)
+	o.About = fmt.Sprintf("%d mods, %d needs among them", len(o.Mods), len(o.Needs))
+	if last != nil && last.Started != nil {
+		o.About += fmt.Sprintf("; marks from start %d, %s, %s", last.Number, last.Started.Format("2 January 2006 15:04"), last.Verdict)
+	}
+	return o
+}
+
+// markAfter is the mark of a mod after a start; last may be nil.
+func markAfter(m *survey.Mod, last *proof.Proof) Mark {
+	if !m.On {
+		return MarkOff
+	}
+	if last != nil {
+		if p := last.Find(text.Clean(m.Name)); p != nil {
+			return MarkOf(p.Outcome)
+		}
+	}
+	return MarkNone
+}
+
+// connect adds the needs of the mods that are on; index is where each is in o.Mods.
+func (o *Order) connect(s *survey.Survey, index map[*survey.Mod]int) {
 	for i := range s.Mods {
 		m := &s.Mods[i]
 		then, ok := index[m]
@@ -80,11 +96,6 @@ func OrderOf(s *survey.Survey, f *forecast.Forecast, last *proof.Proof) *Order {
 			o.need(s, index, need.Name, then, true)
 		}
 	}
-	o.About = fmt.Sprintf("%d mods, %d needs among them", len(o.Mods), len(o.Needs))
-	if last != nil && last.Started != nil {
-		o.About += fmt.Sprintf("; marks from start %d, %s, %s", last.Number, last.Started.Format("2 January 2006 15:04"), last.Verdict)
-	}
-	return o
 }
 
 func (o *Order) need(s *survey.Survey, index map[*survey.Mod]int, name string, then int, optional bool) {

@@ -3,6 +3,7 @@
 package lineup
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -255,63 +256,84 @@ func (w scriptWords) get(placeholder string, words []text.Word) text.Word {
 }
 
 func (l *Lineup) readScript(file, depth int) {
-	r := &l.Dialect.Registrations[l.Files[file].Registration]
 	if !l.readable(file) {
 		return
 	}
-	data := l.Files[file].Bytes
-	style := text.ScriptStyle{Comment: r.Comment, Quote: r.Quote}
-	line, setting, include := scriptWords(strings.Fields(r.Line)), scriptWords(strings.Fields(r.Setting)), scriptWords(strings.Fields(r.Include))
-	var title *text.Pattern
+	r := &l.Dialect.Registrations[l.Files[file].Registration]
+	s := scriptReader{Lineup: l, r: r, file: file, depth: depth, data: l.Files[file].Bytes, section: -1,
+		line: strings.Fields(r.Line), setting: strings.Fields(r.Setting), include: strings.Fields(r.Include)}
 	if r.Section != "" {
-		title, _ = text.ParsePattern(r.Section, nil)
+		s.title, _ = text.ParsePattern(r.Section, nil)
 	}
-	section := -1
-	statements := text.Script(data, style)
+	style := text.ScriptStyle{Comment: r.Comment, Quote: r.Quote}
+	statements := text.Script(s.data, style)
 	l.Entries = slices.Grow(l.Entries, len(statements))
-	for _, s := range statements {
-		if s.Fault != nil {
-			l.problem("line-unreadable", file, s.Fault)
-			continue
+	for _, st := range statements {
+		switch {
+		case st.Fault != nil:
+			l.problem("line-unreadable", file, st.Fault)
+		case len(st.Words) == 0:
+			s.comment(st, style)
+		default:
+			s.statement(st)
 		}
-		if len(s.Words) == 0 {
-			comment := strings.TrimRight(string(s.Comment.In(data)), " \t")
-			if title != nil {
-				if caps, ok := title.Match([]byte(comment), nil); ok {
-					l.Sections = append(l.Sections, Section{strings.TrimSpace(string(caps[0].In([]byte(comment)))), file, s.Line.Span})
-					section = len(l.Sections) - 1
-					continue
-				}
-			}
-			if hidden, mark, ok := text.Uncomment(data, s, style); ok {
-				prose := line.bare() && mark.Len() > len(r.Comment) // a name right behind the mark is none
-				if _, fits := line.match(hidden.Words); fits && !prose && l.plausible(r, line.get("mod", hidden.Words).Value) {
-					l.addLine(file, hidden, line, section, mark)
-				}
-			}
-			continue
+	}
+}
+
+// scriptReader reads one startup script into a line-up.
+type scriptReader struct {
+	*Lineup
+	r                      *dialect.Registration
+	file, depth            int
+	data                   []byte
+	line, setting, include scriptWords
+	title                  *text.Pattern // of a section; nil where there are none
+	section                int           // that is being read, -1 before the first
+}
+
+// comment reads a line without words: the title of a section, a registration that is
+// switched off, or nothing.
+func (s *scriptReader) comment(st text.Statement, style text.ScriptStyle) {
+	if s.title != nil {
+		comment := bytes.TrimRight(st.Comment.In(s.data), " \t")
+		if caps, ok := s.title.Match(comment, nil); ok {
+			s.Sections = append(s.Sections, Section{strings.TrimSpace(string(caps[0].In(comment))), s.file, st.Line.Span})
+			s.section = len(s.Sections) - 1
+			return
 		}
-		begins, fits := line.match(s.Words)
-		if fits {
-			l.addLine(file, s, line, section, text.Span{})
-			continue
-		} else if begins && !line.bare() {
-			l.problem("line-unreadable", file, text.FaultAt(data, s.Words[0].Start,
-				"%q takes %d words and has %d here; a name with a blank has to be written in quotes or renamed", line[0], len(line), len(s.Words)))
-			continue
-		}
-		if _, fits := setting.match(s.Words); fits {
-			value := setting.get("value", s.Words)
-			l.seq++
-			l.Settings = append(l.Settings, Setting{setting.get("name", s.Words).Value, value.Value, file, value.Span, l.seq, nil})
-			continue
-		}
-		if _, fits := include.match(s.Words); fits {
-			l.include(file, depth, include.get("file", s.Words))
-		} else if begins {
-			l.problem("line-unreadable", file, text.FaultAt(data, s.Words[0].Start,
-				"a line of this file is one name, and this one has %d words; a name with a blank has to be written in quotes or renamed", len(s.Words)))
-		}
+	}
+	hidden, mark, ok := text.Uncomment(s.data, st, style)
+	if !ok || s.line.bare() && mark.Len() > len(s.r.Comment) { // a name right behind the mark is no prose
+		return
+	}
+	if _, fits := s.line.match(hidden.Words); fits && s.plausible(s.r, s.line.get("mod", hidden.Words).Value) {
+		s.addLine(s.file, hidden, s.line, s.section, mark)
+	}
+}
+
+// statement reads a line with words.
+func (s *scriptReader) statement(st text.Statement) {
+	begins, fits := s.line.match(st.Words)
+	if fits {
+		s.addLine(s.file, st, s.line, s.section, text.Span{})
+		return
+	}
+	if begins && !s.line.bare() {
+		s.problem("line-unreadable", s.file, text.FaultAt(s.data, st.Words[0].Start,
+			"%q takes %d words and has %d here; a name with a blank has to be written in quotes or renamed", s.line[0], len(s.line), len(st.Words)))
+		return
+	}
+	if _, fits := s.setting.match(st.Words); fits {
+		value := s.setting.get("value", st.Words)
+		s.seq++
+		s.Settings = append(s.Settings, Setting{s.setting.get("name", st.Words).Value, value.Value, s.file, value.Span, s.seq, nil})
+		return
+	}
+	if _, fits := s.include.match(st.Words); fits {
+		s.Lineup.include(s.file, s.depth, s.include.get("file", st.Words))
+	} else if begins {
+		s.problem("line-unreadable", s.file, text.FaultAt(s.data, st.Words[0].Start,
+			"a line of this file is one name, and this one has %d words; a name with a blank has to be written in quotes or renamed", len(st.Words)))
 	}
 }
 

@@ -135,22 +135,7 @@ func (c *listChange) make(change Change) error {
 	}
 	switch change.Op {
 	case OpRegister:
-		switch {
-		case i >= 0 && c.shelf.entries()[i].off:
-			change.Op = OpOn
-			return c.turn(change, i, parked)
-		case i >= 0:
-			return fmt.Errorf("%s is registered already", text.Clean(change.Mod))
-		case parked >= 0:
-			return fmt.Errorf("%s is registered already, but switched off; switch it on instead", text.Clean(change.Mod))
-		}
-		at, err := c.position(change.Where)
-		if err != nil {
-			return err
-		}
-		view := c.view()
-		c.comesBefore(view, at, change.Mod)
-		return c.step(c.shelf.insert(shelved(view, at), cmp.Or(change.Written, change.Mod), change.Number, ""))
+		return c.register(change, i, parked)
 	case OpUnregister:
 		c.leave(change.Mod)
 		if parked >= 0 {
@@ -172,20 +157,45 @@ func (c *listChange) make(change Change) error {
 	case OpOff, OpOn:
 		return c.turn(change, i, parked)
 	case OpRename:
-		for k := range c.parked {
-			if p := &c.parked[k]; p.Registration == c.r.Name && p.After == change.Mod {
-				p.After = change.To
-			}
-		}
-		if i < 0 {
-			c.parked[parked].Name, c.parked[parked].Raw = change.To, ""
-			return nil
-		}
-		e := c.shelf.entries()[i]
-		_, at := modIn(c.r, e.name)
-		return c.step(c.shelf.rename(i, e.name[:at.Start]+change.To+e.name[at.End:]))
+		return c.rename(change, i, parked)
 	}
 	return nil
+}
+
+// register puts a mod on the list; i and parked are where it stands already, or negative.
+func (c *listChange) register(change Change, i, parked int) error {
+	switch {
+	case i >= 0 && c.shelf.entries()[i].off:
+		change.Op = OpOn
+		return c.turn(change, i, parked)
+	case i >= 0:
+		return fmt.Errorf("%s is registered already", text.Clean(change.Mod))
+	case parked >= 0:
+		return fmt.Errorf("%s is registered already, but switched off; switch it on instead", text.Clean(change.Mod))
+	}
+	at, err := c.position(change.Where)
+	if err != nil {
+		return err
+	}
+	view := c.view()
+	c.comesBefore(view, at, change.Mod)
+	return c.step(c.shelf.insert(shelved(view, at), cmp.Or(change.Written, change.Mod), change.Number, ""))
+}
+
+// rename gives a mod another name where it stands, be that on the list or beside it.
+func (c *listChange) rename(change Change, i, parked int) error {
+	for k := range c.parked {
+		if p := &c.parked[k]; p.Registration == c.r.Name && p.After == change.Mod {
+			p.After = change.To
+		}
+	}
+	if i < 0 {
+		c.parked[parked].Name, c.parked[parked].Raw = change.To, ""
+		return nil
+	}
+	e := c.shelf.entries()[i]
+	_, at := modIn(c.r, e.name)
+	return c.step(c.shelf.rename(i, e.name[:at.Start]+change.To+e.name[at.End:]))
 }
 
 func (c *listChange) lastIndex(name string) int {

@@ -71,17 +71,7 @@ func (l *Lines) pinned() []bool {
 // moves turns the rows that do not stay into changes, from the top down, so that
 // each is put beside one that stands where it belongs.
 func (l *Lines) moves(g *Graph, kept Kept) (repair Repair, cost int) {
-	settled := g.Settle(kept.Stay)
-	reasons := map[int32][]string{}
-	for _, d := range l.demands {
-		if d.edge.From > d.edge.To && l.rows[d.edge.From].list == l.rows[d.edge.To].list {
-			for _, i := range []int32{d.edge.From, d.edge.To} {
-				if words := d.Words(); !kept.Stay[i] && !slices.Contains(reasons[i], words) {
-					reasons[i] = append(reasons[i], words)
-				}
-			}
-		}
-	}
+	settled, reasons := g.Settle(kept.Stay), l.reasons(kept)
 	repair.Excess = kept.Excess
 	section := make([]int, len(l.rows))
 	for i := range section {
@@ -97,13 +87,10 @@ func (l *Lines) moves(g *Graph, kept Kept) (repair Repair, cost int) {
 			repair.Left = append(repair.Left, l.rows[i].name+" cannot be moved: its list has no line beside which it would stand right")
 			continue
 		}
-		home := func(j int32) bool { return j >= 0 && section[j] == l.rows[i].section }
-		down := after >= 0 && i < after // then the line above is what it moves for, else the one below
-		switch {
-		case after < 0, home(before) && !home(after), before >= 0 && down && home(before) == home(after):
+		if l.belowIsBetter(i, before, after, section) {
 			change.Where.After = l.rows[before].name
 			section[i] = section[before]
-		default:
+		} else {
 			change.Where.Before = l.rows[after].name
 			section[i] = section[after]
 		}
@@ -121,6 +108,36 @@ func (l *Lines) moves(g *Graph, kept Kept) (repair Repair, cost int) {
 		repair.Left = append(repair.Left, "lines that are to stay stand the wrong way round themselves")
 	}
 	return repair, cost
+}
+
+// reasons are what each row that does not stay is moved for.
+func (l *Lines) reasons(kept Kept) map[int32][]string {
+	reasons := map[int32][]string{}
+	for _, d := range l.demands {
+		if d.edge.From <= d.edge.To || l.rows[d.edge.From].list != l.rows[d.edge.To].list {
+			continue
+		}
+		for _, i := range []int32{d.edge.From, d.edge.To} {
+			if words := d.Words(); !kept.Stay[i] && !slices.Contains(reasons[i], words) {
+				reasons[i] = append(reasons[i], words)
+			}
+		}
+	}
+	return reasons
+}
+
+// belowIsBetter tells whether a row is put below the one before it, and not above the one
+// after it, of which one may be negative: in the section that it comes from, where it
+// can be; else beside the line that it moves for.
+func (l *Lines) belowIsBetter(i, before, after int32, section []int) bool {
+	if before < 0 || after < 0 {
+		return before >= 0
+	}
+	home := func(j int32) bool { return section[j] == l.rows[i].section }
+	if home(before) != home(after) {
+		return home(before)
+	}
+	return i < after // it goes down: the line above is what it moves for
 }
 
 // neighbour is the nearest line above in the same list, or -1; a setting in

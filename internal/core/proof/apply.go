@@ -43,12 +43,7 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 			r.ready, r.readyAt, r.thread.loading = true, line.At, nil
 		}
 	case dialect.MeansStopped:
-		if r.stopped == "" {
-			r.stopped = reason
-			if r.stopped == "" {
-				r.stopped = text.Clean(string(message))
-			}
-		}
+		r.stopped = cmp.Or(r.stopped, reason, text.Mask(text.Clean(string(message)), r.Secrets))
 	case dialect.MeansLoading:
 		r.anew(r.record(get("mod")))
 		rec := r.record(get("mod"))
@@ -56,35 +51,40 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 		r.thread.loading = rec
 		r.witness(rec, line, raw, stamp, sourceLog)
 	case dialect.MeansLoaded:
-		r.named = r.named || reply
-		who := r.namesIn(get("mod"), get("mods"))
-		if file := get("path"); file != "" {
-			who = append(who, r.nameByPath(file))
-		}
-		for _, name := range who {
-			if reply {
-				rec := r.record(name)
-				rec.listed = true
-				r.witness(rec, line, raw, stamp, sourceConsole)
-				continue
-			}
-			r.anew(r.record(name))
-			rec := r.record(name)
-			if !rec.loaded {
-				r.loaded = append(r.loaded, rec.expected.Name)
-			}
-			rec.loaded, rec.again = true, rec.failed
-			if !rec.failed {
-				rec.ended = line.At
-			}
-			if r.thread.loading == rec {
-				r.thread.loading = nil
-			}
-			rec.setLoad(get("ms"), get("s"))
-			r.witness(rec, line, raw, stamp, sourceLog)
-		}
+		r.applyLoaded(reply, get, line, raw, stamp)
 	case dialect.MeansFailed, dialect.MeansNeeds, dialect.MeansMissing:
 		r.applyFailure(rule, get, reason, line, raw, stamp)
+	}
+}
+
+// applyLoaded notes that mods have loaded, or that the server's own list names them.
+func (r *Reader) applyLoaded(reply bool, get func(string) string, line *Line, raw, stamp []byte) {
+	r.named = r.named || reply
+	who := r.namesIn(get("mod"), get("mods"))
+	if file := get("path"); file != "" {
+		who = append(who, r.nameByPath(file))
+	}
+	for _, name := range who {
+		if reply {
+			rec := r.record(name)
+			rec.listed = true
+			r.witness(rec, line, raw, stamp, sourceConsole)
+			continue
+		}
+		r.anew(r.record(name))
+		rec := r.record(name)
+		if !rec.loaded {
+			r.loaded = append(r.loaded, rec.expected.Name)
+		}
+		rec.loaded, rec.again = true, rec.failed
+		if !rec.failed {
+			rec.ended = line.At
+		}
+		if r.thread.loading == rec {
+			r.thread.loading = nil
+		}
+		rec.setLoad(get("ms"), get("s"))
+		r.witness(rec, line, raw, stamp, sourceLog)
 	}
 }
 

@@ -17,6 +17,9 @@ func TestSecretsAreHidden(t *testing.T) {
 means = "stopped"
 line = "giving up: {reason}"
 [[log.rule]]
+means = "stopped"
+line = "lost {any}"
+[[log.rule]]
 means = "failed"
 line = "torn {mod}: {reason}"
 [[log.rule]]
@@ -34,6 +37,7 @@ fatal = true
 		"a reason on the next": {"broken a:", "no key " + secret},
 		"a fatal one":          {"script /srv/mods/a/x:", "no key " + secret},
 		"a stop":               {"giving up: no key " + secret},
+		"a stop's own line":    {"lost " + secret},
 		"a fact":               {"named Harbour " + secret + ", map " + secret},
 		"a port":               {"open on " + secret},
 		"a mod's line":         {"done b " + secret, "begin " + secret + "x"},
