@@ -311,45 +311,11 @@ func (a *App) followOne(ctx context.Context, s *Server, dir host.StartDir, numbe
 		return 0, err
 	}
 	defer f.close()
-	judged := false
-	tell := func() {
-		if p, err := dir.Proof(); err == nil && !judged {
-			judged = true
-			f.step(Step{Judged: p})
-		}
-	}
 	if err := f.rest(ctx); err != nil {
 		return 0, err
 	}
-	tell()
-	for patience := judgePatience; !judged; tell() {
-		release, mine := dir.Judge()
-		if !mine {
-			if _, ended := dir.Exit(); ended {
-				patience -= stepEvery
-			}
-			if ctx.Err() != nil || patience < 0 {
-				break
-			}
-			f.follower.Wait(ctx, stepEvery)
-			if err := f.rest(ctx); err != nil {
-				return 0, err
-			}
-			continue
-		}
-		if _, err := dir.Proof(); err == nil { // somebody else was quicker
-			release()
-			continue
-		}
-		end, err := f.untilJudged(ctx)
-		left := ctx.Err() != nil // whoever looks next will judge it
-		if err == nil && !left {
-			err = a.judgeLate(opt.Look, f, end)
-		}
-		release()
-		if err != nil || left {
-			return 0, err
-		}
+	if left, err := a.judgement(ctx, f, opt.Look); err != nil || left {
+		return 0, err
 	}
 	for {
 		exit, ended := dir.Exit()
@@ -367,6 +333,50 @@ func (a *App) followOne(ctx context.Context, s *Server, dir host.StartDir, numbe
 		}
 		f.follower.Wait(ctx, stepEvery)
 	}
+}
+
+// judgement waits for the judgement of a start and tells it, and judges the start itself
+// where nobody else does. left is true when ctx ended before: whoever looks next will
+// judge it.
+func (a *App) judgement(ctx context.Context, f *following, look *Look) (left bool, err error) {
+	for patience := judgePatience; ; {
+		if p, err := f.dir.Proof(); err == nil {
+			f.step(Step{Judged: p})
+			return false, nil
+		}
+		release, mine := f.dir.Judge()
+		if mine {
+			left, err := a.judgeNow(ctx, f, look)
+			release()
+			if err != nil || left {
+				return left, err
+			}
+			continue
+		}
+		if _, ended := f.dir.Exit(); ended {
+			patience -= stepEvery
+		}
+		if ctx.Err() != nil || patience < 0 {
+			return false, nil
+		}
+		f.follower.Wait(ctx, stepEvery)
+		if err := f.rest(ctx); err != nil {
+			return false, err
+		}
+	}
+}
+
+// judgeNow follows a start to where it can be judged and keeps its proof, unless somebody
+// else was quicker.
+func (a *App) judgeNow(ctx context.Context, f *following, look *Look) (left bool, err error) {
+	if _, err := f.dir.Proof(); err == nil {
+		return false, nil
+	}
+	end, err := f.untilJudged(ctx)
+	if err != nil || ctx.Err() != nil {
+		return err == nil, err
+	}
+	return false, a.judgeLate(look, f, end)
 }
 
 // judgeLate keeps the proof of a start that was not judged by whoever made it.

@@ -94,25 +94,13 @@ func (e *env) teachLog() *cobra.Command {
 			if len(args) == 3 {
 				return fmt.Errorf("%w: say what line %s means", errArgs, args[2])
 			}
-			lesson := teach.Lesson{Means: dialect.Meaning(args[3])}
 			mod := ""
 			if len(args) == 5 {
 				mod = args[4]
 			}
-			if err := e.addExample(l, &lesson, args[2]+"="+mod); err != nil {
+			lesson, err := lessonOf(l, dialect.Meaning(args[3]), append([]string{args[2] + "=" + mod}, also...), not)
+			if err != nil {
 				return err
-			}
-			for _, s := range also {
-				if err := e.addExample(l, &lesson, s); err != nil {
-					return err
-				}
-			}
-			for _, s := range not {
-				line, err := lineOf(l, s)
-				if err != nil {
-					return err
-				}
-				lesson.Counter = append(lesson.Counter, line)
 			}
 			return e.teachRule(l, lesson, write)
 		},
@@ -133,13 +121,25 @@ func lineOf(l *app.Lessons, s string) (string, error) {
 	return l.Line(n)
 }
 
-func (e *env) addExample(l *app.Lessons, lesson *teach.Lesson, s string) error {
-	number, mod, _ := strings.Cut(s, "=")
-	line, err := lineOf(l, number)
-	if err == nil {
+// lessonOf is a lesson of lines that mean something, as LINE=MOD, and of lines that do not.
+func lessonOf(l *app.Lessons, means dialect.Meaning, examples, not []string) (lesson teach.Lesson, err error) {
+	lesson.Means = means
+	for _, s := range examples {
+		number, mod, _ := strings.Cut(s, "=")
+		line, err := lineOf(l, number)
+		if err != nil {
+			return lesson, err
+		}
 		lesson.Examples = append(lesson.Examples, teach.Example{Line: line, Mod: mod})
 	}
-	return err
+	for _, s := range not {
+		line, err := lineOf(l, s)
+		if err != nil {
+			return lesson, err
+		}
+		lesson.Counter = append(lesson.Counter, line)
+	}
+	return lesson, nil
 }
 
 func (e *env) teachRule(l *app.Lessons, lesson teach.Lesson, write bool) error {

@@ -236,6 +236,24 @@ func verifyArchive(ctx context.Context, name string, all sums) error {
 	return nil
 }
 
+// itemsOf are the items of a backup that belong to one of its roots; where there are
+// none, the root is an empty folder.
+func itemsOf(root string, items []plan.Item) (coming []plan.Item) {
+	for _, it := range items {
+		if rel, ok := strings.CutPrefix(it.From, root+"/"); ok {
+			it.Rel = rel
+			coming = append(coming, it)
+		} else if it.From == root && !it.Folder {
+			it.Rel = ""
+			coming = append(coming, it)
+		}
+	}
+	if len(coming) == 0 {
+		coming = []plan.Item{{Folder: true}}
+	}
+	return coming
+}
+
 // RestoreParts are the parts of a plan that puts a world back: what is in the
 // backup comes, and what the world has besides goes into the ledger's keeping.
 // items are what is in the backup, by their names in it; now is what the world
@@ -261,20 +279,7 @@ func (b *Backup) RestoreParts(items []plan.Item, now []string, c *Contents) (par
 		return nil
 	}
 	for _, root := range b.Roots {
-		var coming []plan.Item
-		for _, it := range items {
-			if rel, ok := strings.CutPrefix(it.From, root.Name+"/"); ok {
-				it.Rel = rel
-				coming = append(coming, it)
-			} else if it.From == root.Name && !it.Folder {
-				it.Rel = ""
-				coming = append(coming, it)
-			}
-		}
-		if len(coming) == 0 {
-			coming = []plan.Item{{Folder: true}}
-		}
-		if err := add(root.Path, coming); err != nil {
+		if err := add(root.Path, itemsOf(root.Name, items)); err != nil {
 			return nil, err
 		}
 	}

@@ -106,21 +106,24 @@ func (h Home) StopServer(ctx context.Context, server string) (Exit, error) {
 		return Exit{}, fmt.Errorf("%s does not run", server)
 	case !s.Up:
 		return *s.Exit, nil
-	case s.Lost == nil:
-		exit, lost := s.Start.Stop(ctx)
-		if !errors.Is(lost, errLost) {
-			return exit, lost
-		}
-		// It was ended meanwhile. Its connections go before it does.
-		for end := time.Now().Add(insistence); s.Up && s.Lost == nil; time.Sleep(tick) {
-			if s, err = h.State(server); err != nil || time.Now().After(end) {
-				return Exit{}, cmp.Or(err, lost)
-			}
-		}
-		if s.Lost == nil {
-			return h.StopServer(ctx, server)
+	case s.Lost != nil:
+		return h.stopLost(ctx, server, s)
+	}
+	exit, lost := s.Start.Stop(ctx)
+	if !errors.Is(lost, errLost) {
+		return exit, lost
+	}
+	// It was ended meanwhile. Its connections go before it does.
+	for end := time.Now().Add(insistence); s.Up && s.Lost == nil; time.Sleep(tick) {
+		if s, err = h.State(server); err != nil || time.Now().After(end) {
+			return Exit{}, cmp.Or(err, lost)
 		}
 	}
+	return h.StopServer(ctx, server)
+}
+
+// stopLost stops a server that has lost its keeper, by signals to all its processes.
+func (h Home) stopLost(ctx context.Context, server string, s State) (Exit, error) {
 	var spec Spec
 	if err := readJSON(s.Start.spec(), &spec); err != nil {
 		return Exit{}, err

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"initium/internal/core/check"
+	"initium/internal/core/dialect"
 	"initium/internal/core/forecast"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
@@ -237,17 +238,48 @@ func (b *board) arrange() {
 func (b *board) connect() {
 	s := b.look.Survey
 	b.needs = b.needs[:0:0]
-	rowOf := make([]int32, len(s.Mods)) // by the mod's index
-	for i := range rowOf {
-		rowOf[i] = -1
+	rowOf := b.rowsOf(s)
+	unordered := s.Dialect.Order == dialect.OrderServer // the rows' order is not the load order, so none points the wrong way
+	for i := range b.all {
+		m := b.all[i].mod
+		if m == nil || !m.On || !among(s, m) || rowOf[m.Index()] < 0 {
+			continue
+		}
+		from := int(rowOf[m.Index()])
+		line := func(name string, optional bool) {
+			n := s.Answer(name)
+			if n == nil || !n.On {
+				return
+			}
+			if to := int(rowOf[n.Index()]); to >= 0 && to != from {
+				b.needs = append(b.needs, need{from, to, optional, unordered})
+			}
+		}
+		for _, want := range m.Needs() {
+			line(want.Name, false)
+		}
+		for _, want := range m.OptionalNeeds() {
+			line(want.Name, true)
+		}
 	}
-	known := func(m *survey.Mod) bool { return m.Index() < len(s.Mods) && m == &s.Mods[m.Index()] }
-	title := map[string]int32{} // the rows of folded sections
+	b.rails = newRails(b.needs, len(b.rows))
+}
+
+// among tells whether a mod is one of a survey's own, and not made up beside it.
+func among(s *survey.Survey, m *survey.Mod) bool {
+	return m.Index() < len(s.Mods) && m == &s.Mods[m.Index()]
+}
+
+// rowsOf is the row of each mod of a survey, by its index: its own, that of its folded
+// section, or negative.
+func (b *board) rowsOf(s *survey.Survey) []int32 {
+	rowOf := slices.Repeat([]int32{-1}, len(s.Mods))
+	title := map[string]int32{} // the rows of sections
 	for i := range b.rows {
 		switch m := b.rows[i].mod; {
 		case m == nil:
 			title[b.rows[i].title] = int32(i)
-		case known(m):
+		case among(s, m):
 			rowOf[m.Index()] = int32(i)
 		}
 	}
@@ -259,32 +291,11 @@ func (b *board) connect() {
 			if row, shown := title[r.title]; shown && b.folded[r.title] {
 				at = row
 			}
-		} else if known(r.mod) && rowOf[r.mod.Index()] < 0 && at >= 0 {
+		} else if among(s, r.mod) && rowOf[r.mod.Index()] < 0 && at >= 0 {
 			rowOf[r.mod.Index()] = at
 		}
 	}
-	unordered := s.Dialect.Order == "server" // the rows' order is not the load order, so none points the wrong way
-	for i := range b.all {
-		m := b.all[i].mod
-		if m == nil || !m.On || !known(m) || rowOf[m.Index()] < 0 {
-			continue
-		}
-		from := int(rowOf[m.Index()])
-		line := func(name string, optional bool) {
-			if n := s.Answer(name); n != nil && n.On {
-				if to := int(rowOf[n.Index()]); to >= 0 && to != from {
-					b.needs = append(b.needs, need{from, to, optional, unordered})
-				}
-			}
-		}
-		for _, want := range m.Needs() {
-			line(want.Name, false)
-		}
-		for _, want := range m.OptionalNeeds() {
-			line(want.Name, true)
-		}
-	}
-	b.rails = newRails(b.needs, len(b.rows))
+	return rowOf
 }
 
 // fold hides or shows the mods of the selected row's section; all does so with

@@ -105,33 +105,7 @@ func (s *shape) grow(rest, literal string, add func(*shape)) {
 		literal, rest, closer = literal+rest[:1], rest[1:], c
 	}
 	more := func(kind holeKind, length int) {
-		for rest := rest[length:]; ; rest = rest[1:] { // a weight may be filled up
-			all := marks
-			if at := nextKey.FindStringIndex(rest); at != nil && at[0] == 0 {
-				all = append(slices.Clone(marks), rest[:at[1]])
-			}
-			for _, mark := range all {
-				if !strings.HasPrefix(rest, mark) || closer != "" && !strings.HasPrefix(mark, closer) && mark != "/" {
-					continue
-				}
-				next := &shape{holes: append(slices.Clone(s.holes), hole{before: literal, kind: kind}), last: mark}
-				if next.heads() && !strings.HasSuffix(mark, "[") {
-					add(next)
-				}
-				after := rest[len(mark):]
-				if kind == holeLevel {
-					after = strings.TrimLeft(after, " ")
-				}
-				if strings.HasSuffix(mark, "[") { // it opens the next place
-					next.grow("["+after, strings.TrimSuffix(mark, "["), add)
-				} else {
-					next.grow(after, mark, add)
-				}
-			}
-			if kind != holeLevel || rest == "" || rest[0] != ' ' {
-				return
-			}
-		}
+		s.more(hole{before: literal, kind: kind}, rest[length:], closer, add)
 	}
 	if n := timeLength(rest); n > 0 && !s.has(holeTime) {
 		more(holeTime, n)
@@ -150,5 +124,41 @@ func (s *shape) grow(rest, literal string, add func(*shape)) {
 		if at > 0 && field.MatchString(rest[:at]) && !bare && (mark != " " || !strings.Contains(rest[:at], " ")) {
 			more(holeAny, at)
 		}
+	}
+}
+
+// more adds the shapes that go on behind one more place: rest is what follows it, and
+// closer what has to, when it was opened.
+func (s *shape) more(h hole, rest, closer string, add func(*shape)) {
+	for ; ; rest = rest[1:] {
+		all := marks
+		if at := nextKey.FindStringIndex(rest); at != nil && at[0] == 0 {
+			all = append(slices.Clone(marks), rest[:at[1]])
+		}
+		for _, mark := range all {
+			if strings.HasPrefix(rest, mark) && (closer == "" || strings.HasPrefix(mark, closer) || mark == "/") {
+				s.with(h, mark, rest[len(mark):], add)
+			}
+		}
+		if h.kind != holeLevel || rest == "" || rest[0] != ' ' { // a weight may be filled up
+			return
+		}
+	}
+}
+
+// with adds the shape that one more place and its mark make, and those that go on from it.
+func (s *shape) with(h hole, mark, after string, add func(*shape)) {
+	next := &shape{holes: append(slices.Clone(s.holes), h), last: mark}
+	opened, opens := strings.CutSuffix(mark, "[")
+	if next.heads() && !opens {
+		add(next)
+	}
+	if h.kind == holeLevel {
+		after = strings.TrimLeft(after, " ")
+	}
+	if opens { // it opens the next place
+		next.grow("["+after, opened, add)
+	} else {
+		next.grow(after, mark, add)
 	}
 }

@@ -166,32 +166,17 @@ func (r *reader) file(ctx context.Context, e *intake.Entry, h head, stream io.Re
 		kept = new(bytes.Buffer)
 	}
 	r.hash.Reset()
-	for {
-		n, err := stream.Read(r.buf)
-		e.Size += int64(n)
-		if err := r.grown(e, h, int64(n), packed); err != nil {
-			return err
-		}
-		r.hash.Write(r.buf[:n])
+	err := r.through(ctx, e, h, stream, packed, func(b []byte) error {
 		if kept != nil && e.Size <= maxKept {
-			kept.Write(r.buf[:n])
+			kept.Write(b)
 		}
-		if spooled != nil {
-			if _, err := spooled.Write(r.buf[:n]); err != nil {
-				return fmt.Errorf("look into %q: %w", clean(e.Path), err)
-			}
+		if spooled == nil {
+			return nil
 		}
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return unreadable(e.Path, err)
-		}
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-	}
-	if err := r.complete(e, h); err != nil {
+		_, err := spooled.Write(b)
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	r.hash.Sum(e.Sum[:0])
@@ -205,6 +190,31 @@ func (r *reader) file(ctx context.Context, e *intake.Entry, h head, stream io.Re
 		return nil
 	}
 	return r.inside(ctx, e, spooled)
+}
+
+// through reads a file to its end, which has to be where the archive says, and hands out
+// its bytes; their sum is in r.hash.
+func (r *reader) through(ctx context.Context, e *intake.Entry, h head, stream io.Reader, packed int64, take func([]byte) error) error {
+	for {
+		n, err := stream.Read(r.buf)
+		e.Size += int64(n)
+		if err := r.grown(e, h, int64(n), packed); err != nil {
+			return err
+		}
+		r.hash.Write(r.buf[:n])
+		if err := take(r.buf[:n]); err != nil {
+			return fmt.Errorf("look into %q: %w", clean(e.Path), err)
+		}
+		if err == io.EOF {
+			return r.complete(e, h)
+		}
+		if err != nil {
+			return unreadable(e.Path, err)
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
 }
 
 // Bounds of what is kept in memory, in bytes: of one file, and of all.
@@ -335,35 +345,25 @@ func (s *Source) copy(ctx context.Context, walk walker, prefix string, wanted fu
 		if prefix != "" {
 			full = prefix + "/" + name
 		}
-		switch {
-		case wanted(full):
-			stream, err := open()
-			if err != nil {
-				return fmt.Errorf("%q in it cannot be read: %w", clean(full), reason(err))
-			}
-			return put(full, stream)
-		case prefix == "" && isNested(name) && wanted(full+"/"):
-			stream, err := open()
-			if err != nil {
-				return err
-			}
-			spooled := &spool{}
-			defer spooled.Close()
-			if _, err := io.Copy(spooled, stream); err != nil {
-				return err
-			}
-			size := int64(len(spooled.mem))
-			if spooled.file != nil {
-				info, err := spooled.file.Stat()
-				if err != nil {
-					return err
-				}
-				size = info.Size()
-			}
-			return s.copy(ctx, func(_ context.Context, visit visitor) error {
-				return walkArchive(identify(spooled), spooled, size, s.opts.Bounds, visit)
-			}, full, wanted, put)
+		inner := prefix == "" && isNested(name) && wanted(full+"/")
+		if !inner && !wanted(full) {
+			return nil
 		}
-		return nil
+		stream, err := open()
+		if err != nil {
+			return fmt.Errorf("%q in it cannot be read: %w", clean(full), reason(err))
+		}
+		if wanted(full) {
+			return put(full, stream)
+		}
+		spooled := &spool{}
+		defer spooled.Close()
+		size, err := io.Copy(spooled, stream)
+		if err != nil {
+			return err
+		}
+		return s.copy(ctx, func(_ context.Context, visit visitor) error {
+			return walkArchive(identify(spooled), spooled, size, s.opts.Bounds, visit)
+		}, full, wanted, put)
 	})
 }

@@ -123,26 +123,15 @@ func walkTar(form Form, packed io.Reader, visit visitor) error {
 	if err != nil && !errors.Is(err, io.EOF) {
 		return damaged(err)
 	}
-	if form != FormTar && !isTar(first) {
-		if len(first) == 512 && !allZero(first) || len(first) < 512 {
-			return visit(head{size: -1}, func() (io.Reader, error) { return buffered, nil }) // one packed file
-		}
+	if form != FormTar && !isTar(first) && (len(first) < 512 || !allZero(first)) {
+		return visit(head{size: -1}, func() (io.Reader, error) { return buffered, nil }) // one packed file
 	}
 	read := &tail{r: buffered}
 	archive := tar.NewReader(read)
 	for {
 		entry, err := archive.Next()
 		if err == io.EOF {
-			// A block of zeros ends an archive; one that simply stops was cut off behind an entry.
-			if read.ended && !(len(read.last) == tailLength && allZero(read.last)) {
-				return errors.New("the archive has no end; it was probably not wholly fetched (if it was made so, unpack it yourself and take the folder in)")
-			}
-			// What follows is padding, and the sum over the whole. Something else may have
-			// been put behind it, which is nobody's business.
-			if _, err := io.CopyN(io.Discard, buffered, 1<<20); err != nil && err != io.EOF && !errors.Is(err, gzip.ErrHeader) {
-				return damaged(err)
-			}
-			return nil
+			return tarEnd(read, buffered)
 		}
 		if err != nil && !errors.Is(err, tar.ErrInsecurePath) {
 			return damaged(err)
@@ -165,6 +154,20 @@ func walkTar(form Form, packed io.Reader, visit visitor) error {
 			return err
 		}
 	}
+}
+
+// tarEnd looks at how an archive ends whose entries are all read.
+func tarEnd(read *tail, rest io.Reader) error {
+	// A block of zeros ends an archive; one that simply stops was cut off behind an entry.
+	if read.ended && !(len(read.last) == tailLength && allZero(read.last)) {
+		return errors.New("the archive has no end; it was probably not wholly fetched (if it was made so, unpack it yourself and take the folder in)")
+	}
+	// What follows is padding, and the sum over the whole. Something else may have
+	// been put behind it, which is nobody's business.
+	if _, err := io.CopyN(io.Discard, rest, 1<<20); err != nil && err != io.EOF && !errors.Is(err, gzip.ErrHeader) {
+		return damaged(err)
+	}
+	return nil
 }
 
 func allZero(b []byte) bool {
