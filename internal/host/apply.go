@@ -51,60 +51,71 @@ func (l *Ledger) Apply(ctx context.Context, server, why string, p *plan.Plan, fe
 	if err != nil {
 		return fmt.Errorf("write the ledger: %w; nothing was changed", err)
 	}
-	rows, err := l.rows(id)
+	steps, err := l.steps(id, false)
 	if err != nil {
-		return err
+		return errors.Join(err, l.leave(id))
 	}
-	parts, err := l.parts(id)
-	if err != nil {
-		return err
+	if err := l.ready(ctx, server, id, steps, p, fetch); err != nil {
+		return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.forget(id, steps))
 	}
-	s := &stager{ctx: ctx, ledger: l, server: server, id: id, fetch: fetch}
+	for i, s := range steps {
+		if err := s.do(); err != nil {
+			return l.takeBack(id, steps, i, err)
+		}
+	}
+	return errors.Join(drop(steps), l.done(id), l.tidy(server))
+}
+
+// ready puts everything that comes beside its place.
+func (l *Ledger) ready(ctx context.Context, server string, id int64, steps []step, p *plan.Plan, fetch *Fetch) error {
+	s := &stager{ctx: ctx, ledger: l, server: server, fetch: fetch}
+	for i := range steps {
+		if part, ok := steps[i].(*partStep); ok {
+			s.fresh = append(s.fresh, part.fresh)
+		}
+	}
 	if err := s.stage(p.Parts); err != nil {
 		if errors.Is(err, context.Canceled) {
-			err = fmt.Errorf("stopped (%w)", context.Canceled)
+			return fmt.Errorf("stopped (%w)", context.Canceled)
 		}
-		return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.forget(id, parts))
+		return err
 	}
-	staged, err := stage(id, rows)
-	if err != nil {
-		return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.forget(id, parts))
-	}
-	for i := range parts {
-		if err := parts[i].move(id); err != nil {
-			for _, s := range staged {
-				s.drop()
-			}
-			if !slices.ContainsFunc(parts, func(p partRow) bool { return p.moved(id) }) {
-				return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.forget(id, parts))
-			}
-			_, again := l.recover(server)
-			return errors.Join(err, again)
+	for _, s := range steps {
+		if err := s.ready(); err != nil {
+			return err
 		}
 	}
-	for i, s := range staged {
-		if err := s.move(); err != nil {
-			for _, rest := range staged[i:] {
-				rest.drop()
-			}
-			if i == 0 && len(parts) == 0 {
-				return errors.Join(fmt.Errorf("%w; nothing was changed", err), l.leave(id))
-			}
-			_, again := l.recover(server)
-			return errors.Join(err, again)
+	return nil
+}
+
+// takeBack undoes the steps of an entry up to the one that has failed. What cannot be
+// undone is left as it was begun, and completed by the next run.
+func (l *Ledger) takeBack(id int64, steps []step, failed int, why error) error {
+	for i := failed; i >= 0; i-- {
+		if err := steps[i].undo(); err != nil {
+			return errors.Join(why, fmt.Errorf("what was done of it could not be taken back, and will be completed: %w", err))
 		}
 	}
-	return errors.Join(l.done(id), l.tidy(server))
+	return errors.Join(fmt.Errorf("%w; nothing was changed", why), l.forget(id, steps))
+}
+
+// drop takes away what waits beside the places of steps.
+func drop(steps []step) (err error) {
+	for _, s := range slices.Backward(steps) {
+		err = errors.Join(err, s.drop())
+	}
+	return err
 }
 
 // forget takes back an entry of which nothing has been put in place.
-func (l *Ledger) forget(id int64, parts []partRow) error {
-	var err error
-	for _, p := range slices.Backward(parts) { // folders after what was to go into them
-		err = errors.Join(err, p.drop(id))
-	}
-	if err != nil {
+func (l *Ledger) forget(id int64, steps []step) error {
+	if err := drop(steps); err != nil {
 		return err // the next run tries again
+	}
+	for _, s := range slices.Backward(steps) {
+		if p, ok := s.(*partStep); ok && p.new == plan.EmptyFolder {
+			os.Remove(p.path) // it stays when something is in it
+		}
 	}
 	return l.leave(id)
 }
@@ -158,112 +169,6 @@ func unchanged(f plan.File) error {
 	}
 	return nil
 }
-
-// stagedFile is a new file beside the place that it will be moved into.
-type stagedFile struct {
-	beside, place string
-	gone          bool        // the place is to be empty
-	renames       [][2]string // for a folder: what gets another name in it
-	list          bool
-}
-
-// besideName is where a new file waits; recover knows it again.
-func besideName(place string, id int64, n int) string {
-	return filepath.Join(filepath.Dir(place), fmt.Sprintf(".initium-%d-%d", id, n))
-}
-
-// stage writes all new files beside their places. On an error it leaves none.
-func stage(id int64, rows []fileRow) (list []stagedFile, err error) {
-	defer func() {
-		if err != nil {
-			for _, s := range list {
-				s.drop()
-			}
-		}
-	}()
-	for n, f := range rows {
-		place, err := destination(f.path)
-		if err != nil {
-			return list, fmt.Errorf("change %s: %w", f.path, err)
-		}
-		s := stagedFile{beside: besideName(place, id, n), place: place, gone: f.gone, list: f.list}
-		if f.list {
-			if s.renames, err = renames(place, f.old, f.new); err != nil {
-				return list, err
-			}
-		}
-		list = append(list, s)
-		if f.gone || f.list {
-			continue
-		}
-		if err := writeBeside(s, f.new); err != nil {
-			return list, fmt.Errorf("change %s: %w", f.path, err)
-		}
-	}
-	return list, nil
-}
-
-// destination follows a symbolic link, which stays, to the file that is changed.
-func destination(name string) (string, error) {
-	place, err := filepath.EvalSymlinks(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		if info, err := os.Lstat(name); err == nil && info.Mode()&fs.ModeSymlink != 0 {
-			return "", fmt.Errorf("it is a link to a file that is not there")
-		}
-		return name, nil
-	}
-	return place, err
-}
-
-// writeBeside writes a new file with the mode and owner of the one that it will
-// take the place of.
-func writeBeside(s stagedFile, data []byte) error {
-	mode := fs.FileMode(0o644)
-	info, err := os.Stat(s.place)
-	if err == nil {
-		mode = info.Mode().Perm()
-		if mode&0o200 == 0 {
-			return fmt.Errorf("it is read-only: %w", fs.ErrPermission)
-		}
-	}
-	if err := os.MkdirAll(filepath.Dir(s.beside), 0o755); err != nil {
-		return err
-	}
-	f, err := os.OpenFile(s.beside, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, mode)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Chmod(mode)
-	}
-	if info != nil && err == nil {
-		if owner, ok := info.Sys().(*syscall.Stat_t); ok && (int(owner.Uid) != os.Getuid() || int(owner.Gid) != os.Getgid()) {
-			err = f.Chown(int(owner.Uid), int(owner.Gid))
-		}
-	}
-	if err == nil {
-		err = f.Sync()
-	}
-	return errors.Join(err, f.Close())
-}
-
-// move puts a staged file in its place.
-func (s stagedFile) move() error {
-	if s.list {
-		return renameAll(s.renames)
-	}
-	if s.gone {
-		if err := os.Remove(s.place); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	} else if err := os.Rename(s.beside, s.place); err != nil {
-		return err
-	}
-	return syncDir(filepath.Dir(s.place))
-}
-
-func (s stagedFile) drop() { os.Remove(s.beside) }
 
 // Recover completes or takes back what an earlier run left half done, and says
 // which in words; "" when there was nothing.
@@ -319,103 +224,30 @@ func (l *Ledger) recover(server string) (said string, err error) {
 	return strings.Join(words, "; "), nil
 }
 
-// settle brings an entry that was begun to its end, when it had changed any file
-// already, and else back.
+// settle brings an entry that was begun to its end, when anything of it was done already,
+// and else back.
 func (l *Ledger) settle(id int64) (what string, err error) {
-	rows, err := l.rows(id)
+	steps, err := l.steps(id, true)
 	if err != nil {
 		return "", err
 	}
-	parts, err := l.parts(id)
-	if err != nil {
-		return "", err
-	}
-	changed := 0
-	for i := range parts {
-		if parts[i].moved(id) {
-			changed++
-		}
-	}
-	for _, f := range rows {
-		place, err := destination(f.path)
+	begun := false
+	for _, s := range steps {
+		did, err := s.begun()
 		if err != nil {
 			return "", err
 		}
-		if f.list {
-			if done, err := anyRenamed(f, place); err != nil {
-				return "", err
-			} else if done {
-				changed++
-			}
-			continue
-		}
-		now, err := os.ReadFile(place)
-		missing := errors.Is(err, fs.ErrNotExist)
-		if err != nil && !missing {
-			return "", err
-		}
-		if missing && f.gone || !missing && !f.gone && bytes.Equal(now, f.new) {
-			changed++
-		}
+		begun = begun || did
 	}
-	if changed == 0 {
-		for n, f := range rows {
-			if place, err := destination(f.path); err == nil {
-				os.Remove(besideName(place, id, n))
-			}
-		}
-		return "taken back; nothing had been changed yet", l.forget(id, parts)
+	if !begun {
+		return "taken back; nothing had been changed yet", l.forget(id, steps)
 	}
-	for i := range parts {
-		if err := parts[i].move(id); err != nil {
+	for _, s := range steps {
+		// What is neither as it was nor as it was to be has been changed by somebody else
+		// meanwhile; his bytes stay.
+		if err := s.do(); err != nil && !errors.Is(err, ErrStale) {
 			return "", err
 		}
 	}
-	for n, f := range rows {
-		place, err := destination(f.path)
-		if err != nil {
-			return "", err
-		}
-		if f.list {
-			pairs, err := renames(place, f.old, f.new)
-			if err == nil {
-				err = renameAll(pairs)
-			}
-			if err != nil {
-				return "", err
-			}
-			continue
-		}
-		now, err := os.ReadFile(place)
-		missing := errors.Is(err, fs.ErrNotExist)
-		s := stagedFile{beside: besideName(place, id, n), place: place, gone: f.gone}
-		// A file that is neither as it was nor as it was to be has been changed by
-		// somebody else meanwhile; his bytes stay.
-		if missing && f.fresh || !missing && bytes.Equal(now, f.old) && !bytes.Equal(f.old, f.new) {
-			if !f.gone {
-				if err := writeBeside(s, f.new); err != nil {
-					return "", err
-				}
-			}
-			if err := s.move(); err != nil {
-				return "", err
-			}
-		}
-		s.drop()
-	}
-	return "completed", l.done(id)
-}
-
-// anyRenamed tells whether anything in a folder has its new name already.
-func anyRenamed(f fileRow, dir string) (bool, error) {
-	pairs, err := renames(dir, f.old, f.new)
-	if err != nil {
-		return false, err
-	}
-	for _, p := range pairs {
-		if _, err := os.Lstat(p[0]); errors.Is(err, fs.ErrNotExist) {
-			return true, nil
-		}
-	}
-	return false, nil
+	return "completed", errors.Join(drop(steps), l.done(id))
 }

@@ -133,19 +133,45 @@ func (c *Contents) sum(full string, info fs.FileInfo) (sum [32]byte, err error) 
 }
 
 // copyTree copies a folder or file with modes, owners, times and links. Where the
-// file system can, the copies share their blocks until one is changed.
+// file system can, the copies share their blocks until one is changed. Both are reached
+// through the folders that they are in, which are held open: links in them lead nowhere
+// else.
 func copyTree(ctx context.Context, from, to string) error {
-	info, err := os.Lstat(from)
+	in, err := os.OpenRoot(filepath.Dir(from))
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenRoot(filepath.Dir(to))
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	return copyBelow(ctx, in, filepath.Base(from), out, filepath.Base(to))
+}
+
+func copyBelow(ctx context.Context, in *os.Root, from string, out *os.Root, to string) error {
+	info, err := in.Lstat(from)
 	if err != nil {
 		return err
 	}
 	if !info.IsDir() {
-		return copyOne(from, to, info)
+		return copyOne(in, from, out, to, info)
 	}
-	if err := os.Mkdir(to, info.Mode().Perm()|0o700); err != nil {
+	if err := out.Mkdir(to, info.Mode().Perm()|0o700); err != nil {
 		return err
 	}
-	entries, err := os.ReadDir(from)
+	source, err := in.OpenRoot(from)
+	if err != nil {
+		return err
+	}
+	defer source.Close()
+	copied, err := out.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer copied.Close()
+	entries, err := fs.ReadDir(source.FS(), ".")
 	if err != nil {
 		return err
 	}
@@ -153,55 +179,55 @@ func copyTree(ctx context.Context, from, to string) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if err := copyTree(ctx, filepath.Join(from, e.Name()), filepath.Join(to, e.Name())); err != nil {
+		if err := copyBelow(ctx, source, e.Name(), copied, e.Name()); err != nil {
 			return err
 		}
 	}
-	return likeBefore(to, info)
+	return likeBefore(copied, ".", info)
 }
 
 // copyOne copies one file or link.
-func copyOne(from, to string, info fs.FileInfo) error {
+func copyOne(in *os.Root, from string, out *os.Root, to string, info fs.FileInfo) error {
 	if info.Mode()&fs.ModeSymlink != 0 {
-		target, err := os.Readlink(from)
+		target, err := in.Readlink(from)
 		if err != nil {
 			return err
 		}
-		return os.Symlink(target, to)
+		return out.Symlink(target, to)
 	}
 	if !info.Mode().IsRegular() {
-		return fmt.Errorf("%s is a device, a pipe or a socket", from)
+		return fmt.Errorf("%s is a device, a pipe or a socket", filepath.Join(in.Name(), from))
 	}
-	in, err := os.OpenFile(from, os.O_RDONLY|syscall.O_NOFOLLOW, 0)
+	source, err := in.OpenFile(from, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return err
 	}
-	defer in.Close()
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, info.Mode().Perm()|0o200)
+	defer source.Close()
+	copied, err := out.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, info.Mode().Perm()|0o200)
 	if err != nil {
 		return err
 	}
-	if unix.IoctlFileClone(int(out.Fd()), int(in.Fd())) != nil {
-		_, err = io.Copy(out, in)
+	if unix.IoctlFileClone(int(copied.Fd()), int(source.Fd())) != nil {
+		_, err = io.Copy(copied, source)
 	}
-	if err = errors.Join(err, out.Close()); err != nil {
+	if err = errors.Join(err, copied.Close()); err != nil {
 		return err
 	}
-	return likeBefore(to, info)
+	return likeBefore(out, to, info)
 }
 
 // likeBefore gives a copy the mode, the owner and the times of what it was copied
 // from.
-func likeBefore(to string, info fs.FileInfo) error {
-	if err := os.Chmod(to, info.Mode().Perm()); err != nil {
-		return err
-	}
+func likeBefore(out *os.Root, to string, info fs.FileInfo) error {
 	if sys, ok := info.Sys().(*syscall.Stat_t); ok && (int(sys.Uid) != os.Getuid() || int(sys.Gid) != os.Getgid()) {
-		if err := os.Lchown(to, int(sys.Uid), int(sys.Gid)); err != nil {
+		if err := out.Lchown(to, int(sys.Uid), int(sys.Gid)); err != nil {
 			return err
 		}
 	}
-	return os.Chtimes(to, info.ModTime(), info.ModTime())
+	if err := out.Chmod(to, info.Mode().Perm()); err != nil { // after the owner, whose change takes rights away
+		return err
+	}
+	return out.Chtimes(to, info.ModTime(), info.ModTime())
 }
 
 // syncAll brings everything that was written to the file system of a folder to

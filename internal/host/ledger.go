@@ -1,6 +1,7 @@
 package host
 
 import (
+	"crypto/rand"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -34,6 +35,7 @@ CREATE TABLE IF NOT EXISTS entry (
 	changes TEXT NOT NULL,    -- JSON
 	state   TEXT NOT NULL,    -- begun, done, or left: begun, and taken back before anything was changed
 	parked  TEXT NOT NULL,    -- JSON, as it is afterwards
+	mark    TEXT NOT NULL,    -- is in the names of all that it puts beside its places
 	UNIQUE (server, number)
 );
 CREATE TABLE IF NOT EXISTS file (
@@ -103,7 +105,7 @@ func (h Home) OpenLedger() (*Ledger, error) {
 
 // ledgerVersion is how ledgers are laid out that this Initium makes (PRAGMA user_version);
 // it grows with every change of a table that is there already.
-const ledgerVersion = 1
+const ledgerVersion = 2
 
 // prepare makes the tables that are missing. A ledger that a newer Initium has made is
 // refused, and left as it is.
@@ -117,6 +119,15 @@ func prepare(db *sql.DB) error {
 	}
 	if _, err := db.Exec(schema + notesSchema + givenSchema); err != nil {
 		return err
+	}
+	var marked bool
+	if err := db.QueryRow(`SELECT count(*) FROM pragma_table_info('entry') WHERE name = 'mark'`).Scan(&marked); err != nil {
+		return err
+	}
+	if !marked { // until version 2 the number of the entry stood in its place
+		if _, err := db.Exec(`BEGIN; ALTER TABLE entry ADD COLUMN mark TEXT NOT NULL DEFAULT ''; UPDATE entry SET mark = id; COMMIT`); err != nil {
+			return err
+		}
 	}
 	if version == ledgerVersion {
 		return nil
@@ -319,9 +330,9 @@ func (l *Ledger) begin(server, why string, p *plan.Plan) (id int64, err error) {
 		return 0, err
 	}
 	defer tx.Rollback()
-	result, err := tx.Exec(`INSERT INTO entry (server, number, at, why, changes, state, parked)
-		VALUES (?, (SELECT coalesce(max(number), 0) + 1 FROM entry WHERE server = ? AND state = 'done'), ?, ?, ?, 'begun', ?)`,
-		server, server, time.Now().UnixMilli(), why, string(changes), string(parkedJSON))
+	result, err := tx.Exec(`INSERT INTO entry (server, number, at, why, changes, state, parked, mark)
+		VALUES (?, (SELECT coalesce(max(number), 0) + 1 FROM entry WHERE server = ? AND state = 'done'), ?, ?, ?, 'begun', ?, ?)`,
+		server, server, time.Now().UnixMilli(), why, string(changes), string(parkedJSON), rand.Text())
 	if err != nil {
 		return 0, err
 	}

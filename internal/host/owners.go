@@ -140,7 +140,7 @@ func (l *Ledger) RecordClean(server, dir string, without []string) (files int, e
 			return err
 		case err != nil:
 			return nil // what cannot be read is not overlapped either
-		case skip[name] || put[name] || strings.HasPrefix(e.Name(), ".initium-"):
+		case skip[name] || put[name] || strings.HasPrefix(e.Name(), besidePrefix):
 			if e.IsDir() {
 				return fs.SkipDir
 			}

@@ -107,19 +107,12 @@ func (l *Ledger) parts(id int64) (list []partRow, err error) {
 // under its digest.
 func (h Home) keptDir(server string) string { return filepath.Join(h.serverDir(server), "kept") }
 
-// partNames are the two places beside a part where things wait: what comes, and
-// what was there.
-func partNames(path string, id int64, n int) (fresh, old string) {
-	base := filepath.Join(filepath.Dir(path), fmt.Sprintf(".initium-%d-p%d", id, n))
-	return base + "-new", base + "-old"
-}
-
 // stager puts the parts of one entry beside their places.
 type stager struct {
 	ctx    context.Context
 	ledger *Ledger
 	server string
-	id     int64
+	fresh  []string // where each part waits
 	fetch  *Fetch
 
 	mu sync.Mutex // guards at, and that progress is told one after the other
@@ -129,23 +122,7 @@ type stager struct {
 // checkParts looks that what is at the places of parts is what the plan found, and
 // that there is room for what comes.
 func (l *Ledger) checkParts(server string, p *plan.Plan) error {
-	type need struct {
-		bytes int64
-		dir   string
-	}
-	needs := map[uint64]*need{}
-	want := func(dir string, bytes int64) error {
-		_, device, err := room(dir)
-		if err != nil {
-			return err
-		}
-		if needs[device] == nil {
-			needs[device] = &need{dir: dir}
-		}
-		needs[device].bytes += bytes
-		return nil
-	}
-	const slack = 4096 // what a file takes besides its bytes
+	needs := rooms{}
 	_, homeDevice, err := room(l.home.Dir)
 	if err != nil {
 		return err
@@ -166,24 +143,48 @@ func (l *Ledger) checkParts(server string, p *plan.Plan) error {
 		if now != part.Old {
 			return fmt.Errorf("change %s: %w; look at the plan again", part.Path, ErrStale)
 		}
-		files, bytes := part.Size()
-		if part.Items == nil && part.New != "" && part.New != plan.EmptyFolder {
-			if _, err := os.Lstat(filepath.Join(l.home.keptDir(server), part.New)); err != nil {
-				return fmt.Errorf("bring %s back: the ledger does not have it any more", part.Path)
-			}
+		if part.Items == nil && part.New != "" && part.New != plan.EmptyFolder && !exists(filepath.Join(l.home.keptDir(server), part.New)) {
+			return fmt.Errorf("bring %s back: the ledger does not have it any more", part.Path)
 		}
-		if err := want(filepath.Dir(part.Path), bytes+int64(files)*slack); err != nil {
+		device, err := needs.add(filepath.Dir(part.Path), part)
+		if err != nil {
 			return err
 		}
-		if _, device, err := room(filepath.Dir(part.Path)); err == nil && device != homeDevice && part.Old != "" {
-			old := plan.Part{Items: items}
-			files, bytes := old.Size()
-			if err := want(l.home.Dir, bytes+int64(files)*slack); err != nil {
+		if device != homeDevice && part.Old != "" { // what was there is copied into the home
+			if _, err := needs.add(l.home.Dir, &plan.Part{Items: items}); err != nil {
 				return err
 			}
 		}
 	}
-	for _, n := range needs {
+	return needs.check()
+}
+
+// rooms are what will be written to each file system, by its device.
+type rooms map[uint64]*struct {
+	dir   string
+	bytes int64
+}
+
+// add notes that the files of a part will be written to a folder.
+func (r rooms) add(dir string, p *plan.Part) (device uint64, err error) {
+	const slack = 4096 // what a file takes besides its bytes
+	_, device, err = room(dir)
+	if err != nil {
+		return 0, err
+	}
+	if r[device] == nil {
+		r[device] = &struct {
+			dir   string
+			bytes int64
+		}{dir: dir}
+	}
+	files, bytes := p.Size()
+	r[device].bytes += bytes + int64(files)*slack
+	return device, nil
+}
+
+func (r rooms) check() error {
+	for _, n := range r {
 		if free, _, err := room(n.dir); err == nil && free < n.bytes {
 			return fmt.Errorf("there is too little room at %s: %s are needed, %s are free", n.dir, intake.Bytes(n.bytes), intake.Bytes(free))
 		}
@@ -193,15 +194,25 @@ func (l *Ledger) checkParts(server string, p *plan.Plan) error {
 
 // stage writes everything that comes beside its place.
 func (s *stager) stage(parts []plan.Part) error {
+	var nests []*nest
+	defer func() {
+		for _, n := range nests {
+			n.close()
+		}
+	}()
 	wanted := map[string]map[string][]target{} // by source and path in it
-	for n := range parts {
-		p := &parts[n]
+	for i := range parts {
+		p := &parts[i]
 		files, bytes := p.Size()
 		s.at.AllFiles, s.at.AllBytes = s.at.AllFiles+files, s.at.AllBytes+bytes
 		if p.New == "" {
 			continue
 		}
-		if err := s.begin(n, p, wanted); err != nil {
+		n, err := s.begin(s.fresh[i], p, wanted)
+		if n != nil {
+			nests = append(nests, n)
+		}
+		if err != nil {
 			return fmt.Errorf("put %s in place: %w", p.Path, err)
 		}
 	}
@@ -217,6 +228,16 @@ func (s *stager) stage(parts []plan.Part) error {
 			return fmt.Errorf("%s has changed since it was looked into: %q is gone", source, name)
 		}
 	}
+	for _, n := range nests {
+		if err := n.give(); err != nil {
+			return err
+		}
+	}
+	return syncParts(parts)
+}
+
+// syncParts brings all that was written to the disk, each file system once.
+func syncParts(parts []plan.Part) error {
 	done := map[uint64]bool{}
 	for n := range parts {
 		dir := filepath.Dir(parts[n].Path)
@@ -232,63 +253,165 @@ func (s *stager) stage(parts []plan.Part) error {
 
 // target is a file that is to be written.
 type target struct {
-	path string
+	nest *nest
+	rel  string // below what the nest holds open
 	item plan.Item
 }
 
-// begin makes the folders of a part, and copies what is on this machine already.
-func (s *stager) begin(n int, p *plan.Part, wanted map[string]map[string][]target) error {
-	fresh, _ := partNames(p.Path, s.id, n)
-	if p.New == plan.EmptyFolder {
-		return makeFolder(p.Path)
+// nest is where a part waits while it is written. All goes through the handle of a folder:
+// whatever somebody puts in its place meanwhile, nothing is written anywhere else. Its
+// folders are given away when all is in them.
+type nest struct {
+	name     string   // of the part, in its folder
+	at       *os.Root // the folder that the part comes into
+	root     *os.Root // the part itself; at, for one that is a single file
+	uid, gid int      // whose things in that folder are; -1 where nothing can be given away
+	folders  map[string]bool
+}
+
+// openNest makes the place for a part that is a folder, or that of a single file.
+func openNest(fresh string, folder bool) (*nest, error) {
+	at, err := os.OpenRoot(filepath.Dir(fresh))
+	if err != nil {
+		return nil, err
 	}
-	if err := makeFolder(filepath.Dir(p.Path)); err != nil {
+	n := &nest{name: filepath.Base(fresh), at: at, root: at, uid: -1, gid: -1, folders: map[string]bool{}}
+	if n.uid, n.gid, err = ownersIn(at); err != nil || !folder {
+		return n, err
+	}
+	if err = at.Mkdir(n.name, 0o755); err == nil {
+		n.root, err = at.OpenRoot(n.name)
+	}
+	return n, err
+}
+
+// ownersIn tells to whom new things in a folder are given: to whom it belongs, where that
+// can be done.
+func ownersIn(at *os.Root) (uid, gid int, err error) {
+	if os.Getuid() != 0 {
+		return -1, -1, nil
+	}
+	info, err := at.Stat(".")
+	if err != nil {
+		return -1, -1, err
+	}
+	sys, ok := info.Sys().(*syscall.Stat_t)
+	if !ok {
+		return -1, -1, nil
+	}
+	return int(sys.Uid), int(sys.Gid), nil
+}
+
+// folder makes a folder in the nest, and those above it.
+func (n *nest) folder(rel string) error {
+	if n.folders[rel] {
+		return nil
+	}
+	if err := n.root.MkdirAll(rel, 0o755); err != nil {
 		return err
 	}
-	if p.Items == nil {
-		return copyTree(s.ctx, filepath.Join(s.ledger.home.keptDir(s.server), p.New), fresh)
+	for ; rel != "." && !n.folders[rel]; rel = filepath.Dir(rel) {
+		n.folders[rel] = true
 	}
-	made := map[string]bool{}
+	return nil
+}
+
+// give gives the folders of the nest to the owner of the one that it comes into.
+func (n *nest) give() error {
+	if n.uid < 0 || n.root == n.at {
+		return nil
+	}
+	for rel := range n.folders {
+		if err := n.root.Lchown(rel, n.uid, n.gid); err != nil {
+			return err
+		}
+	}
+	return n.root.Chown(".", n.uid, n.gid)
+}
+
+func (n *nest) close() {
+	if n.root != nil && n.root != n.at {
+		n.root.Close()
+	}
+	n.at.Close()
+}
+
+// begin makes the folders of a part, and copies what is on this machine already.
+func (s *stager) begin(fresh string, p *plan.Part, wanted map[string]map[string][]target) (*nest, error) {
+	if p.New == plan.EmptyFolder {
+		return nil, makeFolder(p.Path)
+	}
+	if err := makeFolder(filepath.Dir(p.Path)); err != nil {
+		return nil, err
+	}
+	if p.Items == nil {
+		return nil, s.bringBack(p, fresh)
+	}
+	n, err := openNest(fresh, !(len(p.Items) == 1 && p.Items[0].Rel == "" && !p.Items[0].Folder))
+	if err != nil {
+		return n, err
+	}
 	for _, it := range p.Items {
-		full := filepath.Join(fresh, it.Rel)
-		dir := filepath.Dir(full)
-		if it.Folder {
-			dir = full
+		rel := it.Rel
+		if n.root == n.at {
+			rel = n.name
 		}
-		if (it.Rel != "" || it.Folder) && !made[dir] {
-			if err := os.MkdirAll(dir, 0o755); err != nil {
-				return err
+		if dir := filepath.Dir(rel); dir != "." {
+			if err := n.folder(dir); err != nil {
+				return n, err
 			}
-			made[dir] = true
 		}
+		var err error
 		switch {
+		case it.Folder && rel == "":
 		case it.Folder:
+			err = n.folder(rel)
 		case it.Link != "":
-			if err := os.Symlink(it.Link, full); err != nil {
-				return err
-			}
+			err = n.root.Symlink(it.Link, rel)
 		case it.Source == "":
-			if err := s.keep(filepath.Join(p.Path, it.From), full); err != nil {
-				return err
-			}
+			err = s.keep(p.Path, it.From, n, rel)
 		default:
 			if wanted[it.Source] == nil {
 				wanted[it.Source] = map[string][]target{}
 			}
-			wanted[it.Source][it.From] = append(wanted[it.Source][it.From], target{full, it})
+			wanted[it.Source][it.From] = append(wanted[it.Source][it.From], target{n, rel, it})
+		}
+		if err != nil {
+			return n, err
 		}
 	}
-	return s.own(filepath.Dir(p.Path), fresh, made)
+	return n, nil
 }
 
-// keep copies a file of the present state, which stays.
-func (s *stager) keep(from, to string) error {
-	info, err := os.Lstat(from)
+// bringBack copies what an earlier entry took away, and looks that it is that.
+func (s *stager) bringBack(p *plan.Part, fresh string) error {
+	if err := copyTree(s.ctx, filepath.Join(s.ledger.home.keptDir(s.server), p.New), fresh); err != nil {
+		return err
+	}
+	got, err := digestOf(s.ledger.contents, fresh)
+	if err == nil && got != p.New {
+		err = errors.New("what the ledger has kept of it is not what it was; it lies in " + s.ledger.home.keptDir(s.server))
+	}
+	return err
+}
+
+// keep copies a file of the present state of a part, which stays.
+func (s *stager) keep(path, from string, n *nest, rel string) error {
+	dir, name := path, from
+	if from == "" {
+		dir, name = filepath.Dir(path), filepath.Base(path)
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	info, err := root.Lstat(name)
 	if err != nil {
 		return err
 	}
 	s.progress(info.Size(), 1)
-	return copyOne(from, to, info)
+	return copyOne(root, name, n.root, rel, info)
 }
 
 func (s *stager) progress(bytes int64, files int) {
@@ -341,21 +464,6 @@ func makeFolder(dir string) error {
 		return err
 	}
 	return chownLike(dir, filepath.Dir(dir))
-}
-
-// own gives new folders the owner of the folder that they come into.
-func (s *stager) own(parent, fresh string, made map[string]bool) error {
-	if os.Getuid() != 0 {
-		return nil
-	}
-	for dir := range made {
-		for ; len(dir) >= len(fresh); dir = filepath.Dir(dir) {
-			if err := chownLike(dir, parent); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
 }
 
 func chownLike(name, like string) error {

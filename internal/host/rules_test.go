@@ -123,7 +123,7 @@ func TestLedgerOfANewerInitium(t *testing.T) {
 	name := filepath.Join(home.Dir, "ledger.db")
 	before, err := os.ReadFile(name)
 	must(t, err)
-	if _, err := home.OpenLedger(); err == nil || !strings.Contains(err.Error(), "a newer Initium has laid it out anew (version 99; this one knows up to 1)") {
+	if _, err := home.OpenLedger(); err == nil || !strings.Contains(err.Error(), "a newer Initium has laid it out anew (version 99; this one knows up to ") {
 		t.Errorf("opened: %v", err)
 	}
 	if after, err := os.ReadFile(name); err != nil || string(after) != string(before) {

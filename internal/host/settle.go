@@ -2,6 +2,7 @@ package host
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -10,102 +11,25 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"golang.org/x/sys/unix"
-
 	"initium/internal/core/plan"
 )
 
-// A part is put in place in two steps, each one rename: what is there goes aside,
-// what comes takes its place. Which of them were made can be seen from the names
-// that are there, so that a change that was cut off can be completed.
-
-func exists(name string) bool {
-	_, err := os.Lstat(name)
-	return err == nil
-}
-
-// moved tells whether a part was begun to be put in its place.
-func (p *partRow) moved(id int64) bool {
-	if p.new == plan.EmptyFolder || p.old == plan.EmptyFolder {
-		return false
-	}
-	fresh, old := partNames(p.path, id, p.n)
-	if p.old != "" {
-		return exists(old)
-	}
-	return !exists(fresh) && exists(p.path)
-}
-
-// move puts a part in its place, or completes that.
-func (p *partRow) move(id int64) error {
-	switch {
-	case p.new == plan.EmptyFolder:
-		return makeFolder(p.path)
-	case p.old == plan.EmptyFolder:
-		return nil // it goes when what was in it is in the ledger's keeping
-	}
-	fresh, old := partNames(p.path, id, p.n)
-	if p.old != "" && !exists(old) {
-		if err := os.Rename(p.path, old); err != nil {
-			return fmt.Errorf("put %s aside: %w", p.path, err)
-		}
-	}
-	if p.new != "" && exists(fresh) {
-		if err := renameNew(fresh, p.path); err != nil {
-			return fmt.Errorf("put %s in place: %w", p.path, err)
-		}
-	}
-	if p.new != "" && !exists(p.path) {
-		return fmt.Errorf("put %s in place: what was to come is gone", p.path)
-	}
-	return syncDir(filepath.Dir(p.path))
-}
-
-// errInTheWay is returned when somebody else has put something where a part is to be.
-var errInTheWay = errors.New("something else has been put there meanwhile; move it away and try again")
-
-// renameNew gives a file or folder a name that nothing has yet.
-func renameNew(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
-	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) { // there are file systems that cannot look and rename at once
-		if err = unix.EEXIST; !exists(to) {
-			err = os.Rename(from, to)
-		}
-	}
-	if errors.Is(err, unix.EEXIST) {
-		return errInTheWay
-	}
-	return err
-}
-
-// drop takes away what waits beside a part's place.
-func (p *partRow) drop(id int64) error {
-	if p.new == plan.EmptyFolder {
-		os.Remove(p.path) // it stays when something is in it
-		return nil
-	}
-	fresh, _ := partNames(p.path, id, p.n)
-	if err := os.RemoveAll(fresh); !errors.Is(err, syscall.ENOTDIR) {
-		return err
-	}
-	return nil
-}
-
 // tidy brings what a done entry has put aside into the ledger's keeping.
 func (l *Ledger) tidy(server string) error {
-	rows, err := l.db.Query(`SELECT part.entry, part.n, part.path, part.old FROM part JOIN entry ON entry.id = part.entry
+	rows, err := l.db.Query(`SELECT part.entry, entry.mark, part.n, part.path, part.old FROM part JOIN entry ON entry.id = part.entry
 		WHERE entry.server = ? AND entry.state = 'done' AND part.tidy = 1 ORDER BY part.entry, part.n`, server)
 	if err != nil {
 		return err
 	}
 	type left struct {
-		id int64
+		id   int64
+		mark string
 		partRow
 	}
 	var list []left
 	for rows.Next() {
 		var p left
-		if err := rows.Scan(&p.id, &p.n, &p.path, &p.old); err != nil {
+		if err := rows.Scan(&p.id, &p.mark, &p.n, &p.path, &p.old); err != nil {
 			rows.Close()
 			return err
 		}
@@ -118,45 +42,59 @@ func (l *Ledger) tidy(server string) error {
 		if p.old == plan.EmptyFolder {
 			os.Remove(p.path) // it stays when something is in it
 		}
-		_, old := partNames(p.path, p.id, p.n)
-		if err := l.keep(server, old, p.old); err != nil {
+		digest, err := l.keep(server, spotsOf(p.path, p.mark, p.n).aside, p.old)
+		if err != nil {
 			return fmt.Errorf("keep what was at %s: %w", p.path, err)
 		}
-		if _, err := l.db.Exec(`UPDATE part SET tidy = 0 WHERE entry = ? AND n = ?`, p.id, p.n); err != nil {
+		if _, err := l.db.Exec(`UPDATE part SET tidy = 0, old = ? WHERE entry = ? AND n = ?`, digest, p.id, p.n); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// keep brings a file or folder into the ledger's keeping, under its digest.
-func (l *Ledger) keep(server, from, digest string) error {
+// keep brings a file or folder into the ledger's keeping, under the digest of what is
+// really in it now; expected is the one that the plan has found. Nothing is taken away that
+// is not in the ledger's keeping with the same content.
+func (l *Ledger) keep(server, from, expected string) (digest string, err error) {
 	dir := l.home.keptDir(server)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
+		return "", err
+	}
+	digest, err = digestOf(l.contents, from)
+	if err != nil {
+		return "", err
+	}
+	if digest == "" {
+		return expected, nil // it was brought there before the ledger could write it down
 	}
 	to := filepath.Join(dir, digest)
-	switch {
-	case !exists(from):
-		return nil // it was brought there before the ledger could write it down
-	case exists(to):
-		return os.RemoveAll(from)
+	if exists(to) {
+		there, err := digestOf(l.contents, to)
+		if err != nil {
+			return "", err
+		}
+		if there == digest {
+			return digest, os.RemoveAll(from)
+		}
+		if err := os.Rename(to, to+".damaged-"+rand.Text()); err != nil { // whatever has become of it stays too
+			return "", err
+		}
 	}
-	err := os.Rename(from, to)
-	if !errors.Is(err, syscall.EXDEV) {
-		return err
+	if err = os.Rename(from, to); !errors.Is(err, syscall.EXDEV) {
+		return digest, err
 	}
 	beside := to + ".copy"
 	if err := os.RemoveAll(beside); err != nil {
-		return err
+		return "", err
 	}
-	if err := copyTree(context.Background(), from, beside); err != nil {
-		return err
+	if err := CopyFolder(context.Background(), from, beside); err != nil {
+		return "", err
 	}
-	if err := errors.Join(syncAll(dir), os.Rename(beside, to), syncDir(dir)); err != nil {
-		return err
+	if copied, err := digestOf(l.contents, beside); err != nil || copied != digest {
+		return "", errors.Join(err, fmt.Errorf("%s was written to meanwhile", from))
 	}
-	return os.RemoveAll(from)
+	return digest, errors.Join(syncAll(dir), os.Rename(beside, to), syncDir(dir), os.RemoveAll(from))
 }
 
 // returnParts are the parts of the way back over entries: what was at each path

@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"runtime"
 	"sync"
 )
@@ -85,7 +84,7 @@ func (w *writers) put(targets []target, r io.Reader) error {
 			break
 		}
 		if err != nil {
-			return fmt.Errorf("write %s: %w", targets[0].path, err)
+			return fmt.Errorf("write %s: %w", targets[0].item.Rel, err)
 		}
 	}
 	w.jobs <- writeJob{targets, buf[:n]}
@@ -108,9 +107,10 @@ func (w *writers) write(targets []target, r io.Reader, buf []byte) error {
 			}
 			continue
 		}
-		info, err := os.Lstat(targets[0].path)
+		first := targets[0]
+		info, err := first.nest.root.Lstat(first.rel)
 		if err == nil {
-			err = copyOne(targets[0].path, t.path, info)
+			err = copyOne(first.nest.root, first.rel, t.nest.root, t.rel, info)
 		}
 		if err != nil {
 			return err
@@ -126,7 +126,7 @@ func (s *stager) write(t target, r io.Reader, buf []byte) error {
 	if t.item.Exec {
 		mode = 0o755
 	}
-	f, err := os.OpenFile(t.path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	f, err := t.nest.root.OpenFile(t.rel, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err != nil {
 		return err
 	}
@@ -152,12 +152,12 @@ func (s *stager) write(t target, r io.Reader, buf []byte) error {
 			err = errOther
 		}
 	}
-	if err == nil {
-		err = ownLike(f, filepath.Dir(filepath.Dir(t.path)))
+	if err == nil && t.nest.uid >= 0 {
+		err = f.Chown(t.nest.uid, t.nest.gid)
 	}
 	s.progress(0, 1)
 	if err = errors.Join(err, f.Close()); err != nil {
-		return fmt.Errorf("write %s: %w", t.path, err)
+		return fmt.Errorf("write %s: %w", t.item.Rel, err)
 	}
 	return nil
 }
