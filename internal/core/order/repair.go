@@ -39,7 +39,7 @@ func (l *Lines) Repair() Repair {
 // withinLists leaves demands out that go from one list to another: no move
 // mends them.
 func (l *Lines) withinLists(g *Graph) *Graph {
-	if len(l.rows) == 0 || l.rows[0].list == l.rows[len(l.rows)-1].list {
+	if !slices.ContainsFunc(l.rows, func(r row) bool { return r.list != l.rows[0].list }) {
 		return g
 	}
 	var edges []Edge
@@ -71,7 +71,7 @@ func (l *Lines) pinned() []bool {
 // moves turns the rows that do not stay into changes, from the top down, so that
 // each is put beside one that stands where it belongs.
 func (l *Lines) moves(g *Graph, kept Kept) (repair Repair, cost int) {
-	settled, reasons := g.Settle(kept.Stay), l.reasons(kept)
+	settled, reasons := g.Settle(kept.Stay), l.reasons()
 	repair.Excess = kept.Excess
 	section := make([]int, len(l.rows))
 	for i := range section {
@@ -110,15 +110,15 @@ func (l *Lines) moves(g *Graph, kept Kept) (repair Repair, cost int) {
 	return repair, cost
 }
 
-// reasons are what each row that does not stay is moved for.
-func (l *Lines) reasons(kept Kept) map[int32][]string {
+// reasons are what each row would be moved for.
+func (l *Lines) reasons() map[int32][]string {
 	reasons := map[int32][]string{}
 	for _, d := range l.demands {
 		if d.edge.From <= d.edge.To || l.rows[d.edge.From].list != l.rows[d.edge.To].list {
 			continue
 		}
 		for _, i := range []int32{d.edge.From, d.edge.To} {
-			if words := d.Words(); !kept.Stay[i] && !slices.Contains(reasons[i], words) {
+			if words := d.Words(); !slices.Contains(reasons[i], words) {
 				reasons[i] = append(reasons[i], words)
 			}
 		}

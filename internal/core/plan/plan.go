@@ -219,8 +219,8 @@ func rowsBetween(old, want []byte, around int) []Row {
 
 func lines(doc []byte) []string {
 	all := strings.SplitAfter(string(doc), "\n")
-	if n := len(all); n > 0 && all[n-1] == "" {
-		all = all[:n-1]
+	if n := len(all) - 1; all[n] == "" {
+		all = all[:n]
 	}
 	for i := range all {
 		all[i] = strings.TrimRight(all[i], "\r\n")

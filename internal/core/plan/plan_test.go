@@ -9,6 +9,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
+	"initium/internal/core/rule"
 	"initium/internal/core/text"
 )
 
@@ -332,5 +333,28 @@ func TestPartsInWords(t *testing.T) {
 	p := plan.Plan{Parts: []plan.Part{{Items: one}, {Items: two}}}
 	if files, bytes := p.Fetched(); files != 3 || bytes != 16 || p.Empty() {
 		t.Errorf("%d files with %d bytes are fetched", files, bytes)
+	}
+}
+
+// A plan is empty only when it changes nothing at all.
+func TestEmpty(t *testing.T) {
+	for name, p := range map[string]plan.Plan{
+		"a file": {Files: make([]plan.File, 1)}, "a part": {Parts: make([]plan.Part, 1)}, "what is parked": {Parked: []lineup.Parked{}},
+		"a rule": {Rules: make([]rule.Rule, 1)}, "a rule less": {Unrules: make([]rule.Rule, 1)}, "a value": {Given: make([]plan.Given, 1)},
+	} {
+		if p.Empty() {
+			t.Errorf("%s: it is empty", name)
+		}
+	}
+	// What can be run is another content than what cannot, and a link than a file.
+	one := plan.Item{Rel: "x", Size: 1}
+	run, link := one, plan.Item{Rel: "x", Link: "y"}
+	run.Exec = true
+	digests := map[string]bool{}
+	for _, it := range []plan.Item{one, run, link, {Rel: "x", Folder: true}, {Rel: "y", Size: 1}, {Rel: "x", Size: 2}, {Rel: "x", Size: 1, Sum: [32]byte{1}}} {
+		digests[plan.Digest([]plan.Item{it})] = true
+	}
+	if len(digests) != 7 {
+		t.Errorf("of 7 contents %d are told apart", len(digests))
 	}
 }

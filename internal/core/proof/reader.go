@@ -240,15 +240,30 @@ func (r *Reader) Feed(chunk []byte, at time.Duration) {
 			r.keep(chunk)
 			return
 		}
-		if len(r.partial) == 0 && !r.overlong && end <= MaxLine {
-			r.line(chunk[:end], at)
+		if len(r.partial) == 0 && !r.overlong {
+			r.whole(chunk[:end], at)
 		} else {
 			r.keep(chunk[:end])
-			r.line(r.partial, r.partAt)
-			r.partial, r.overlong, r.turned = r.partial[:0], false, false
+			r.endLine(r.partAt)
 		}
 		chunk = chunk[end+1:]
 	}
+}
+
+// whole reads a line that is there from its beginning to its end.
+func (r *Reader) whole(raw []byte, at time.Duration) {
+	if len(raw) <= MaxLine {
+		r.line(raw, at)
+		return
+	}
+	r.keep(raw)
+	r.endLine(at)
+}
+
+// endLine reads what was kept of a line.
+func (r *Reader) endLine(at time.Duration) {
+	r.line(r.partial, at)
+	r.partial, r.overlong, r.turned = r.partial[:0], false, false
 }
 
 // begin makes ready for what the first bytes are read by.
@@ -267,21 +282,26 @@ func (r *Reader) keep(piece []byte) {
 	if len(piece) == 0 {
 		return
 	}
-	if at := bytes.LastIndexByte(bytes.TrimRight(piece, "\r"), '\r'); at >= 0 || r.turned {
-		r.partial, r.overlong, piece = r.partial[:0], false, piece[at+1:]
+	said := bytes.TrimRight(piece, "\r")
+	if len(said) == 0 { // before the line's end they write over nothing
+		r.turned = true
+		return
+	}
+	if at := bytes.LastIndexByte(said, '\r'); at >= 0 || r.turned {
+		r.partial, r.overlong = r.partial[:0], false
+		said = said[at+1:]
 	}
 	r.turned = piece[len(piece)-1] == '\r'
-	if room := MaxLine - len(r.partial); len(piece) > room {
-		piece, r.overlong = piece[:room], true
+	if room := MaxLine - len(r.partial); len(said) > room {
+		said, r.overlong = said[:room], true
 	}
-	r.partial = append(r.partial, piece...)
+	r.partial = append(r.partial, said...)
 }
 
 // Flush reads what is left when the log has ended without a line ending.
 func (r *Reader) Flush() {
 	if len(r.partial) > 0 {
-		r.line(r.partial, r.partAt)
-		r.partial, r.overlong, r.turned = r.partial[:0], false, false
+		r.endLine(r.partAt)
 	}
 }
 

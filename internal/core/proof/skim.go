@@ -153,7 +153,7 @@ func (r *Reader) consume(s skimmed, at time.Duration) {
 	reasons := func() {
 		for (r.thread.opener != nil || r.message.open) && cursor < len(s.region) {
 			stop := cursor + bytes.IndexByte(s.region[cursor:], '\n')
-			r.line(s.region[cursor:min(stop, cursor+MaxLine)], at)
+			r.whole(s.region[cursor:stop], at)
 			cursor = stop + 1
 		}
 	}
@@ -163,7 +163,7 @@ func (r *Reader) consume(s skimmed, at time.Duration) {
 			continue
 		}
 		r.lines = before + h.line
-		r.line(s.region[h.start:min(h.stop, h.start+MaxLine)], at)
+		r.whole(s.region[h.start:h.stop], at)
 		cursor = h.stop + 1
 		reasons()
 	}
