@@ -3,12 +3,10 @@ package app
 import (
 	"context"
 	"fmt"
-	"math"
 	"path/filepath"
 	"slices"
 	"strings"
 
-	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
@@ -85,30 +83,6 @@ func (a *App) RestoreChange(name string, number int) (lineup.Change, error) {
 		}
 	}
 	return lineup.Change{}, usage("%s has no backup %d; initium backup %s --list shows them", name, number, name)
-}
-
-// restore puts the world back.
-func (w *work) restore(c lineup.Change) error {
-	list, err := w.a.Home.Backups(w.s.Record.Name)
-	if err != nil {
-		return err
-	}
-	i := slices.IndexFunc(list, func(b host.Backup) bool { return b.File == c.Source })
-	if i < 0 {
-		return usage("there is no backup %s", c.Source)
-	}
-	own := intake.Bounds{Files: math.MaxInt32, Bytes: math.MaxInt64, Ratio: math.MaxInt64, Cases: true, Links: true}
-	p, err := w.a.open(w.ctx, c.Source, own, []*dialect.Dialect{w.s.Dialect}, nil)
-	if err != nil {
-		return err
-	}
-	l, err := w.a.ledger()
-	if err != nil {
-		return err
-	}
-	parts, err := list[i].RestoreParts(itemsOf(p), w.s.world(), l.Contents())
-	w.plan.Parts = append(w.plan.Parts, parts...)
-	return err
 }
 
 // itemsOf are the files of a backup, and its empty folders.

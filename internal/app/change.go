@@ -7,69 +7,11 @@ import (
 	"slices"
 	"strings"
 
-	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
 	"initium/internal/host"
 )
-
-// Plan works out what changes to a server would write, and what would be on the
-// server then.
-func (a *App) Plan(ctx context.Context, name string, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
-	s, err := a.Server(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	return a.planOn(ctx, s, survey.Take(s.input()), changes)
-}
-
-// planOn works a plan out on a survey that was taken already.
-func (a *App) planOn(ctx context.Context, s *Server, now *survey.Survey, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
-	w := a.work(ctx, s, now)
-	if err := w.all(changes); err != nil {
-		return nil, nil, err
-	}
-	p := plan.Between(now.Lineup, w.lines)
-	p.Changes, p.Parts = slices.Clone(changes), w.plan.Parts
-	for _, r := range w.plan.Rules { // each once
-		if !slices.ContainsFunc(slices.Concat(s.Rules, p.Rules), r.Same) {
-			p.Rules = append(p.Rules, r)
-		}
-	}
-	w.look()
-	return p, w.seen, nil
-}
-
-// complete fills in what a registration needs to know of a mod, so that nobody
-// has to type it: which list it belongs on, and its catalogue number.
-func complete(s *survey.Survey, c *lineup.Change) {
-	m := s.Find(c.Mod)
-	if c.Op != lineup.OpRegister || m == nil {
-		return
-	}
-	if c.Number == "" {
-		c.Number = m.Manifest.Number
-	}
-	if slices.ContainsFunc(s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Paths }) {
-		c.Written = m.Spot
-	}
-	if c.Registration != "" {
-		return
-	}
-	for _, r := range s.Dialect.Registrations {
-		if slices.Contains(r.Sides, m.Manifest.Side) {
-			c.Registration = r.Name
-			return
-		}
-	}
-	for _, r := range s.Dialect.Registrations {
-		if len(r.Sides) == 0 && r.SameAs == "" {
-			c.Registration = r.Name
-			return
-		}
-	}
-}
 
 // Apply carries a plan out and writes it into the ledger. progress is told how far
 // the copying of files has come; it may be nil.

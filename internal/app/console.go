@@ -121,7 +121,7 @@ func (a *App) SwitchMod(ctx context.Context, name, mod string, do Switch) (*proo
 	words := do.wordsOf(&s.Dialect.Console)
 	switch {
 	case known == nil:
-		return nil, UsageError{unknownMod(now, mod)}
+		return nil, UsageError{now.Unknown(mod)}
 	case words == "":
 		return nil, usage("%s cannot %s a mod while it runs, as far as its dialect knows; start it anew (initium stop %s, initium prove %s --keep-running)", s.Dialect.Title, do, name, name)
 	}

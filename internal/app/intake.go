@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
@@ -15,6 +14,7 @@ import (
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
+	"initium/internal/core/survey"
 	"initium/internal/host"
 	"initium/internal/host/archive"
 )
@@ -42,34 +42,34 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	if server == "" {
 		return a.lookForFamily(ctx, source, &c, progress)
 	}
-	w, err := a.workOn(ctx, server)
+	s, p, err := a.planAfterStaged(ctx, server)
 	if err != nil {
 		return nil, err
 	}
-	p, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{w.s.Dialect}, progress)
+	came, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{s.Dialect}, progress)
 	if err != nil {
 		return nil, err
 	}
-	in, err := w.settle(p, c)
+	in, err := p.Settle(came.source.Path, came.tree, c)
 	if err != nil {
 		return nil, err
 	}
-	inside := insideOf(p, in.Found)
+	inside := insideOf(came, in.Found)
 	inside.Server, inside.Intake = server, in
-	inside.Lacking, inside.Aged = in.Lacking(w.seen), w.s.aged(in)
+	inside.Lacking, inside.Aged = in.Lacking(p.Seen()), s.aged(in)
 	if !in.Ready() {
 		return inside, nil
 	}
-	before, err := a.look(w.s.seeing(a.overlay(w.plan.Parts)), w.seen)
+	before, err := a.look(s.seeing(a.overlay(p.Parts())), p.Seen())
 	if err != nil {
 		return nil, err
 	}
-	pl, after, err := a.planOn(ctx, w.s, w.now, append(slices.Clone(w.staged), lineup.Change{Op: lineup.OpTake, Mod: names(in), Source: p.source.Path, Choices: &c}))
-	if err != nil {
-		return nil, err
+	if err := p.Make(lineup.Change{Op: lineup.OpTake, Mod: names(in), Source: came.source.Path, Choices: &c}); err != nil {
+		return nil, asUsage(err)
 	}
-	inside.Plan = pl
-	ahead, err := a.look(w.s.seeing(a.overlay(pl.Parts)), after)
+	var after *survey.Survey
+	inside.Plan, after = p.Plan()
+	ahead, err := a.look(s.seeing(a.overlay(p.Parts())), after)
 	if err != nil {
 		return nil, err
 	}
@@ -99,30 +99,6 @@ func (s *Server) aged(in *intake.Intake) map[string]string {
 		}
 	}
 	return aged
-}
-
-// otherFamily says for which other family a source is in which nothing was found,
-// and which servers are of it.
-func (a *App) otherFamily(ctx context.Context, source string, c *lineup.Choices, in *intake.Intake) {
-	other, err := a.lookForFamily(ctx, source, c, nil)
-	if err != nil || other.Found.Dialect == nil {
-		return
-	}
-	said := "it looks like a mod for " + other.Found.Dialect.Title
-	names, err := a.Home.Servers()
-	if err != nil {
-		return
-	}
-	var servers []string
-	for _, name := range names {
-		if r, err := a.Home.Record(name); err == nil && r.Dialect == other.Found.Dialect.Name {
-			servers = append(servers, name)
-		}
-	}
-	if len(servers) > 0 {
-		said += ", as " + strings.Join(servers, ", ") + map[bool]string{true: " is", false: " are"}[len(servers) == 1]
-	}
-	in.Problems = append(in.Problems, said)
 }
 
 // differ are the findings of one list that another does not have.
@@ -247,23 +223,23 @@ func (a *App) TakeAll(ctx context.Context, server string, sources []string, c li
 	if len(sources) == 0 {
 		return nil, UsageError{errNoSource}
 	}
-	w, err := a.workOn(ctx, server)
+	s, p, err := a.planAfterStaged(ctx, server)
 	if err != nil {
 		return nil, err
 	}
 	var changes []lineup.Change
 	for _, source := range sources {
-		p, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{w.s.Dialect}, progress)
+		came, err := a.open(ctx, source, bounds(&c), []*dialect.Dialect{s.Dialect}, progress)
 		if err != nil {
 			return nil, err
 		}
-		in, err := w.settle(p, c)
+		in, err := p.Settle(came.source.Path, came.tree, c)
 		if err != nil {
 			return nil, err
 		}
-		change := lineup.Change{Op: lineup.OpTake, Mod: names(in), Source: p.source.Path, Choices: &c, Where: where}
-		if err := w.take(change); err != nil {
-			return nil, err
+		change := lineup.Change{Op: lineup.OpTake, Mod: names(in), Source: came.source.Path, Choices: &c, Where: where}
+		if err := p.Make(change); err != nil {
+			return nil, asUsage(err)
 		}
 		changes = append(changes, change)
 	}

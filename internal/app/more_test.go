@@ -12,7 +12,6 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/dialect"
-	"initium/internal/core/intake"
 	"initium/internal/core/rule"
 	"initium/internal/core/teach"
 )
@@ -53,18 +52,6 @@ WantedBy=multi-user.target
 `
 	if string(got) != want {
 		t.Errorf("the unit is\n%s", got)
-	}
-}
-
-// What has to be answered before a change, and why one cannot be made.
-func TestUnansweredInWords(t *testing.T) {
-	asked := app.Unanswered{About: "take x.zip in", Questions: []intake.Question{{Text: "Is it a?", Say: []string{"--agree", "--as NAME"}}, {Text: "Or b?", Say: []string{"--keep b"}}}}
-	if got, want := asked.Error(), "to take x.zip in needs an answer; nothing was written\nIs it a? Say: --agree or --as NAME\nOr b? Say: --keep b"; got != want {
-		t.Errorf("%q, want %q", got, want)
-	}
-	asked.Problems = []string{"there is no room", "nor time"}
-	if got, want := asked.Error(), "to take x.zip in cannot be done; nothing was written\nthere is no room\nnor time\nIs it a? Say: --agree or --as NAME\nOr b? Say: --keep b"; got != want {
-		t.Errorf("%q, want %q", got, want)
 	}
 }
 

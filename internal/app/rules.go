@@ -41,7 +41,7 @@ func (a *App) PutRule(name string, r rule.Rule) error {
 	}
 	for _, n := range names {
 		if now.Find(n) == nil {
-			return UsageError{unknownMod(now, n)}
+			return UsageError{now.Unknown(n)}
 		}
 	}
 	l, err := a.ledger()

@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"text/tabwriter"
@@ -16,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"initium/internal/app"
+	"initium/internal/core/planner"
 	"initium/internal/core/text"
 	"initium/internal/host"
 	"initium/internal/tui"
@@ -69,10 +71,19 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	case errors.As(err, &status):
 		return int(status)
 	}
+	open := new(planner.Unanswered)
+	if errors.As(err, &open) {
+		open.Questions = slices.Clone(open.Questions)
+		for i := range open.Questions {
+			q := &open.Questions[i]
+			q.Text += " Say: " + strings.Join(flagsOf(q), " or ")
+		}
+		err = open
+	}
 	for _, line := range strings.Split(err.Error(), "\n") {
 		fmt.Fprintln(errOut, "initium:", text.Clean(line))
 	}
-	if un := new(app.Unanswered); errors.As(err, &un) {
+	if err == error(open) {
 		return ExitNo
 	}
 	var wrong app.UsageError

@@ -327,7 +327,7 @@ func (e *env) printIntake(in *app.Inside) {
 		}
 	}
 	for _, q := range in.Intake.Questions {
-		fmt.Fprintf(e.out, "  question: %s Say: %s\n", q.Text, text.Clean(strings.Join(q.Say, " or ")))
+		fmt.Fprintf(e.out, "  question: %s Say: %s\n", q.Text, text.Clean(strings.Join(flagsOf(&q), " or ")))
 	}
 	if in.Plan == nil {
 		return
@@ -404,4 +404,19 @@ func (e *env) meter() (say func(line func() string), end func()) {
 				fmt.Fprint(f, "\r\x1b[K")
 			}
 		}
+}
+
+// flagsOf are the flags that answer a question.
+func flagsOf(q *intake.Question) (flags []string) {
+	for _, answer := range q.Answers {
+		switch answer {
+		case intake.AnswerAgree:
+			flags = append(flags, "--agree")
+		case intake.AnswerName:
+			flags = append(flags, "--as NAME")
+		default:
+			flags = append(flags, "--"+string(answer)+" "+q.Rel)
+		}
+	}
+	return flags
 }

@@ -127,7 +127,7 @@ func insideJSON(in *app.Inside) jsonInside {
 	}
 	j.Problems, j.Keys = in.Intake.Problems, in.Intake.Keys
 	for _, q := range in.Intake.Questions {
-		j.Questions = append(j.Questions, jsonQuestion(q))
+		j.Questions = append(j.Questions, jsonQuestion{q.About, q.Text, flagsOf(&q)})
 	}
 	for _, o := range in.Intake.Overlaps {
 		j.Overlaps = append(j.Overlaps, jsonOverlap{o.Path, o.Mod, o.Same, o.Whose, string(o.Choice)})

@@ -443,8 +443,12 @@ func FuzzKeys(f *testing.F) {
 
 func planOf(t *testing.T) *plan.Plan {
 	t.Helper()
-	p, _, err := plan.Make(look(t, script, "a", "b").Survey.Lineup, []lineup.Change{{Op: lineup.OpOff, Mod: "a"}})
+	before := look(t, script, "a", "b").Survey.Lineup
+	off := lineup.Change{Op: lineup.OpOff, Mod: "a"}
+	after, err := before.Apply(off)
 	must(t, err)
+	p := plan.Between(before, after)
+	p.Changes = []lineup.Change{off}
 	return p
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -11,6 +12,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
+	"initium/internal/core/planner"
 )
 
 type insideMsg struct {
@@ -173,40 +175,36 @@ func (v *intakeView) without(name string) lineup.Choices {
 
 // answers are what can be said to a question, in the order of the keys.
 func (v *intakeView) answers(q *intake.Question) []keyHelp {
-	if aboutName(q) {
-		return []keyHelp{{"1", "yes, call it so"}, {"2", "another name"}}
-	}
-	list := []keyHelp{{"1", "take this one"}, {"2", "keep what is there"}}
-	if len(q.Say) > 2 {
-		list = append(list, keyHelp{"3", "both, side by side"})
+	words := map[intake.Answer]string{intake.AnswerAgree: "yes, call it so", intake.AnswerName: "another name",
+		intake.AnswerTake: "take this one", intake.AnswerKeep: "keep what is there", intake.AnswerBoth: "both, side by side"}
+	list := make([]keyHelp, len(q.Answers))
+	for i, answer := range q.Answers {
+		list[i] = keyHelp{strconv.Itoa(i + 1), words[answer]}
 	}
 	return list
 }
-
-// aboutName tells whether a question is about what a mod is to be called.
-func aboutName(q *intake.Question) bool { return len(q.Say) > 0 && q.Say[0] == "--agree" }
 
 // answerQuestion gives an answer and looks again.
 func (v *intakeView) answerQuestion(q *intake.Question, n int) tea.Cmd {
 	c := v.choices
 	c.Take, c.Keep, c.Both = append([]string{}, c.Take...), append([]string{}, c.Keep...), append([]string{}, c.Both...)
-	if n < 0 || n >= len(v.answers(q)) {
+	if n < 0 || n >= len(q.Answers) {
 		return nil
 	}
-	switch name := aboutName(q); {
-	case name && n == 0:
+	switch q.Answers[n] {
+	case intake.AnswerAgree:
 		c.Agree = true
-	case name:
+	case intake.AnswerName:
 		v.prompt = newPrompt("Name: ", q.About, func(typed string) tea.Cmd {
 			c.As = typed
 			return v.lookInto(v.server, v.source, c, v.selected)
 		})
 		return nil
-	case n == 0:
+	case intake.AnswerTake:
 		c.Take = append(c.Take, q.About)
-	case n == 1:
+	case intake.AnswerKeep:
 		c.Keep = append(c.Keep, q.About)
-	default:
+	case intake.AnswerBoth:
 		c.Both = append(c.Both, q.About)
 	}
 	return v.lookInto(v.server, v.source, c, v.selected)
@@ -226,7 +224,7 @@ func (b *board) takeOut() tea.Cmd {
 		}
 		msg := removalMsg{name: name, needed: r.Dependents}
 		if len(r.Problems) > 0 {
-			msg.err = &app.Unanswered{About: "take out " + clean(name), Problems: r.Problems}
+			msg.err = &planner.Unanswered{About: "take out " + clean(name), Problems: r.Problems}
 		}
 		return msg
 	})

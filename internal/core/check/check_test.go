@@ -263,9 +263,14 @@ func TestRemedies(t *testing.T) {
 				changes = append(changes, f.Changes...)
 			}
 		}
-		p, after, err := plan.Make(now.Lineup, changes)
-		if err != nil || len(p.Files) != 1 {
-			t.Errorf("%s: %v changes %d files, %v", name, changes, len(p.Files), err)
+		after, err := applied(now.Lineup, changes)
+		if err != nil {
+			t.Errorf("%s: %v: %v", name, changes, err)
+			continue
+		}
+		p := plan.Between(now.Lineup, after)
+		if len(p.Files) != 1 {
+			t.Errorf("%s: %v changes %d files", name, changes, len(p.Files))
 			continue
 		}
 		if got := string(p.Files[0].Want); got != test.want {
@@ -318,4 +323,15 @@ func BenchmarkSurveyAndCheck(b *testing.B) {
 			b.Fatalf("%d findings", n)
 		}
 	}
+}
+
+// applied is a line-up after changes, made one after the other.
+func applied(l *lineup.Lineup, changes []lineup.Change) (*lineup.Lineup, error) {
+	var err error
+	for _, c := range changes {
+		if l, err = l.Apply(c); err != nil {
+			return nil, err
+		}
+	}
+	return l, nil
 }

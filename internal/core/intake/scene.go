@@ -39,10 +39,24 @@ type Owner struct {
 
 // Question is something that only the operator can answer.
 type Question struct {
-	About string // what it is about: a path on the server, or a name
-	Text  string
-	Say   []string // the words of the command line that answer it
+	About   string // what it is about: a path on the server, or a name
+	Rel     string // the path as it is told; "" for a name
+	Text    string
+	Answers []Answer // that can be given
 }
+
+// Answer is something that can be said to a question.
+type Answer string
+
+// A thing is right as it is, or has another name; of two files in one place the one that
+// comes is taken, the one that is there is kept, or both stand side by side.
+const (
+	AnswerAgree Answer = "agree"
+	AnswerName  Answer = "another name"
+	AnswerTake  Answer = "take"
+	AnswerKeep  Answer = "keep"
+	AnswerBoth  Answer = "both"
+)
 
 // Overlap is a file that something taken in has in common with what is there.
 type Overlap struct {

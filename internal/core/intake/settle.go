@@ -116,7 +116,7 @@ func (x *settler) chosen() (mods []*Mod) {
 		if m.Mended != "" && !x.choices.Agree {
 			x.Questions = append(x.Questions, Question{About: m.Name,
 				Text: fmt.Sprintf("It came as %q, which %s does not allow as a name. Is %s right?", text.Clean(m.Mended), found.Dialect.Title, m.Name),
-				Say:  []string{"--agree", "--as NAME"}})
+				Answers: []Answer{AnswerAgree, AnswerName}})
 		}
 	}
 	return mods
@@ -230,11 +230,11 @@ func (x *settler) add(p plan.Part) {
 // ask asks about a path that is taken already.
 func (x *settler) ask(full, about, what string, both bool) {
 	rel := strings.TrimPrefix(full, x.dir+"/")
-	say := []string{"--take " + rel, "--keep " + rel}
+	answers := []Answer{AnswerTake, AnswerKeep}
 	if both {
-		say = append(say, "--both "+rel)
+		answers = append(answers, AnswerBoth)
 	}
-	x.Questions = append(x.Questions, Question{About: full, Text: text.Clean(rel) + ": " + what, Say: say})
+	x.Questions = append(x.Questions, Question{About: full, Rel: rel, Text: text.Clean(rel) + ": " + what, Answers: answers})
 }
 
 // items are the files of a mod, as they come.

@@ -37,7 +37,7 @@ func (p *place) whole(in *intake.Intake) string {
 		line("overlap %+v", o)
 	}
 	for _, q := range in.Questions {
-		line("question %s: %s %q", q.About, q.Text, q.Say)
+		line("question %s: %s %q", q.About, q.Text, q.Answers)
 	}
 	for _, word := range in.Problems {
 		line("problem %s", word)

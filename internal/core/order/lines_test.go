@@ -8,8 +8,8 @@ import (
 	"testing/fstest"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
 	"initium/internal/core/order"
-	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 )
@@ -149,7 +149,7 @@ func TestWrongAndRepair(t *testing.T) {
 		if got := wrongs(l); got != test.wrong {
 			t.Errorf("%s: wrong %q, want %q", name, got, test.wrong)
 		}
-		_, after, err := plan.Make(s.Lineup, repair.Changes())
+		after, err := applied(s.Lineup, repair.Changes())
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -259,7 +259,7 @@ func TestRepairRandom(t *testing.T) {
 		if len(repair.Moves) != n-count(k.Stay) {
 			t.Fatalf("round %d: %d moves, %d are enough", round, len(repair.Moves), n-count(k.Stay))
 		}
-		_, after, err := plan.Make(s.Lineup, repair.Changes())
+		after, err := applied(s.Lineup, repair.Changes())
 		if err != nil {
 			t.Fatalf("round %d: %v", round, err)
 		}
@@ -271,4 +271,15 @@ func TestRepairRandom(t *testing.T) {
 			t.Errorf("round %d: the script has %d bytes, had %d", round, len(after.Files[0].Bytes), start.Len())
 		}
 	}
+}
+
+// applied is a line-up after changes, made one after the other.
+func applied(l *lineup.Lineup, changes []lineup.Change) (*lineup.Lineup, error) {
+	var err error
+	for _, c := range changes {
+		if l, err = l.Apply(c); err != nil {
+			return nil, err
+		}
+	}
+	return l, nil
 }

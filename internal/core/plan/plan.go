@@ -61,22 +61,6 @@ type File struct {
 	secrets           []string // shown to nobody
 }
 
-// Make works out the plan for changes made one after the other. It also returns
-// the line-up as it will be. The error is that of the first change that cannot
-// be made.
-func Make(before *lineup.Lineup, changes []lineup.Change) (*Plan, *lineup.Lineup, error) {
-	after := before
-	for _, c := range changes {
-		var err error
-		if after, err = after.Apply(c); err != nil {
-			return nil, nil, err
-		}
-	}
-	p := Between(before, after)
-	p.Changes = changes
-	return p, after, nil
-}
-
 // Between is the plan that brings the files of one line-up to how another has them.
 func Between(before, after *lineup.Lineup) *Plan {
 	p := &Plan{}

@@ -5,6 +5,7 @@ package survey
 
 import (
 	"cmp"
+	"fmt"
 	"io"
 	"io/fs"
 	"path"
@@ -454,4 +455,28 @@ func (s *Survey) arrange() {
 			m.Noted = append(m.Noted, mod.Need{Name: r.Other})
 		}
 	}
+}
+
+// bundle tells whether a name is that of a folder that holds mods.
+func (s *Survey) bundle(name string) bool {
+	return slices.ContainsFunc(s.Strays, func(st Stray) bool { return st.Bundle && st.Folder == name })
+}
+
+// Category tells whether a name is that of a category folder, which is registered as a whole.
+func (s *Survey) Category(name string) bool {
+	rs := s.Dialect.Registrations
+	return s.bundle(name) && len(rs) > 0 && rs[0].Shape == dialect.ShapeLine
+}
+
+// Unknown says what is wrong with a name that no mod has.
+func (s *Survey) Unknown(name string) error {
+	if s.bundle(name) {
+		return fmt.Errorf("%s is a bundle; name the mods in it, one by one", name)
+	}
+	for i := range s.Mods {
+		if m := &s.Mods[i]; m.Path != "" && m.Folder == name || strings.EqualFold(m.Name, name) {
+			return fmt.Errorf("there is no mod %q on this server; the one that you mean is called %s", name, m.Name)
+		}
+	}
+	return fmt.Errorf("there is no mod %q on this server; a name has to be exact, capitals too", name)
 }

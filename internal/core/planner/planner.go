@@ -1,0 +1,309 @@
+// Package planner works out what changes of a server come to, one after the other, each on
+// what the ones before leave: the edits of its startup files, the files that come and go,
+// and the rules that come with them. It writes nothing.
+package planner
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/rule"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+)
+
+// Ground is what a plan stands on: the server's files, and what can be brought to them.
+type Ground interface {
+	// Survey is what there is on the server once the parts are in place and the startup
+	// files say what the line-up does.
+	Survey(parts []plan.Part, lines *lineup.Lineup) *survey.Survey
+	// Scene is the server as an intake sees it, with the parts in place.
+	Scene(seen *survey.Survey, parts []plan.Part) (*intake.Scene, error)
+	// Open looks into a source within the bounds that were chosen. It returns the
+	// source's whole path.
+	Open(ctx context.Context, source string, c *lineup.Choices) (path string, tree *intake.Tree, err error)
+	// Family says in a sentence whose a source seems to be in which nothing is a mod of
+	// this server's family; "" when that is not known.
+	Family(ctx context.Context, source string, c *lineup.Choices) string
+	// Restore are the parts that put a backup back.
+	Restore(ctx context.Context, file string) ([]plan.Part, error)
+}
+
+// Refusal is a change that cannot be made as it was asked for.
+type Refusal struct{ Err error }
+
+// Error says why.
+func (r Refusal) Error() string { return r.Err.Error() }
+
+// Unwrap returns what was refused for.
+func (r Refusal) Unwrap() error { return r.Err }
+
+// Unanswered says what only the operator can answer before a change is made.
+type Unanswered struct {
+	About     string
+	Questions []intake.Question
+	Problems  []string
+}
+
+// Error says in lines what is open.
+func (e *Unanswered) Error() string {
+	lines := []string{fmt.Sprintf("to %s needs an answer; nothing was written", e.About)}
+	if len(e.Problems) > 0 {
+		lines[0] = fmt.Sprintf("to %s cannot be done; nothing was written", e.About)
+	}
+	lines = append(lines, e.Problems...)
+	for _, q := range e.Questions {
+		lines = append(lines, q.Text)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Planner makes one plan.
+type Planner struct {
+	ctx    context.Context
+	ground Ground
+	now    *survey.Survey
+	seen   *survey.Survey // after the files that came and went so far
+	behind bool           // lines were changed since
+	lines  *lineup.Lineup // after all changes so far
+	parts  []plan.Part
+	rules  []rule.Rule
+	made   []lineup.Change
+}
+
+// New begins a plan for a server as a survey has found it. ctx ends what reads sources.
+func New(ctx context.Context, ground Ground, now *survey.Survey) *Planner {
+	return &Planner{ctx: ctx, ground: ground, now: now, seen: now, lines: now.Lineup}
+}
+
+// Seen is the server as it will be after the changes so far.
+func (p *Planner) Seen() *survey.Survey {
+	if p.behind {
+		p.look()
+	}
+	return p.seen
+}
+
+// Parts are the files and folders that come and go with the changes so far.
+func (p *Planner) Parts() []plan.Part { return p.parts }
+
+// Plan is the plan of the changes so far, and what there will be on the server then.
+func (p *Planner) Plan() (*plan.Plan, *survey.Survey) {
+	all := plan.Between(p.now.Lineup, p.lines)
+	all.Changes, all.Parts = slices.Clone(p.made), p.parts
+	for _, r := range p.rules { // each once
+		if !slices.ContainsFunc(slices.Concat(p.now.Rules, all.Rules), r.Same) {
+			all.Rules = append(all.Rules, r)
+		}
+	}
+	return all, p.Seen()
+}
+
+// Make adds changes. The error is that of the first that cannot be made: a Refusal, an
+// *Unanswered, or what kept a source from being read.
+func (p *Planner) Make(changes ...lineup.Change) error {
+	for _, c := range changes {
+		var err error
+		switch c.Op {
+		case lineup.OpTake:
+			err = p.take(c)
+		case lineup.OpRemove:
+			err = p.remove(c)
+		case lineup.OpRestore:
+			var parts []plan.Part
+			parts, err = p.ground.Restore(p.ctx, c.Source)
+			p.parts, p.behind = append(p.parts, parts...), true
+		default:
+			err = p.line(c)
+		}
+		if err != nil {
+			return err
+		}
+		p.made = append(p.made, c)
+	}
+	return nil
+}
+
+// look surveys the server as it will be after the changes so far.
+func (p *Planner) look() {
+	p.seen, p.behind = p.ground.Survey(p.parts, p.lines), false
+}
+
+// line makes a change of the line-up.
+func (p *Planner) line(c lineup.Change) error {
+	if err := sensible(p.seen, c); err != nil {
+		return Refusal{err}
+	}
+	complete(p.seen, &c)
+	after, err := p.lines.Apply(c)
+	if err != nil {
+		return Refusal{err}
+	}
+	p.lines, p.behind = after, true
+	return nil
+}
+
+// Settle works out what taking a source in comes to, after the changes so far.
+func (p *Planner) Settle(source string, tree *intake.Tree, c lineup.Choices) (*intake.Intake, error) {
+	scene, err := p.ground.Scene(p.Seen(), p.parts)
+	if err != nil {
+		return nil, err
+	}
+	found := intake.Examine(tree, source, p.now.Dialect, intake.Wanted(p.seen))
+	in := intake.Settle(found, source, scene, c)
+	if len(found.Mods) == 0 && len(in.Problems) > 0 {
+		if said := p.ground.Family(p.ctx, source, &c); said != "" {
+			in.Problems = append(in.Problems, said)
+		}
+	}
+	return in, nil
+}
+
+// Removal works out what taking a mod out comes to, after the changes so far.
+func (p *Planner) Removal(name string, c lineup.Choices) (*intake.Removal, error) {
+	scene, err := p.ground.Scene(p.Seen(), p.parts)
+	if err != nil {
+		return nil, err
+	}
+	return intake.Remove(name, scene, c), nil
+}
+
+// take brings in what a source holds and registers it.
+func (p *Planner) take(c lineup.Change) error {
+	choices := lineup.Choices{}
+	if c.Choices != nil {
+		choices = *c.Choices
+	}
+	source, tree, err := p.ground.Open(p.ctx, c.Source, &choices)
+	if err != nil {
+		return err
+	}
+	in, err := p.Settle(source, tree, choices)
+	if err != nil {
+		return err
+	}
+	if !in.Ready() {
+		return &Unanswered{About: c.String(), Questions: in.Questions, Problems: in.Problems}
+	}
+	p.parts = append(p.parts, in.Parts...)
+	p.rules = append(p.rules, in.Rules...)
+	p.look()
+	if choices.Quiet || byPresence(p.now.Dialect) {
+		return nil
+	}
+	for _, m := range in.InOrder() {
+		if err := p.register(m, c.Where); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// register puts a mod that was taken in on its list, unless it stands there.
+func (p *Planner) register(m intake.Placed, where lineup.Where) error {
+	if !m.Listed || len(p.lines.Find(m.Name)) > 0 {
+		return nil
+	}
+	if there := p.seen.Find(m.Name); there != nil && there.Registered {
+		return nil // through its category folder
+	}
+	add := lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Where: where}
+	if m.In != nil && m.In.Group && m.There == nil { // one line names the whole category
+		if add.Mod = m.In.Name; len(p.lines.Find(add.Mod)) > 0 {
+			return nil
+		}
+	}
+	if add.Where == (lineup.Where{}) {
+		add.Where = intake.Position(p.seen, m.Name)
+	}
+	return p.line(add)
+}
+
+// byPresence tells families in which being in the folder is all.
+func byPresence(d *dialect.Dialect) bool {
+	return !slices.ContainsFunc(d.Registrations, func(r dialect.Registration) bool { return r.Shape != dialect.ShapePresence })
+}
+
+// remove takes a mod out.
+func (p *Planner) remove(c lineup.Change) error {
+	choices := lineup.Choices{}
+	if c.Choices != nil {
+		choices = *c.Choices
+	}
+	r, err := p.Removal(c.Mod, choices)
+	if err != nil {
+		return err
+	}
+	open := &Unanswered{About: c.String(), Problems: r.Problems}
+	if len(r.Dependents) > 0 && !choices.Agree {
+		open.Questions = []intake.Question{{About: c.Mod, Answers: []intake.Answer{intake.AnswerAgree},
+			Text: fmt.Sprintf("%s cannot do without it and will not load.", text.Clean(strings.Join(r.Dependents, ", ")))}}
+	}
+	if len(open.Questions)+len(open.Problems) > 0 {
+		return open
+	}
+	p.parts = append(p.parts, r.Parts...)
+	for _, line := range r.Changes {
+		if err := p.line(line); err != nil {
+			return err
+		}
+	}
+	p.look()
+	return nil
+}
+
+// complete fills in what a registration needs to know of a mod, so that nobody
+// has to type it: which list it belongs on, and its catalogue number.
+func complete(s *survey.Survey, c *lineup.Change) {
+	m := s.Find(c.Mod)
+	if c.Op != lineup.OpRegister || m == nil {
+		return
+	}
+	if c.Number == "" {
+		c.Number = m.Manifest.Number
+	}
+	if slices.ContainsFunc(s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Paths }) {
+		c.Written = m.Spot
+	}
+	if c.Registration != "" {
+		return
+	}
+	for _, r := range s.Dialect.Registrations {
+		if slices.Contains(r.Sides, m.Manifest.Side) {
+			c.Registration = r.Name
+			return
+		}
+	}
+	for _, r := range s.Dialect.Registrations {
+		if len(r.Sides) == 0 && r.SameAs == "" {
+			c.Registration = r.Name
+			return
+		}
+	}
+}
+
+// sensible refuses changes that the line-up alone cannot see to be wrong: a
+// mod that is not on the server, or one that only its category line names.
+func sensible(s *survey.Survey, c lineup.Change) error {
+	switch c.Op {
+	case lineup.OpSet, lineup.OpMatch, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection:
+		return nil
+	}
+	m := s.Find(c.Mod)
+	switch {
+	case c.Op == lineup.OpRegister && m == nil && s.Category(c.Mod):
+	case c.Op == lineup.OpRegister && m == nil:
+		return s.Unknown(c.Mod)
+	case c.Op == lineup.OpRegister && m.Base:
+		return fmt.Errorf("%s is the server's own and loads by itself", c.Mod)
+	case m != nil && m.Group && c.Op != lineup.OpRegister && len(s.Lineup.Find(c.Mod)) == 0:
+		return fmt.Errorf("%s is registered through its category folder; change %s instead", c.Mod, s.Lineup.Entries[m.Entries[0]].Name)
+	}
+	return nil
+}
