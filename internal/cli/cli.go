@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"initium/internal/app"
+	"initium/internal/core/intake"
 	"initium/internal/core/planner"
 	"initium/internal/core/text"
 	"initium/internal/host"
@@ -82,6 +83,12 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	}
 	for _, line := range strings.Split(err.Error(), "\n") {
 		fmt.Fprintln(errOut, "initium:", text.Clean(line))
+	}
+	var bound intake.BoundError
+	if errors.As(err, &bound) && bound.Of == intake.BoundCases {
+		fmt.Fprintln(errOut, "initium: --cases lets them be")
+	} else if errors.As(err, &bound) && bound.Of != "" {
+		fmt.Fprintf(errOut, "initium: the bound can be set with --most-%s\n", bound.Of)
 	}
 	if err == error(open) {
 		return ExitNo

@@ -66,9 +66,24 @@ func DefaultBounds() Bounds { return Bounds{Files: 250_000, Bytes: 32 << 30, Rat
 // looseBytes are unpacked without a look at the ratio: small text packs well.
 const looseBytes = 64 << 20
 
-// BoundError says that something is larger than it may be.
-type BoundError struct{ Why string }
+// Bound names one of the Bounds.
+type Bound string
 
+// The bounds that an operator can set.
+const (
+	BoundFiles Bound = "files"
+	BoundBytes Bound = "bytes"
+	BoundRatio Bound = "ratio"
+	BoundCases Bound = "cases"
+)
+
+// BoundError says that something is beyond a bound. Of is "" for one that cannot be set.
+type BoundError struct {
+	Why string
+	Of  Bound
+}
+
+// Error says what is too large, or too many.
 func (e BoundError) Error() string { return e.Why }
 
 // CheckSize refuses what grows beyond the bounds: unpacked bytes so far, out of
@@ -76,9 +91,9 @@ func (e BoundError) Error() string { return e.Why }
 func (b Bounds) CheckSize(unpacked, packed int64) error {
 	switch {
 	case unpacked > b.Bytes:
-		return BoundError{fmt.Sprintf("it unpacks to more than %s; the bound can be set with --most-bytes", Bytes(b.Bytes))}
+		return BoundError{fmt.Sprintf("it unpacks to more than %s", Bytes(b.Bytes)), BoundBytes}
 	case packed > 0 && unpacked > looseBytes && unpacked/packed > b.Ratio:
-		return BoundError{fmt.Sprintf("it unpacks to more than %d times its size, as archives do that are made to fill a disk; the bound can be set with --most-ratio", b.Ratio)}
+		return BoundError{fmt.Sprintf("it unpacks to more than %d times its size, as archives do that are made to fill a disk", b.Ratio), BoundRatio}
 	}
 	return nil
 }
@@ -86,7 +101,7 @@ func (b Bounds) CheckSize(unpacked, packed int64) error {
 // CheckCount refuses too many entries.
 func (b Bounds) CheckCount(n int) error {
 	if n > b.Files {
-		return BoundError{fmt.Sprintf("it holds more than %d entries; the bound can be set with --most-files", b.Files)}
+		return BoundError{fmt.Sprintf("it holds more than %d entries", b.Files), BoundFiles}
 	}
 	return nil
 }
@@ -205,7 +220,7 @@ func (b *Builder) Len() int { return len(b.entries) }
 func (b *Builder) put(e Entry) error {
 	form := folded(e.Path)
 	if old, ok := b.forms[form]; ok && old != e.Path && !b.bounds.Cases {
-		return fmt.Errorf("%q and %q differ by letter case or Unicode form only; some systems hold them for one (--cases lets them be)", text.Clean(shorten(old)), text.Clean(shorten(e.Path)))
+		return BoundError{fmt.Sprintf("%q and %q differ by letter case or Unicode form only; some systems hold them for one", text.Clean(shorten(old)), text.Clean(shorten(e.Path))), BoundCases}
 	}
 	b.forms[form], b.known[e.Path] = e.Path, e.Kind
 	b.entries = append(b.entries, e)

@@ -92,7 +92,7 @@ func (c *finder) needs() {
 		need := c.Survey.Answer(name)
 		switch {
 		case need == nil || need.Path == "":
-			c.byHand("take %s in (i on the board, or initium take), which it needs and which is not here", name)
+			c.byHand("take %s in, which it needs and which is not here", name)
 		case need.Base:
 		case !need.Registered && !need.Always:
 			change := lineup.Change{Op: lineup.OpRegister, Mod: need.Name}

@@ -73,7 +73,7 @@ func TestFor(t *testing.T) {
 		want   string
 	}{
 		"a need that comes later":  {mod: proof.Mod{Name: "late", Wanted: []string{"early"}}, want: "move early before late | switch late off"},
-		"a need that is not there": {mod: proof.Mod{Name: "late", Wanted: []string{"nowhere"}}, want: "take nowhere in (i on the board, or initium take), which it needs and which is not here | switch late off"},
+		"a need that is not there": {mod: proof.Mod{Name: "late", Wanted: []string{"nowhere"}}, want: "take nowhere in, which it needs and which is not here | switch late off"},
 		"a need that is off":       {mod: proof.Mod{Name: "late", Wanted: []string{"off"}}, want: "switch off on | switch late off"},
 		"one not registered":       {mod: proof.Mod{Name: "late", Wanted: []string{"there"}}, want: "register there before late | switch late off"},
 		"one that failed too":      {mod: proof.Mod{Name: "user", Wanted: []string{"bad"}}, others: []proof.Mod{{Name: "bad", Outcome: proof.Failed}}, want: "mend bad first | switch user off"},

@@ -126,7 +126,7 @@ func checkDirectory(r io.ReaderAt, size int64, bounds intake.Bounds) error {
 	}
 	const most = 400 // bytes of directory for an entry, more than names have as a rule
 	if length > most*uint64(bounds.Files) {
-		return fmt.Errorf("its directory alone has %s, more than %d entries need; the bound can be set with --most-files", intake.Bytes(int64(min(length, 1<<62))), bounds.Files)
+		return intake.BoundError{Why: fmt.Sprintf("its directory alone has %s, more than %d entries need", intake.Bytes(int64(min(length, 1<<62))), bounds.Files), Of: intake.BoundFiles}
 	}
 	return nil
 }
