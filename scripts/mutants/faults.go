@@ -195,22 +195,9 @@ func (w *writer) function(body *ast.BlockStmt) {
 				w.condition(n.Cond)
 			}
 		case *ast.SwitchStmt:
-			if n.Tag == nil {
-				for _, c := range n.Body.List {
-					for _, e := range c.(*ast.CaseClause).List {
-						w.condition(e)
-					}
-				}
-			}
+			w.cases(n)
 		case *ast.ReturnStmt:
-			for _, e := range n.Results {
-				if b, ok := ast.Unparen(e).(*ast.BinaryExpr); ok && w.isBool(b) {
-					w.condition(e)
-				}
-			}
-			if len(n.Results) == 1 {
-				w.errorCall(n.Results[0])
-			}
+			w.results(n.Results)
 		case *ast.AssignStmt:
 			if len(n.Rhs) == 1 {
 				w.errorCall(n.Rhs[0])
@@ -220,6 +207,31 @@ func (w *writer) function(body *ast.BlockStmt) {
 		}
 		return true
 	})
+}
+
+// cases turns the conditions of a switch without a value.
+func (w *writer) cases(n *ast.SwitchStmt) {
+	if n.Tag != nil {
+		return
+	}
+	for _, c := range n.Body.List {
+		for _, e := range c.(*ast.CaseClause).List {
+			w.condition(e)
+		}
+	}
+}
+
+// results turns what is returned of conditions, and leaves a call out whose error is all
+// that is returned.
+func (w *writer) results(list []ast.Expr) {
+	for _, e := range list {
+		if b, ok := ast.Unparen(e).(*ast.BinaryExpr); ok && w.isBool(b) {
+			w.condition(e)
+		}
+	}
+	if len(list) == 1 {
+		w.errorCall(list[0])
+	}
 }
 
 // condition turns a condition, unless it is one of several parts, which are faults

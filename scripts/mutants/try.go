@@ -182,73 +182,74 @@ func (b *built) try(ctx context.Context, faults []*fault, workers int, budget ti
 	})
 }
 
-// tryOne runs the tests that pass through a fault: those of its own package, then those of
-// others, then those from the outside, the quick ones first, until one fails or the budget
-// is used up.
-func (b *built) tryOne(ctx context.Context, f *fault, budget time.Duration) {
-	groups := map[string][]*test{}
-	var order []string
+// distance is how far a test is from a fault: in its package, in another, or outside.
+func (f *fault) distance(s *test) int {
+	switch s.pkg {
+	case f.pkg, f.pkg + "_test":
+		return 0
+	case outside:
+		return 2
+	}
+	return 1
+}
+
+// groupsFor are the tests that pass through a fault, the near and quick ones first. Those of
+// one package run together, but for the long ones.
+func (b *built) groupsFor(f *fault) (groups [][]*test) {
 	var near []*test
 	for _, s := range b.tests {
 		if s.reaches[f.number] == 1 {
 			near = append(near, s)
 		}
 	}
-	if len(near) == 0 {
+	slices.SortStableFunc(near, func(a, c *test) int {
+		return cmp.Or(f.distance(a)-f.distance(c), cmp.Compare(a.lasts, c.lasts))
+	})
+	at := map[string]int{}
+	for _, s := range near {
+		if f.distance(s) == 2 || s.lasts > 2*time.Second {
+			groups = append(groups, []*test{s})
+			continue
+		}
+		if _, ok := at[s.pkg]; !ok {
+			at[s.pkg] = len(groups)
+			groups = append(groups, nil)
+		}
+		groups[at[s.pkg]] = append(groups[at[s.pkg]], s)
+	}
+	return groups
+}
+
+// tryOne runs the tests that pass through a fault: those of its own package, then those of
+// others, then those from the outside, the quick ones first, until one fails or the budget
+// is used up.
+func (b *built) tryOne(ctx context.Context, f *fault, budget time.Duration) {
+	groups := b.groupsFor(f)
+	if len(groups) == 0 {
 		f.outcome = unreached
 		return
 	}
-	distance := func(s *test) int {
-		switch s.pkg {
-		case f.pkg, f.pkg + "_test":
-			return 0
-		case outside:
-			return 2
-		}
-		return 1
-	}
-	slices.SortStableFunc(near, func(a, c *test) int {
-		return cmp.Or(distance(a)-distance(c), cmp.Compare(a.lasts, c.lasts))
-	})
-	for i, s := range near { // those of one package run together, but for the long ones
-		key := s.pkg
-		if distance(s) == 2 || s.lasts > 2*time.Second {
-			key = fmt.Sprint(s.pkg, i)
-		}
-		if groups[key] == nil {
-			order = append(order, key)
-		}
-		groups[key] = append(groups[key], s)
-	}
 	used := time.Duration(0)
-	for _, key := range order {
-		var names []string
+	for _, group := range groups {
 		lasts := time.Duration(0)
-		for _, s := range groups[key] {
-			names = append(names, s.name)
+		for _, s := range group {
 			lasts += s.lasts
 		}
-		first := groups[key][0]
-		if distance(first) > 0 {
+		if f.distance(group[0]) > 0 {
 			if used+lasts > budget && used > 0 {
 				break
 			}
 			used += lasts
 		}
-		limit := 3*lasts + 15*time.Second
-		wake := fmt.Sprintf("INITIUM_FAULT=%d", f.number)
-		ok, out := b.run(ctx, first.binary, first.dir, names, limit, wake)
-		if ctx.Err() != nil {
-			return
-		}
+		ok, out := b.runAwake(ctx, f, group, lasts)
 		if !ok && lasts > time.Second { // such a test may be red by itself on a busy machine
-			ok, out = b.run(ctx, first.binary, first.dir, names, limit, wake)
+			ok, out = b.runAwake(ctx, f, group, lasts)
 		}
 		if ctx.Err() != nil {
 			return
 		}
 		if !ok {
-			f.outcome, f.noticed = caught, first.pkg
+			f.outcome, f.noticed = caught, group[0].pkg
 			if m := failing.FindStringSubmatch(out); m != nil {
 				f.noticed += " " + m[1]
 			}
@@ -256,6 +257,15 @@ func (b *built) tryOne(ctx context.Context, f *fault, budget time.Duration) {
 		}
 	}
 	f.outcome = survived
+}
+
+// runAwake runs tests of one package, which usually last so long, with a fault awake.
+func (b *built) runAwake(ctx context.Context, f *fault, group []*test, lasts time.Duration) (ok bool, out string) {
+	names := make([]string, len(group))
+	for i, s := range group {
+		names[i] = s.name
+	}
+	return b.run(ctx, group[0].binary, group[0].dir, names, 3*lasts+15*time.Second, fmt.Sprintf("INITIUM_FAULT=%d", f.number))
 }
 
 var failing = regexp.MustCompile(`--- FAIL: (\S+)`)

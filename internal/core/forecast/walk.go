@@ -233,15 +233,24 @@ func (w *walker) withNeeds(i int) bool {
 			break
 		}
 	}
-	for _, need := range m.OptionalNeeds() {
-		if n := w.s.Answer(need.Name); n != nil && (n.On || n.Base) && !w.nowhere(n) && w.state[n.Index()] == waiting && !w.withNeeds(n.Index()) {
-			return false
-		}
+	if !w.withOptional(m) {
+		return false
 	}
 	if fate, f := w.met(m); !w.fall(i, fate, f) {
 		return w.stops == ""
 	}
 	return w.enter(i)
+}
+
+// withOptional loads what a mod needs only where it is there. It returns false when the
+// server cannot go on.
+func (w *walker) withOptional(m *survey.Mod) bool {
+	for _, need := range m.OptionalNeeds() {
+		if n := w.s.Answer(need.Name); n != nil && (n.On || n.Base) && !w.nowhere(n) && w.state[n.Index()] == waiting && !w.withNeeds(n.Index()) {
+			return false
+		}
+	}
+	return true
 }
 
 // readable tells whether a mod gets past what is looked at before its needs.
