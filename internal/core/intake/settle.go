@@ -115,7 +115,7 @@ func (x *settler) chosen() (mods []*Mod) {
 		by[m.Name] = m
 		if m.Mended != "" && !x.choices.Agree {
 			x.Questions = append(x.Questions, Question{About: m.Name,
-				Text: fmt.Sprintf("It came as %q, which %s does not allow as a name. Is %s right?", text.Clean(m.Mended), found.Dialect.Title, m.Name),
+				Text:    fmt.Sprintf("It came as %q, which %s does not allow as a name. Is %s right?", text.Clean(m.Mended), found.Dialect.Title, m.Name),
 				Answers: []Answer{AnswerAgree, AnswerName}})
 		}
 	}
