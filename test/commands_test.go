@@ -27,7 +27,16 @@ func TestTakeWithItsFlags(t *testing.T) {
 	mod := filepath.Join(h.dir, "cargo/kelp_farms")
 
 	for _, args := range [][]string{{"--most-files", "2"}, {"--most-bytes", "20"}} {
-		if r := h.try(append([]string{"take", "h", source}, args...)...); r.status == 0 || r.err == "" || is(mod) {
+		if r := h.try(append([]string{"take", "h", source}, args...)...); r.status == 0 || !strings.Contains(r.err, "the bound can be set with "+args[0]) || is(mod) {
+			t.Errorf("%v: %d %s", args, r.status, r.err)
+		}
+	}
+	// What could not be carried out stands in Initium's own log too.
+	if out := h.do(0, "log", "--own"); strings.Count(out, "a command could not be carried out") != 2 || !strings.Contains(out, `command="initium take"`) {
+		t.Errorf("Initium's own log is\n%s", out)
+	}
+	for _, args := range [][]string{{"log"}, {"log", "h", "--own"}} {
+		if r := h.try(args...); r.status != 2 {
 			t.Errorf("%v: %d %s", args, r.status, r.err)
 		}
 	}

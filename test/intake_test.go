@@ -431,7 +431,7 @@ func TestCleanRecord(t *testing.T) {
 	h := newHarbour(t, "berth a\n")
 	h.cargo("a", "", "haul 1\n")
 	write(t, filepath.Join(h.dir, "harbour/pier.dat"), "pier")
-	h.do(0, "record", "h")
+	h.do(0, "baseline", "h")
 	source := filepath.Join(filepath.Dir(h.home), "kelp.zip")
 	write(t, source, string(zipped(t, kelp("kelp_farms/", "harbour/pier.dat=other"))))
 	if r := h.try("take", "h", source); r.status != 1 || !strings.Contains(r.err, "one of the server's own") {
@@ -456,7 +456,7 @@ func TestCleanRecord(t *testing.T) {
 		t.Errorf("two that share a file: %d %s", r.status, r.err)
 	}
 	h.do(0, "take", "h", source, "--take", "harbour/pier.dat")
-	if out := h.do(0, "record", "h", "--changed"); !strings.Contains(out, "harbour/pier.dat") {
+	if out := h.do(0, "baseline", "h", "--changed"); !strings.Contains(out, "harbour/pier.dat") {
 		t.Errorf("changed: %s", out)
 	}
 	h.do(0, "undo", "h")

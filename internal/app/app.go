@@ -44,6 +44,7 @@ type App struct {
 }
 
 func (a *App) note(said string) {
+	a.Home.Log().Info(said)
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	a.notes = append(a.notes, said)
@@ -317,7 +318,7 @@ func (a *App) Adopt(ctx context.Context, ad Adoption) (host.Record, error) {
 		}
 		r = s.Record
 	}
-	_, err = a.RecordClean(r.Name)
+	_, err = a.TakeBaseline(r.Name)
 	return r, err
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
@@ -37,7 +38,12 @@ func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress fun
 	if err != nil {
 		return err
 	}
-	return l.Apply(ctx, name, why(p.Changes), p, a.fetch(p, progress))
+	began := time.Now()
+	err = l.Apply(ctx, name, why(p.Changes), p, a.fetch(p, progress))
+	if took := time.Since(began); took > host.Slow {
+		a.Home.Log().Info("a change took long", "server", name, "took", took, "files", len(p.Files), "parts", len(p.Parts))
+	}
+	return err
 }
 
 // held tells files that the dialect wants left alone while the server runs.

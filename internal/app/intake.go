@@ -184,9 +184,9 @@ func (a *App) disturbs(name string, p *plan.Plan) error {
 	return nil
 }
 
-// RecordClean writes down which files a server has of its own, so that overlaps
+// TakeBaseline writes down which files a server has of its own, so that overlaps
 // with them are known. The folders that mods are put into are left out.
-func (a *App) RecordClean(name string) (files int, err error) {
+func (a *App) TakeBaseline(name string) (files int, err error) {
 	s, err := a.Server(name)
 	if err != nil {
 		return 0, err
@@ -201,17 +201,17 @@ func (a *App) RecordClean(name string) (files int, err error) {
 			without = append(without, dir)
 		}
 	}
-	return l.RecordClean(name, s.Record.Dir, without)
+	return l.TakeBaseline(name, s.Record.Dir, without)
 }
 
-// Clean tells how many files of the clean server are recorded, and which of them
+// BaselineChanges tells how many files of the clean server are recorded, and which of them
 // are other files now, or gone.
-func (a *App) Clean(name string) (files int, changed []string, err error) {
+func (a *App) BaselineChanges(name string) (files int, changed []string, err error) {
 	_, l, err := a.settled(name)
 	if err != nil {
 		return 0, nil, err
 	}
-	return l.Clean(name)
+	return l.BaselineChanges(name)
 }
 
 // errNoSource refuses a change without anything to take in.
@@ -270,6 +270,6 @@ func (a *App) Overlaps(server string, looked []*Inside) ([]intake.Shared, error)
 		mods = append(mods, m)
 	}
 	var failed error
-	shared := intake.Overlapping(func(yield func(string) bool) { failed = l.CleanFiles(server, yield) }, mods)
+	shared := intake.Overlapping(func(yield func(string) bool) { failed = l.BaselineFiles(server, yield) }, mods)
 	return shared, failed
 }

@@ -211,14 +211,14 @@ func TestCleanServer(t *testing.T) {
 	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Fatal(err)
 	}
-	if files, err := a.RecordClean("k"); err != nil || files != 4 { // the list, the program and the data
+	if files, err := a.TakeBaseline("k"); err != nil || files != 4 { // the list, the program and the data
 		t.Errorf("%d files, %v", files, err)
 	}
 	for name, data := range map[string]string{"mods/a/x": "2", "share/mods/b/x": "2", "data/one": "other", "data/new": "x"} {
 		put(t, filepath.Join(dir, name), data)
 	}
 	must(t, os.Remove(filepath.Join(dir, "data/two")))
-	files, changed, err := a.Clean("k")
+	files, changed, err := a.BaselineChanges("k")
 	slices.Sort(changed)
 	if err != nil || files != 4 || !slices.Equal(changed, []string{filepath.Join(dir, "data/one"), filepath.Join(dir, "data/two")}) {
 		t.Errorf("%d files, of which %q have changed, %v", files, changed, err)

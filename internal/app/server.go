@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"strconv"
 	"strings"
+	"time"
 
 	"initium/internal/core/check"
 	"initium/internal/core/dialect"
@@ -206,6 +207,12 @@ func (a *App) Look(name string) (*Look, error) {
 
 // look checks a survey.
 func (a *App) look(s *Server, now *survey.Survey) (*Look, error) {
+	began := time.Now()
+	defer func() {
+		if took := time.Since(began); took > host.Slow {
+			a.Home.Log().Info("checking a server took long", "server", s.Record.Name, "took", took, "mods", len(now.Mods))
+		}
+	}()
 	look := &Look{Server: s, Survey: now, Running: a.Home.IsRunning(s.Record.Name)}
 	facts, err := a.facts(s, now, look.Running)
 	if err != nil {

@@ -11,21 +11,21 @@ import (
 	"initium/internal/host"
 )
 
-func (e *env) record() *cobra.Command {
+func (e *env) baseline() *cobra.Command {
 	var changed bool
 	cmd := &cobra.Command{
-		Use:   "record SERVER",
-		Short: "Record which files the clean server has of its own, so that overlaps with them are known",
+		Use:   "baseline SERVER",
+		Short: "Note which files the clean server has of its own, so that overlaps with them are known",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: func(_ *cobra.Command, args []string) error {
 			if !changed {
-				files, err := e.app.RecordClean(args[0])
+				files, err := e.app.TakeBaseline(args[0])
 				if err == nil {
 					fmt.Fprintf(e.out, "%s as the server's own\n", count(files, "file is recorded", "files are recorded"))
 				}
 				return err
 			}
-			files, list, err := e.app.Clean(args[0])
+			files, list, err := e.app.BaselineChanges(args[0])
 			if err != nil {
 				return err
 			}

@@ -72,32 +72,40 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	case errors.As(err, &status):
 		return int(status)
 	}
-	open := new(planner.Unanswered)
-	if errors.As(err, &open) {
-		open.Questions = slices.Clone(open.Questions)
-		for i := range open.Questions {
-			q := &open.Questions[i]
-			q.Text += " Say: " + strings.Join(flagsOf(q), " or ")
-		}
-		err = open
-	}
-	for _, line := range strings.Split(err.Error(), "\n") {
-		fmt.Fprintln(errOut, "initium:", text.Clean(line))
-	}
-	var bound intake.BoundError
-	if errors.As(err, &bound) && bound.Of == intake.BoundCases {
-		fmt.Fprintln(errOut, "initium: --cases lets them be")
-	} else if errors.As(err, &bound) && bound.Of != "" {
-		fmt.Fprintf(errOut, "initium: the bound can be set with --most-%s\n", bound.Of)
-	}
-	if err == error(open) {
-		return ExitNo
-	}
+	tell(errOut, err)
 	var wrong app.UsageError
-	if errors.As(err, &wrong) || errors.Is(err, host.ErrUnknownServer) || errors.Is(err, errArgs) {
+	switch open := new(planner.Unanswered); {
+	case errors.As(err, &open):
+		return ExitNo
+	case errors.As(err, &wrong), errors.Is(err, host.ErrUnknownServer), errors.Is(err, errArgs):
 		return ExitUsage
 	}
+	a.Home.Log().Error("a command could not be carried out", "command", root.Name()+" "+slices.Concat(args, []string{""})[0], "error", err)
 	return ExitError
+}
+
+// tell prints an error, with the flags that answer what is open or widen a bound.
+func tell(out io.Writer, err error) {
+	if open := new(planner.Unanswered); errors.As(err, &open) {
+		asked := *open
+		asked.Questions = slices.Clone(open.Questions)
+		for i := range asked.Questions {
+			q := &asked.Questions[i]
+			q.Text += " Say: " + strings.Join(flagsOf(q), " or ")
+		}
+		err = &asked
+	}
+	for _, line := range strings.Split(err.Error(), "\n") {
+		fmt.Fprintln(out, "initium:", text.Clean(line))
+	}
+	var bound intake.BoundError
+	switch errors.As(err, &bound); bound.Of {
+	case "":
+	case intake.BoundCases:
+		fmt.Fprintln(out, "initium: --cases lets them be")
+	default:
+		fmt.Fprintf(out, "initium: the bound can be set with --most-%s\n", bound.Of)
+	}
 }
 
 // errArgs marks mistakes in the command line itself.
@@ -140,7 +148,7 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 		e.simple("unregister", "Take a mod's registration out of the startup file"),
 		e.simple("off", "Switch a mod off; it keeps its place"),
 		e.simple("on", "Switch a mod on again"),
-		e.look(), e.take(), e.remove(), e.record(), e.backup(), e.restore(),
+		e.look(), e.take(), e.remove(), e.baseline(), e.backup(), e.restore(),
 		e.plan(), e.apply(), e.form(), e.undo(), e.ledger(),
 		e.prove(), e.log(), e.say(), e.switchMod(app.SwitchReload, "Load one mod of a running server anew, where the family can, with proof"),
 		e.switchMod(app.SwitchLoad, "Load one more mod into a running server"), e.switchMod(app.SwitchUnload, "Take one mod out of a running server"), e.guard(), e.keep(), e.remedy(), e.teach(), e.compare(), e.read(), e.culprit(), e.stop(), e.export(), e.dialect(), e.standIn(), e.keeper(), e.note())

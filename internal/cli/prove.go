@@ -216,17 +216,27 @@ func (e *env) guard() *cobra.Command {
 
 func (e *env) log() *cobra.Command {
 	var opt app.LogOptions
+	var own bool
 	cmd := &cobra.Command{
 		Use:   "log SERVER",
 		Short: "Print the log of a start, each line with the number that it keeps",
-		Args:  args(cobra.ExactArgs(1)),
+		Args:  args(cobra.MaximumNArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case own && len(args) == 0:
+				return e.app.Home.ReadLog(e.out)
+			case own:
+				return fmt.Errorf("%w: Initium's own log is not that of a server; leave %s out", errArgs, args[0])
+			case len(args) == 0:
+				return fmt.Errorf("%w: name a server, or ask for Initium's own log with --own", errArgs)
+			}
 			return e.app.Log(cmd.Context(), args[0], opt, func(l proof.Line) { fmt.Fprintf(e.out, "%7d  %s\n", l.Number, text.Clean(l.Text)) })
 		},
 	}
 	cmd.Flags().IntVar(&opt.Start, "start", 0, "the number of the start; the newest when left out")
 	cmd.Flags().BoolVar(&opt.Follow, "follow", false, "go on with what is yet to come, until the server ends")
 	cmd.Flags().StringVar(&opt.Mod, "mod", "", "only lines about this mod")
+	cmd.Flags().BoolVar(&own, "own", false, "Initium's own log: what it did by itself, what went wrong behind a screen, what took long")
 	cmd.Flags().BoolVar(&opt.Trouble, "trouble", false, "only lines that tell of trouble, or sound like it")
 	return cmd
 }

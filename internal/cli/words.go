@@ -45,7 +45,7 @@ var groups = []struct {
 	{"Bring mods in and take them out:", []string{"look", "take", "remove"}},
 	{"Start it, and prove that all loaded:", []string{"prove", "stop", "log", "say", "reload", "load", "unload", "guard", "keep"}},
 	{"Find out what went wrong:", []string{"remedy", "compare", "culprit", "read"}},
-	{"Go back, and keep safe:", []string{"ledger", "undo", "backup", "restore", "record"}},
+	{"Go back, and keep safe:", []string{"ledger", "undo", "backup", "restore", "baseline"}},
 	{"Tell others:", []string{"export"}},
 }
 

@@ -80,11 +80,11 @@ func TestCleanFiles(t *testing.T) {
 	for _, name := range []string{"a", "b", "c"} {
 		put(t, filepath.Join(dir, name), name, 0o600)
 	}
-	_, err := l.RecordClean("s", dir, nil)
+	_, err := l.TakeBaseline("s", dir, nil)
 	must(t, err)
 	for most, want := range map[int]int{1: 1, 2: 2, 9: 3} {
 		n := 0
-		if err := l.CleanFiles("s", func(string) bool { n++; return n < most }); err != nil || n != want {
+		if err := l.BaselineFiles("s", func(string) bool { n++; return n < most }); err != nil || n != want {
 			t.Errorf("of at most %d, %d are gone through, %v", most, n, err)
 		}
 	}

@@ -110,7 +110,9 @@ func Keep(dir StartDir) error {
 	if err := readJSON(dir.spec(), &k.spec); err != nil {
 		return err
 	}
+	log := Home{k.spec.Home}.Log().With("server", k.spec.Server, "start", filepath.Base(string(dir)))
 	never := func(err error) error {
+		log.Error("a server could not be started", "error", err)
 		return errors.Join(err, writeJSON(k.dir.exit(), Exit{Status: -1, At: time.Now(), How: EndedNever, Error: err.Error()}))
 	}
 	lock, err := tryLock(k.spec.Lock)
@@ -150,10 +152,16 @@ func Keep(dir StartDir) error {
 			at := exit.At.Add(pause)
 			exit.Again = &at
 		}
-		if err := writeJSON(k.dir.exit(), exit); err != nil || !again {
-			return err
+		if exit.How == EndedItself && exit.Status != 0 {
+			log.Warn("a server has ended by itself", "status", exit.Status, "lasted", exit.Lasted, "again", again)
 		}
-		if again, err = k.next(exit, pause); err != nil || !again {
+		if err = writeJSON(k.dir.exit(), exit); err == nil && again {
+			again, err = k.next(exit, pause)
+		}
+		if err != nil {
+			log.Error("a keeper cannot go on", "error", err)
+		}
+		if err != nil || !again {
 			return err
 		}
 	}

@@ -67,9 +67,9 @@ func (l *Ledger) Owner(server, path string) (o intake.Owner, err error) {
 	return o, err
 }
 
-// CleanFiles goes through the files that a clean server had, until yield has
+// BaselineFiles goes through the files that a clean server had, until yield has
 // enough.
-func (l *Ledger) CleanFiles(server string, yield func(path string) bool) error {
+func (l *Ledger) BaselineFiles(server string, yield func(path string) bool) error {
 	enough := errors.New("enough")
 	err := l.each(func(rows *sql.Rows) error {
 		var path string
@@ -108,10 +108,10 @@ const (
 	maxAllSummed = 1 << 30   // and of all such files; the others are known by their size only
 )
 
-// RecordClean writes down what a server has, so that later it is known which
+// TakeBaseline writes down what a server has, so that later it is known which
 // files are its own. The folders in which mods are put are left out. It returns
 // how many files there are.
-func (l *Ledger) RecordClean(server, dir string, without []string) (files int, err error) {
+func (l *Ledger) TakeBaseline(server, dir string, without []string) (files int, err error) {
 	tx, err := l.db.Begin()
 	if err != nil {
 		return 0, err
@@ -192,7 +192,7 @@ func puts(tx *sql.Tx, server string) (map[string]bool, error) {
 
 // Clean is how many files of the clean server are recorded, and those of them
 // that are other files now, or gone.
-func (l *Ledger) Clean(server string) (files int, changed []string, err error) {
+func (l *Ledger) BaselineChanges(server string) (files int, changed []string, err error) {
 	type row struct {
 		path string
 		size int64

@@ -261,7 +261,7 @@ func TestRecordClean(t *testing.T) {
 	for _, name := range []string{"a", "sub/b", "mods/m/c"} {
 		put(t, filepath.Join(dir, name), name, 0o644)
 	}
-	n, err := l.RecordClean("s", dir, []string{filepath.Join(dir, "mods")})
+	n, err := l.TakeBaseline("s", dir, []string{filepath.Join(dir, "mods")})
 	if err != nil || n != 2 {
 		t.Fatalf("%d files, %v", n, err)
 	}
@@ -272,7 +272,7 @@ func TestRecordClean(t *testing.T) {
 	}
 	put(t, filepath.Join(dir, "a"), "other", 0o644)
 	os.Remove(filepath.Join(dir, "sub/b"))
-	if _, changed, err := l.Clean("s"); err != nil || len(changed) != 2 {
+	if _, changed, err := l.BaselineChanges("s"); err != nil || len(changed) != 2 {
 		t.Errorf("changed: %v, %v", changed, err)
 	}
 }

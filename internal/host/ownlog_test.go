@@ -1,0 +1,61 @@
+package host_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"initium/internal/host"
+)
+
+// Initium's own log is for its operator alone, bounded, and holds neither secrets nor what a
+// terminal would obey.
+func TestOwnLog(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	var all strings.Builder
+	must(t, h.ReadLog(&all))
+	if all.Len() > 0 {
+		t.Errorf("before anything there is %q", all.String())
+	}
+	log := h.Log()
+	log.Info("a change was completed", "server", "s\x1b[31m\nx", "took", 1234567*time.Microsecond)
+	log.Error("the login failed", "error", errors.New("password=geheim77 was refused"))
+	must(t, h.ReadLog(&all))
+	said := all.String()
+	for _, want := range []string{`level=INFO msg="a change was completed"`, "took=1.235s", "level=ERROR", "was refused"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("%q lacks %q", said, want)
+		}
+	}
+	if strings.Contains(said, "geheim") || strings.ContainsAny(said, "\x1b") || strings.Count(said, "\n") != 2 {
+		t.Errorf("it says %q", said)
+	}
+	file := filepath.Join(h.Dir, "initium.log")
+	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", info, err)
+	}
+	long := strings.Repeat("x", 1000)
+	for range 3500 {
+		log.Info(long)
+	}
+	log.Info("the last")
+	size := int64(0)
+	files, err := filepath.Glob(filepath.Join(h.Dir, "initium.log*"))
+	must(t, err)
+	for _, name := range files {
+		info, err := os.Stat(name)
+		must(t, err)
+		size += info.Size()
+	}
+	if len(files) != 2 || size > 2<<20+4096 || size < 1<<20 {
+		t.Errorf("%d files of %d bytes", len(files), size)
+	}
+	all.Reset()
+	must(t, h.ReadLog(&all))
+	if !strings.HasSuffix(all.String(), "msg=\"the last\"\n") {
+		t.Errorf("it ends with %q", all.String()[all.Len()-100:])
+	}
+}
