@@ -189,6 +189,28 @@ func (a *App) ReturnPlan(name string, to int) (p *plan.Plan, why string, err err
 	return p, why, nil
 }
 
+// EntryPlan tells what an entry of the ledger has done, line by line; secrets in it are not
+// shown.
+func (a *App) EntryPlan(name string, number int) (*plan.Plan, error) {
+	_, l, err := a.settled(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := l.Did(name, number)
+	if errors.Is(err, host.ErrNoEntry) {
+		return nil, UsageError{err}
+	}
+	if err != nil {
+		return nil, err
+	}
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	p.Hide(s.secretsOf(p))
+	return p, nil
+}
+
 // secretsOf are the secrets in the startup files as they are, and as a plan wants
 // them: what was secret once is so still.
 func (s *Server) secretsOf(p *plan.Plan) []string {

@@ -1,6 +1,7 @@
 package app_test
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -8,6 +9,7 @@ import (
 	"testing"
 
 	"initium/internal/app"
+	"initium/internal/core/lineup"
 )
 
 // values tells the values of a server, those that were given with a star.
@@ -142,5 +144,30 @@ func TestGivenSecrets(t *testing.T) {
 	}
 	if s, err := a.Server("k"); err != nil || s.Vars["admin_token"] != "hush three, four" {
 		t.Errorf("it holds %q, %v", s.Vars["admin_token"], err)
+	}
+}
+
+// What an entry did is told without the secrets that it wrote or took away.
+func TestEntriesHideSecrets(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "set password hush-hush-one\nfire a\n", "mods/a/x": ""})
+	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[value]]\nname = \"password\"\nregistration = \"list\"\nsecret = true\n")
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpSet, Registration: "list", Mod: "password", To: "hush-hush-two"}); err != nil {
+		t.Fatal(err)
+	}
+	p, err := a.EntryPlan("k", 1)
+	must(t, err)
+	said := fmt.Sprint(p.Changes)
+	for _, r := range p.Files[0].Rows(3) {
+		said += "\n" + r.Text
+	}
+	if strings.Contains(said, "hush-hush") || strings.Count(said, "set password") != 2 {
+		t.Errorf("it says %s", said)
+	}
+	var usage app.UsageError
+	if _, err := a.EntryPlan("k", 7); !errors.As(err, &usage) {
+		t.Errorf("no such entry: %v", err)
 	}
 }

@@ -278,10 +278,13 @@ func (e *env) ledger() *cobra.Command {
 	var asJSON bool
 	var forget int
 	cmd := &cobra.Command{
-		Use:   "ledger SERVER",
-		Short: "List what was done to a server, and how each start after it went",
-		Args:  args(cobra.ExactArgs(1)),
+		Use:   "ledger SERVER [ENTRY]",
+		Short: "List what was done to a server, and how each start after it went; or what one entry did, line by line",
+		Args:  args(cobra.RangeArgs(1, 2)),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 2 {
+				return e.entry(args[0], args[1], asJSON)
+			}
 			if cmd.Flags().Changed("forget") {
 				freed, err := e.app.Forget(args[0], forget)
 				if err == nil {
@@ -312,4 +315,28 @@ func (e *env) ledger() *cobra.Command {
 	cmd.Flags().IntVar(&forget, "forget", 0, "free the disk of what entries up to this one took away")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// entry prints what one entry of the ledger did.
+func (e *env) entry(server, typed string, asJSON bool) error {
+	number, err := strconv.Atoi(typed)
+	if err != nil {
+		return fmt.Errorf("%w: %q is no number of an entry", errArgs, typed)
+	}
+	p, err := e.app.EntryPlan(server, number)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return e.json(planJSON(server, p))
+	}
+	for _, c := range p.Changes {
+		fmt.Fprintln(e.out, text.Clean(c.String()))
+	}
+	s, err := e.app.Server(server)
+	if err != nil {
+		return err
+	}
+	e.printPlan(s.Record.Dir, p)
+	return nil
 }

@@ -51,6 +51,16 @@ func beginGiven(tx *sql.Tx, id int64, p *plan.Plan) error {
 	return nil
 }
 
+// givenOf adds to a plan the values that an entry has changed.
+func (l *Ledger) givenOf(p *plan.Plan, e Entry) error {
+	return l.each(func(rows *sql.Rows) error {
+		var g plan.Given
+		err := rows.Scan(&g.Name, &g.Was, &g.Now)
+		p.Given = append(p.Given, g)
+		return err
+	}, `SELECT name, was, now FROM entry_given WHERE entry = ? ORDER BY rowid`, e.id)
+}
+
 // givenBack adds to a plan what takes back the values that entries have changed; entries
 // come the oldest first.
 func (l *Ledger) givenBack(p *plan.Plan, entries []Entry) error {

@@ -133,6 +133,21 @@ func doneRules(tx *sql.Tx, id int64) error {
 	return nil
 }
 
+// rulesOf adds to a plan what an entry did to the rules.
+func (l *Ledger) rulesOf(p *plan.Plan, e Entry) error {
+	return l.each(func(rows *sql.Rows) error {
+		var r rule.Rule
+		var gone bool
+		err := rows.Scan(&gone, &r.Kind, &r.Mod, &r.Other, &r.Because)
+		if gone {
+			p.Unrules = append(p.Unrules, r)
+		} else {
+			p.Rules = append(p.Rules, r)
+		}
+		return err
+	}, `SELECT gone, kind, mod, other, because FROM entry_rule WHERE entry = ? ORDER BY rowid`, e.id)
+}
+
 // rulesBack adds to a plan what takes back what entries did to the rules; entries come
 // the oldest first.
 func (l *Ledger) rulesBack(p *plan.Plan, entries []Entry) error {

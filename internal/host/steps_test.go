@@ -9,7 +9,9 @@ import (
 	"syscall"
 	"testing"
 
+	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
+	"initium/internal/core/rule"
 	"initium/internal/host"
 )
 
@@ -262,5 +264,35 @@ func TestLedgerOfAnEarlierLayout(t *testing.T) {
 	}
 	if got := tree(t, dir); got != "mod/ mod/a=1 start=two\n" {
 		t.Errorf("there is %s", got)
+	}
+}
+
+// TestDid tells what an entry did: its files, what came and went, rules and values.
+func TestDid(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	l, dir := ledger(t, h), t.TempDir()
+	start := filepath.Join(dir, "start")
+	put(t, start, "one\ntwo\n", 0o644)
+	s := source{"a": "1"}
+	p := &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "mod"), "", s)}, Files: []plan.File{file(start, "one\ntwo\n", "one\nthree\n"), {Path: filepath.Join(dir, "new"), New: true, Want: []byte("n\n")}},
+		Changes: []lineup.Change{{Op: lineup.OpOff, Mod: "two"}}, Rules: []rule.Rule{{Kind: rule.Before, Mod: "a", Other: "b", Because: "so"}}, Unrules: []rule.Rule{{Kind: rule.First, Mod: "c", Because: "x"}}, Given: []plan.Given{{Name: "port", Was: "1", Now: "2"}}}
+	must(t, l.Apply(t.Context(), "s", "all", p, from(s)))
+	did, err := l.Did("s", 1)
+	must(t, err)
+	if len(did.Files) != 2 || len(did.Parts) != 1 || did.Parts[0].Mod != "mod" || did.Parts[0].New != p.Parts[0].New || len(did.Changes) != 1 || !did.Files[1].New ||
+		fmt.Sprint(did.Rules, did.Unrules, did.Given) != fmt.Sprint(p.Rules, p.Unrules, p.Given) {
+		t.Errorf("%+v", did)
+	}
+	var rows []string
+	for _, r := range did.Files[0].Rows(1) {
+		rows = append(rows, fmt.Sprintf("%s %s", r.Kind, r.Text))
+	}
+	if got := strings.Join(rows, ", "); got != "stays one, goes two, comes three" {
+		t.Errorf("rows are %s", got)
+	}
+	for _, number := range []int{0, 2, -1} {
+		if _, err := l.Did("s", number); !errors.Is(err, host.ErrNoEntry) {
+			t.Errorf("entry %d: %v", number, err)
+		}
 	}
 }

@@ -77,6 +77,37 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 	return p, nil
 }
 
+// Did is the plan of what an entry has done, as far as it can be told afterwards: its
+// files with their bytes before and after, what came and went as a whole, its rules and
+// its values. The error is ErrNoEntry when there is no such entry.
+func (l *Ledger) Did(server string, number int) (*plan.Plan, error) {
+	entries, err := l.Entries(server)
+	if err != nil {
+		return nil, err
+	}
+	at := slices.IndexFunc(entries, func(e Entry) bool { return e.Number == number && number > 0 })
+	if at < 0 {
+		return nil, fmt.Errorf("%w: %d; the newest is %d", ErrNoEntry, number, entries[len(entries)-1].Number)
+	}
+	e := entries[at]
+	p := &plan.Plan{Changes: e.Changes}
+	rows, err := l.rows(e.id)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range rows {
+		p.Files = append(p.Files, plan.File{Path: f.path, New: f.fresh, Gone: f.gone, List: f.list, Old: f.old, Want: f.new, Edits: text.EditsBetween(f.old, f.new)})
+	}
+	parts, err := l.parts(e.id)
+	if err != nil {
+		return nil, err
+	}
+	for _, part := range parts {
+		p.Parts = append(p.Parts, plan.Part{Path: part.path, Mod: part.mod, What: part.what, Old: part.old, New: part.new, Base: part.base})
+	}
+	return p, errors.Join(l.rulesOf(p, e), l.givenOf(p, e))
+}
+
 // partsBack adds the folders and files that entries put in place or took away as
 // a whole. What is there now goes into the ledger's keeping, whatever has become
 // of it meanwhile, so nothing is lost.

@@ -21,6 +21,15 @@ type ledgerView struct {
 	entries  []host.Entry // newest first
 	selected int
 	scroll   int
+	did      map[int][]planRow // what entries did, by their numbers, as far as it was asked for
+	unknown  map[int]string    // why that of others cannot be told
+}
+
+// didMsg is what an entry did.
+type didMsg struct {
+	number int
+	rows   []planRow
+	err    error
 }
 
 type ledgerMsg struct {
@@ -29,23 +38,49 @@ type ledgerMsg struct {
 }
 
 func newLedgerView(b *board, entries []host.Entry) *ledgerView {
-	l := &ledgerView{server: b.name, dir: b.look.Server.Record.Dir}
+	l := &ledgerView{server: b.name, dir: b.look.Server.Record.Dir, did: map[int][]planRow{}, unknown: map[int]string{}}
 	l.desk = b.model.desk(l)
 	l.set(entries)
 	return l
 }
 
 func (l *ledgerView) update(msg tea.Msg) tea.Cmd {
-	if msg, ok := msg.(planMsg); ok {
+	switch msg := msg.(type) {
+	case planMsg:
 		return l.openPlan(msg)
+	case didMsg:
+		l.did[msg.number] = msg.rows
+		if msg.err != nil {
+			l.unknown[msg.number] = clean(msg.err.Error())
+		}
 	}
 	return nil
 }
 
+// shown asks what the selected entry did.
+func (l *ledgerView) shown() tea.Cmd {
+	if l.selected >= len(l.entries) {
+		return nil
+	}
+	number := l.entries[l.selected].Number
+	if _, known := l.did[number]; known || number == 0 {
+		return nil
+	}
+	return l.ask(func() tea.Msg {
+		p, err := l.app.EntryPlan(l.server, number)
+		if err != nil {
+			return didMsg{number: number, err: err}
+		}
+		return didMsg{number: number, rows: planRows(l.dir, p, 1)}
+	})
+}
+
+func (l *ledgerView) again() tea.Cmd { return nil }
+
 func (l *ledgerView) key(k string) tea.Cmd {
 	if by := l.moved(k, len(l.entries)); by != 0 {
 		l.step(by)
-		return nil
+		return l.shown()
 	}
 	if k == "esc" {
 		return l.desk.back()
@@ -77,7 +112,7 @@ func (l *ledgerView) help() []helpList {
 func (l *ledgerView) draw(c *canvas, y, _ int) {
 	l.drawEntries(c, y, l.boardHeight())
 	c.rule(y + l.boardHeight())
-	l.drawStory(c, y+l.boardHeight()+1, l.storyHeight(), l.dir)
+	l.drawStory(c, y+l.boardHeight()+1, l.storyHeight())
 }
 
 func (l *ledgerView) set(entries []host.Entry) {
@@ -85,7 +120,7 @@ func (l *ledgerView) set(entries []host.Entry) {
 	for i := len(entries) - 1; i >= 0; i-- {
 		l.entries = append(l.entries, entries[i])
 	}
-	l.selected = min(l.selected, len(l.entries)-1)
+	l.selected = max(min(l.selected, len(l.entries)-1), 0)
 }
 
 func (l *ledgerView) step(by int) { l.selected = max(min(l.selected+by, len(l.entries)-1), 0) }
@@ -136,28 +171,38 @@ func (l *ledgerView) drawEntries(c *canvas, y, h int) {
 	}
 }
 
-// drawStory tells which files the selected entry changed.
-func (l *ledgerView) drawStory(c *canvas, y, h int, dir string) {
+// drawStory tells what the selected entry changed, line by line as far as there is room.
+func (l *ledgerView) drawStory(c *canvas, y, h int) {
 	if l.selected >= len(l.entries) {
 		return
 	}
 	e := l.entries[l.selected]
-	title := fmt.Sprintf("Entry %d", e.Number)
 	if e.Number == 0 {
-		title = "Entry 0, as Initium found the server"
+		c.put(2, y, "Entry 0, as Initium found the server", inkTitle)
+		return
 	}
-	c.put(2, y, title, inkTitle)
-	for i, change := range e.Changes {
-		if i+1 < h-1 {
-			c.putWithin(4, y+1+i, c.w-5, change.String(), inkText)
+	x := c.put(2, y, fmt.Sprintf("Entry %d", e.Number), inkTitle)
+	rows, known := l.did[e.Number]
+	switch why := l.unknown[e.Number]; {
+	case why != "":
+		c.putWithin(2, y+1, c.w-3, "What it did cannot be told: "+why, inkBad)
+		return
+	case known && len(rows) == 0:
+		c.put(x+3, y, "changed no file", inkDim)
+	case !known:
+		files := make([]string, len(e.Files))
+		for i, f := range e.Files {
+			files[i] = clean(strings.TrimPrefix(f, l.dir+"/"))
 		}
+		c.putWithin(x+3, y, c.w-x-4, strings.Join(files, ", "), inkDim)
 	}
-	files := make([]string, len(e.Files))
-	for i, f := range e.Files {
-		files[i] = clean(strings.TrimPrefix(f, dir+"/"))
+	room := h - 1
+	if more := len(rows) - room; more > 0 {
+		room--
+		c.put(6, y+h-1, fmt.Sprintf("… and %s; initium ledger %s %d", count(more+1, "line more", "lines more"), l.server, e.Number), inkDim)
 	}
-	if len(files) > 0 {
-		c.putWithin(2, y+min(len(e.Changes), max(h-2, 0))+1, c.w-3, "changed "+strings.Join(files, ", "), inkDim)
+	for i, r := range rows[:min(len(rows), max(room, 0))] {
+		r.draw(c, y+1+i)
 	}
 }
 

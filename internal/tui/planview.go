@@ -19,7 +19,6 @@ type planView struct {
 	runs   bool // the server, while the plan is looked at
 
 	why   string
-	dir   string
 	plan  *plan.Plan
 	rows  []planRow
 	first int
@@ -36,14 +35,19 @@ type planRow struct {
 
 func newPlanView(m *model, b *board, msg planMsg) *planView {
 	p, dir := msg.plan, b.look.Server.Record.Dir
-	v := &planView{server: b.name, runs: b.look.Running, why: msg.why, dir: dir, plan: p, back: msg.back}
+	v := &planView{server: b.name, runs: b.look.Running, why: msg.why, plan: p, back: msg.back, rows: planRows(dir, p, 3)}
 	v.desk = m.desk(v)
+	return v
+}
+
+// planRows are the rows of a plan, with so many lines around each that changes.
+func planRows(dir string, p *plan.Plan, around int) (rows []planRow) {
 	for i := range p.Parts {
-		v.part(&p.Parts[i])
+		rows = append(rows, partRows(dir, &p.Parts[i])...)
 	}
-	for i, f := range p.Files {
-		if i > 0 || len(v.rows) > 0 {
-			v.rows = append(v.rows, planRow{})
+	for _, f := range p.Files {
+		if len(rows) > 0 {
+			rows = append(rows, planRow{})
 		}
 		name := strings.TrimPrefix(f.Path, dir+"/")
 		switch {
@@ -54,41 +58,41 @@ func newPlanView(m *model, b *board, msg planMsg) *planView {
 		case f.List:
 			name += " (what is in the folder)"
 		}
-		v.rows = append(v.rows, planRow{file: clean(name)})
-		for _, r := range f.Rows(3) {
-			v.rows = append(v.rows, planRow{row: r})
+		rows = append(rows, planRow{file: clean(name)})
+		for _, r := range f.Rows(around) {
+			rows = append(rows, planRow{row: r})
 		}
 	}
 	for i, g := range p.Given {
 		if i == 0 {
-			v.rows = append(v.rows, planRow{}, planRow{file: "values of the server", about: count(len(p.Given), "value changes", "values change")})
+			rows = append(rows, planRow{}, planRow{file: "values of the server", about: count(len(p.Given), "value changes", "values change")})
 		}
 		was, now := g.Shown()
 		if g.Was != "" {
-			v.rows = append(v.rows, planRow{word: "goes", row: plan.Row{Kind: plan.Goes, Text: clean(g.Name + " = " + was)}})
+			rows = append(rows, planRow{word: "goes", row: plan.Row{Kind: plan.Goes, Text: clean(g.Name + " = " + was)}})
 		}
 		if g.Now != "" {
-			v.rows = append(v.rows, planRow{word: "comes", row: plan.Row{Kind: plan.Comes, Text: clean(g.Name + " = " + now)}})
+			rows = append(rows, planRow{word: "comes", row: plan.Row{Kind: plan.Comes, Text: clean(g.Name + " = " + now)}})
 		}
 	}
-	v.rules("is written down", plan.Comes, p.Rules)
-	v.rules("is taken back", plan.Goes, p.Unrules)
-	return v
+	rows = append(rows, ruleRows("is written down", plan.Comes, p.Rules)...)
+	return append(rows, ruleRows("is taken back", plan.Goes, p.Unrules)...)
 }
 
-// rules tells which rules come or go with the plan.
-func (v *planView) rules(word string, kind plan.RowKind, rules []rule.Rule) {
+// ruleRows tell which rules come or go with a plan.
+func ruleRows(word string, kind plan.RowKind, rules []rule.Rule) (rows []planRow) {
 	for i, r := range rules {
 		if i == 0 {
-			v.rows = append(v.rows, planRow{}, planRow{file: "your rules", about: count(len(rules), "rule", "rules") + " " + word})
+			rows = append(rows, planRow{}, planRow{file: "your rules", about: count(len(rules), "rule", "rules") + " " + word})
 		}
-		v.rows = append(v.rows, planRow{word: map[plan.RowKind]string{plan.Comes: "comes", plan.Goes: "goes"}[kind], row: plan.Row{Kind: kind, Text: r.String()}})
+		rows = append(rows, planRow{word: map[plan.RowKind]string{plan.Comes: "comes", plan.Goes: "goes"}[kind], row: plan.Row{Kind: kind, Text: r.String()}})
 	}
+	return rows
 }
 
-// part tells what becomes of a folder or file as a whole.
-func (v *planView) part(p *plan.Part) {
-	v.rows = append(v.rows, planRow{file: clean(strings.TrimPrefix(p.Path, v.dir+"/")), about: p.Title() + ", " + p.String()})
+// partRows tell what becomes of a folder or file as a whole.
+func partRows(dir string, p *plan.Part) []planRow {
+	rows := []planRow{{file: clean(strings.TrimPrefix(p.Path, dir+"/")), about: p.Title() + ", " + p.String()}}
 	for _, n := range p.Notes {
 		row := planRow{word: string(n.Kind), row: plan.Row{Kind: plan.Comes, Text: clean(n.Rel)}}
 		switch n.Kind {
@@ -100,8 +104,9 @@ func (v *planView) part(p *plan.Part) {
 		if n.Why != "" {
 			row.row.Text += "  (" + clean(n.Why) + ")"
 		}
-		v.rows = append(v.rows, row)
+		rows = append(rows, row)
 	}
+	return rows
 }
 
 type appliedMsg struct {
@@ -210,7 +215,7 @@ func (v *planView) draw(c *canvas, y, h int) {
 	y, h = y+3, h-3
 	v.first = max(min(v.first, len(v.rows)-h), 0)
 	for i := v.first; i < min(v.first+h, len(v.rows)); i++ {
-		v.drawRow(c, y+i-v.first, v.rows[i])
+		v.rows[i].draw(c, y+i-v.first)
 	}
 }
 
@@ -222,7 +227,7 @@ func (v *planView) promise() string {
 	return fmt.Sprintf("Nothing is written yet. %s come, %s; the ledger keeps what they take the place of.", count(files, "file", "files"), intake.Bytes(bytes))
 }
 
-func (v *planView) drawRow(c *canvas, y int, r planRow) {
+func (r planRow) draw(c *canvas, y int) {
 	if r.file != "" {
 		x := c.putWithin(2, y, c.w-3, r.file, inkTitle)
 		c.putWithin(x+3, y, c.w-x-4, r.about, inkText)

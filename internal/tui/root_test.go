@@ -5,15 +5,18 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
 
 	"initium/internal/app"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
+	"initium/internal/host"
 )
 
 // An answer that comes in after its screen was left lands nowhere: not on the board of
@@ -260,6 +263,38 @@ func TestMouse(t *testing.T) {
 	m.Update(tea.MouseClickMsg{X: 5, Y: headHeight + 2})
 	if opened, ok := m.top().(*board); !ok || opened.name != "x" {
 		t.Error("a second click opens no board")
+	}
+}
+
+// The ledger tells what the selected entry did, once for each, and why it cannot.
+func TestLedgerTellsLines(t *testing.T) {
+	m, b := boardOn(t, 80, 24)
+	l := newLedgerView(b, []host.Entry{{Number: 0}, {Number: 1, Why: "one", Files: []string{"/srv/start"}}, {Number: 2, Why: "two", Files: []string{"/srv/other"}}})
+	m.open(l)
+	said := func() string { return ansi.Strip(m.View().Content) }
+	if cmd := l.shown(); cmd == nil || !strings.Contains(said(), "other") {
+		t.Errorf("before it is known:\n%s", said())
+	}
+	after := planRows("/srv", planOf(t), 1)
+	l.update(didMsg{number: 2, rows: after})
+	if l.shown() != nil || !strings.Contains(said(), "goes") || !strings.Contains(said(), "# berth a") {
+		t.Errorf("once it is known:\n%s", said())
+	}
+	long := slices.Repeat(after, 9)
+	l.update(didMsg{number: 2, rows: long})
+	if !strings.Contains(said(), "lines more; initium ledger") {
+		t.Errorf("of many lines:\n%s", said())
+	}
+	if l.key("down") == nil {
+		t.Error("the next entry is not asked for")
+	}
+	l.update(didMsg{number: 1, err: errors.New("it is torn")})
+	if !strings.Contains(said(), "cannot be told: it is torn") {
+		t.Errorf("when it cannot be told:\n%s", said())
+	}
+	l.key("down")
+	if !strings.Contains(said(), "as Initium found the server") {
+		t.Errorf("of the first:\n%s", said())
 	}
 }
 
