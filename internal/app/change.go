@@ -11,6 +11,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
+	"initium/internal/core/text"
 	"initium/internal/host"
 )
 
@@ -39,7 +40,7 @@ func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress fun
 		return err
 	}
 	began := time.Now()
-	err = l.Apply(ctx, name, why(p.Changes), p, a.fetch(p, progress))
+	err = l.Apply(ctx, name, why(p.Shown()), p, a.fetch(p, progress))
 	if took := time.Since(began); took > host.Slow {
 		a.Home.Log().Info("a change took long", "server", name, "took", took, "files", len(p.Files), "parts", len(p.Parts))
 	}
@@ -128,7 +129,18 @@ func (a *App) Ledger(name string) ([]host.Entry, error) {
 	if _, err := a.CatchUp(context.Background(), name); err != nil {
 		return nil, err
 	}
-	return l.Entries(name)
+	entries, err := l.Entries(name)
+	for i := range entries { // as earlier Initiums have written them too
+		e := &entries[i]
+		for k := range e.Changes {
+			c := &e.Changes[k]
+			if shown := text.MaskValue(c.Mod, c.To); c.Op == lineup.OpSet && shown != c.To {
+				e.Why = strings.ReplaceAll(e.Why, text.Clean(c.To), shown)
+				c.To = shown
+			}
+		}
+	}
+	return entries, err
 }
 
 // Forget frees the disk of what entries up to a number took away, in bytes.

@@ -1,6 +1,7 @@
 package app_test
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -159,11 +160,16 @@ func TestEntriesHideSecrets(t *testing.T) {
 	}
 	p, err := a.EntryPlan("k", 1)
 	must(t, err)
-	said := fmt.Sprint(p.Changes)
+	said := fmt.Sprint(p.Shown())
+	entries, err := a.Ledger("k")
+	must(t, err)
+	told, err := json.Marshal(entries)
+	must(t, err)
+	said += string(told)
 	for _, r := range p.Files[0].Rows(3) {
 		said += "\n" + r.Text
 	}
-	if strings.Contains(said, "hush-hush") || strings.Count(said, "set password") != 2 {
+	if strings.Contains(said, "hush-hush") || strings.Count(said, "set password") != 4 {
 		t.Errorf("it says %s", said)
 	}
 	var usage app.UsageError

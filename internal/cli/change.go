@@ -138,7 +138,7 @@ func (e *env) plan() *cobra.Command {
 			if asJSON {
 				return e.json(planJSON(args[0], p))
 			}
-			for _, c := range changes {
+			for _, c := range p.Shown() {
 				fmt.Fprintln(e.out, c)
 			}
 			if len(changes) == 0 {
@@ -210,7 +210,7 @@ type jsonEdit struct {
 }
 
 func planJSON(server string, p *plan.Plan) jsonPlan {
-	j := jsonPlan{server, p.Changes, []jsonPlanFile{}, partsJSON(p.Parts)}
+	j := jsonPlan{server, p.Shown(), []jsonPlanFile{}, partsJSON(p.Parts)}
 	if j.Changes == nil {
 		j.Changes = []lineup.Change{}
 	}
@@ -330,8 +330,8 @@ func (e *env) entry(server, typed string, asJSON bool) error {
 	if asJSON {
 		return e.json(planJSON(server, p))
 	}
-	for _, c := range p.Changes {
-		fmt.Fprintln(e.out, text.Clean(c.String()))
+	for _, c := range p.Shown() {
+		fmt.Fprintln(e.out, c)
 	}
 	s, err := e.app.Server(server)
 	if err != nil {

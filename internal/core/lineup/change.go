@@ -89,7 +89,7 @@ func (c Change) String() string {
 	case OpMatch:
 		return fmt.Sprintf("make the %s the same as the %s", c.Registration, text.Clean(c.To))
 	case OpSet:
-		return fmt.Sprintf("set %s to %s", mod, text.Clean(c.To))
+		return fmt.Sprintf("set %s to %s", mod, text.Clean(text.MaskValue(c.Mod, c.To)))
 	}
 	return strings.TrimSpace(fmt.Sprintf("%s %s %s", c.Op, mod, c.Where))
 }

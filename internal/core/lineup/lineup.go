@@ -439,6 +439,9 @@ func (l *Lineup) Place(e Entry) (file string, line, column int) {
 func (l *Lineup) Secrets() (list []string) {
 	for _, s := range l.Settings {
 		registration := l.Dialect.Registrations[l.Files[s.File].Registration].Name
+		if text.IsSecret(s.Name, s.Value) {
+			list = append(list, s.Value)
+		}
 		for _, v := range l.Dialect.Values {
 			if v.Secret && v.Name == s.Name && v.Registration == registration && !slices.Contains(v.Placeholders, s.Value) {
 				list = append(list, s.Value)

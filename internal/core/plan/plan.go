@@ -163,6 +163,22 @@ func (p *Plan) Hide(secrets []string) {
 	}
 }
 
+// Shown are the plan's changes as they may be shown: without the secrets that they set.
+func (p *Plan) Shown() []lineup.Change {
+	list := slices.Clone(p.Changes)
+	for i := range list {
+		c := &list[i]
+		if c.Op != lineup.OpSet {
+			continue
+		}
+		c.To = text.MaskValue(c.Mod, c.To)
+		for _, f := range p.Files {
+			c.To = f.Masked(c.To)
+		}
+	}
+	return list
+}
+
 // Masked hides the secrets in a part of the file that is about to be shown.
 func (f File) Masked(s string) string { return text.Mask(s, f.secrets) }
 

@@ -8,9 +8,13 @@ import (
 // hidden stands for what is not to be shown.
 const hidden = "••••••"
 
-// secretWord finds values after names that keys and passwords commonly have, and
-// passwords in connection strings.
-var secretWord = regexp.MustCompile(`(?i)((?:pass(?:word|wd|phrase)?|secret|token|api[_-]?key|private[_-]?key|licen[cs]e(?:[_-]?key)?)["']?[ \t]*[=:][ \t]*["']?)([^\s"';,]{3,})`)
+// secretNames are how the names of keys and passwords commonly end.
+const secretNames = `(?i)(?:pass(?:word|wd|phrase)?|pwd|secret|token|api[_-]?key|private[_-]?key|licen[cs]e(?:[_-]?key)?|webhook(?:[_-]?url)?|credentials?)`
+
+// secretWord finds values after such names, as far as an assignment stands between them.
+var secretWord = regexp.MustCompile(`(` + secretNames + `["']?[ \t]*[=:][ \t]*["']?)([^\s"';,]{3,})`)
+
+var secretName = regexp.MustCompile(secretNames + `$`)
 
 var connectionPassword = regexp.MustCompile(`(://[^/\s:@]*:)([^@\s/]+)(@)`)
 
@@ -32,16 +36,29 @@ func Mask(s string, secrets []string) string {
 // MaskValue hides the whole value of a name that keys and passwords commonly have, and a
 // password within any other value.
 func MaskValue(name, value string) string {
-	if value != "" && secretWord.MatchString(name+"="+hidden) {
+	if value != "" && secretName.MatchString(name) {
 		return hidden
 	}
 	return Mask(value, nil)
 }
 
+// IsSecret tells whether the value of a setting is a key or a password by the name that the
+// setting has. What is too short for one, a number or a yes or no is none.
+func IsSecret(name, value string) bool {
+	if len(value) < 4 || !secretName.MatchString(name) {
+		return false
+	}
+	switch strings.ToLower(value) {
+	case "true", "false", "none", "null":
+		return false
+	}
+	return strings.Trim(value, "0123456789.") != "" || len(value) >= 8
+}
+
 // speaksOfSecrets spares most texts the search by patterns.
 func speaksOfSecrets(s string) bool {
 	s = strings.ToLower(s)
-	for _, word := range []string{"pass", "secret", "token", "key", "licen", "://"} {
+	for _, word := range []string{"pass", "pwd", "secret", "token", "key", "licen", "webhook", "credential", "://"} {
 		if strings.Contains(s, word) {
 			return true
 		}

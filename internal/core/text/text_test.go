@@ -334,6 +334,27 @@ func TestMask(t *testing.T) {
 
 // What a document is left as after changes that meet each other, and by what lines it then
 // differs: changes that touch become one.
+// Whether a value is secret is told by the name of its setting, whatever stands between them;
+// what can be none is none.
+func TestIsSecret(t *testing.T) {
+	for set, want := range map[string]bool{
+		"password hunter2": true, "rconPassword hunter2": true, "db_pwd hunter2": true, "admin-token abcd1234": true, "discord_webhook https://x/y": true, "api_key abcd": true, "licence HS-1234": true,
+		"credentials u:pass": true, "pass 12345678": true, "pass 1234567": false, "pass abc": false, "password false": false, "secret none": false, "token 3.5": false,
+		"passengers 4000x": false, "keys abcdef": false, "title hunter2": false, "password_file /etc/x": false, "tokens abcdef": false,
+	} {
+		name, value, _ := strings.Cut(set, " ")
+		if got := text.IsSecret(name, value); got != want {
+			t.Errorf("%s: %v", set, got)
+		}
+	}
+	for set, want := range map[string]string{"password x": "••••••", "password ": "", "pwd 1": "••••••", "title a": "a", "dsn mysql://u:geheim@h": "mysql://u:••••••@h"} {
+		name, value, _ := strings.Cut(set, " ")
+		if got := text.MaskValue(name, value); got != want {
+			t.Errorf("%s shows as %q", set, got)
+		}
+	}
+}
+
 func TestDiffJoins(t *testing.T) {
 	for _, test := range []struct{ old, want, changes string }{
 		{"a\nb\nc\n", "a\nx\ny\nc\n", "1-2 1-3"}, {"a\nb\nc\n", "x\nb\ny\n", "0-1 0-1; 2-3 2-3"}, {"", "a\n", "0-0 0-1"}, {"a\n", "", "0-1 0-0"}, {"a", "a\n", "0-1 0-1"},
