@@ -31,6 +31,18 @@ func TestTakeWithItsFlags(t *testing.T) {
 			t.Errorf("%v: %d %s", args, r.status, r.err)
 		}
 	}
+	// Quietly nothing is printed but JSON, and the status tells.
+	for _, args := range [][]string{{"check", "h"}, {"survey", "h"}, {"ledger", "h"}, {"off", "h", "a"}, {"undo", "h"}} {
+		if r := h.try(append(args, "--quiet")...); r.out != "" || r.err != "" || r.status == 2 || r.status == 3 {
+			t.Errorf("%v --quiet: %d, %q, %q", args, r.status, r.out, r.err)
+		}
+	}
+	if r := h.try("survey", "h", "--quiet", "--json"); !strings.HasPrefix(r.out, "{") {
+		t.Errorf("quiet JSON is %q", r.out)
+	}
+	if r := h.try("off", "h", "nobody", "--quiet"); r.status != 2 || r.out != "" || r.err == "" {
+		t.Errorf("a quiet mistake: %d, %q, %q", r.status, r.out, r.err)
+	}
 	// What could not be carried out stands in Initium's own log too.
 	if out := h.do(0, "log", "--own"); strings.Count(out, "a command could not be carried out") != 2 || !strings.Contains(out, `command="initium take"`) {
 		t.Errorf("Initium's own log is\n%s", out)

@@ -141,6 +141,12 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 			return tui.Run(cmd.Context(), e.app, name)
 		},
 	}
+	quiet := root.PersistentFlags().Bool("quiet", false, "print nothing but errors and what is asked for as JSON; the exit status tells the rest")
+	root.PersistentPreRun = func(cmd *cobra.Command, _ []string) {
+		if asJSON := cmd.Flags().Lookup("json"); *quiet && (asJSON == nil || !asJSON.Changed) {
+			e.out = io.Discard
+		}
+	}
 	root.Version = version()
 	root.SetVersionTemplate("initium {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
