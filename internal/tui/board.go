@@ -32,6 +32,7 @@ type board struct {
 	all          []boardRow                // every mod, under its section
 	rows         []boardRow                // those that are shown
 	needs        []need
+	marks        []sign // of rows; empty until the overview is drawn
 	rails        *rails
 	longest      int // name, in bytes
 	selected     int // of rows; always one that can be chosen while there is one
@@ -263,21 +264,27 @@ func (b *board) drawRows(c *canvas, y, h int) {
 	}
 	y, h = y+1, h-1
 	b.follow(h)
-	last := min(b.scroll+h, len(b.rows))
+	last, edge := min(b.scroll+h, len(b.rows)), c.w
+	if b.overview(h) {
+		edge -= overviewWidth
+	}
 	for i := b.scroll; i < last; i++ {
-		right := c.w - 1
+		right := edge - 1
 		if i == b.scroll && b.scroll > 0 || i == last-1 && last < len(b.rows) {
 			right -= moreWidth
 		}
 		b.drawRow(c, y+i-b.scroll, i, cols, a, right)
 	}
+	if b.overview(h) {
+		b.drawOverview(c, c.w-1, y, h, last)
+	}
 	b.rails.place((cols.railWidth-1)/2, b.selected, b.scroll, last)
 	b.rails.draw(c, cols.rails, y, cols.railWidth, b.scroll, last, b.selected)
 	if b.scroll > 0 {
-		c.right(c.w, y, fmt.Sprintf(" ↑ %d more", b.scroll), inkDim)
+		c.right(edge, y, fmt.Sprintf(" ↑ %d more", b.scroll), inkDim)
 	}
 	if more := len(b.rows) - last; more > 0 {
-		c.right(c.w, y+h-1, fmt.Sprintf(" ↓ %d more", more), inkDim)
+		c.right(edge, y+h-1, fmt.Sprintf(" ↓ %d more", more), inkDim)
 	}
 }
 
@@ -298,7 +305,7 @@ func (b *board) follow(h int) {
 func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis, right int) {
 	r := b.rows[i]
 	if r.mod == nil {
-		b.drawTitle(c, y, i, cols)
+		b.drawTitle(c, y, i, cols, right)
 		a.grid(c, y)
 		return
 	}
@@ -334,7 +341,7 @@ func (b *board) drawRow(c *canvas, y, i int, cols columns, a axis, right int) {
 }
 
 // drawTitle draws the title of a section, and what is folded away under it.
-func (b *board) drawTitle(c *canvas, y, i int, cols columns) {
+func (b *board) drawTitle(c *canvas, y, i int, cols columns, right int) {
 	r := &b.rows[i]
 	if !r.chosen() {
 		c.putWithin(2, y, cols.rails-3, r.title, inkDim)
@@ -354,7 +361,7 @@ func (b *board) drawTitle(c *canvas, y, i int, cols columns) {
 			words = fmt.Sprintf("%s, and %d more", words, n-1)
 		}
 		c.put(at+2, y, mark.shape, mark.ink)
-		c.putWithin(cols.rails, y, c.w-cols.rails-1, words, mark.ink)
+		c.putWithin(cols.rails, y, right-cols.rails, words, mark.ink)
 		return
 	}
 	words := fmt.Sprintf("%d folded", r.hidden)
@@ -362,7 +369,7 @@ func (b *board) drawTitle(c *canvas, y, i int, cols columns) {
 		words += fmt.Sprintf(", %d in trouble", r.trouble)
 		k = inkBad
 	}
-	c.putWithin(cols.outcome, y, c.w-cols.outcome-1, words, k)
+	c.putWithin(cols.outcome, y, right-cols.outcome, words, k)
 }
 
 // foretellWords says in a row what is foretold. Where the server stops because of

@@ -561,3 +561,58 @@ func must(t testing.TB, err error) {
 		t.Fatal(err)
 	}
 }
+
+// The overview shows in one column where of all rows trouble, staged changes and the needs of
+// the selected one are; a click in it goes there.
+func TestOverview(t *testing.T) {
+	var script strings.Builder
+	var mods []string
+	for i := range 200 {
+		fmt.Fprintf(&script, "berth m%03d\n", i)
+		mods = append(mods, fmt.Sprintf("m%03d:", i))
+	}
+	mods[50] = "m050: m190" // comes later
+	mods[100] = "m100: m010"
+	m, b := boardOn(t, 80, 24)
+	known := look(t, script.String(), mods...)
+	known.Staged = []lineup.Change{{Op: lineup.OpOff, Mod: "m150"}}
+	b.update(lookMsg{look: known, last: proved("m000 confirmed", "m070 silent", "m199 failed")})
+	column := func() string {
+		var shapes []rune
+		for _, line := range strings.Split(ansi.Strip(m.View().Content), "\n")[headHeight+1 : headHeight+b.boardHeight()] {
+			shapes = append(shapes, []rune(line)[79])
+		}
+		return string(shapes)
+	}
+	place := func(row, h int) int { return row * h / len(b.rows) }
+	at := func(name string) int {
+		i := slices.IndexFunc(b.rows, func(r boardRow) bool { return r.mod != nil && r.mod.Name == name })
+		return place(i, b.boardHeight()-1)
+	}
+	b.seek("m100", "")
+	got := []rune(column())
+	for name, want := range map[string]rune{"m050": '!', "m150": '▷', "m199": '✕', "m070": '◌', "m010": '○', "m100": '│', "m030": '╎'} {
+		if got[at(name)] != want {
+			t.Errorf("%s is shown as %c, want %c, in %s", name, got[at(name)], want, string(got))
+		}
+	}
+	for _, name := range []string{"m050", "m199"} {
+		b.click(79, 1+at(name))
+		if mod := b.mod(); mod == nil || mod.Name != name {
+			t.Errorf("a click for %s goes to %+v", name, b.row())
+		}
+	}
+	b.click(79, 1+at("m030"))
+	if mod := b.mod(); mod == nil || at(mod.Name) != at("m030") {
+		t.Errorf("a click where there is no trouble goes to %+v", b.row())
+	}
+	b.click(20, 1)
+	if b.selected != b.scroll && b.selected != b.scroll+1 {
+		t.Errorf("a click on a row goes to row %d of those from %d on", b.selected, b.scroll)
+	}
+	// Where all rows are seen there is none.
+	_, few := boardOn(t, 80, 60)
+	if few.overview(few.boardHeight() - 1) {
+		t.Error("there is an overview of what is seen anyway")
+	}
+}

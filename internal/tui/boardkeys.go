@@ -186,8 +186,13 @@ func (b *board) wheel(by int) {
 	}
 }
 
-func (b *board) click(line int) tea.Cmd {
-	if b.look != nil && line >= 1 && line < b.boardHeight() {
+func (b *board) click(x, line int) tea.Cmd {
+	h := b.boardHeight() - 1
+	switch {
+	case b.look == nil || line < 1 || line > h:
+	case b.overview(h) && x >= b.w-overviewWidth:
+		b.jumpTo(line-1, h)
+	default:
 		b.choose(line - 1)
 	}
 	return nil

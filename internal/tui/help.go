@@ -20,6 +20,7 @@ var shapeHelp = []keyHelp{
 	{"△ ▲", "trouble in the log; trouble that is new"},
 	{"┃", "a need that points the wrong way"},
 	{"▷", "staged: shown as it will be, not written yet"},
+	{"╎ │", "all rows, and those that can be seen; a click goes there"},
 }
 
 // wideHelp is the width from which lists stand side by side.

@@ -130,7 +130,7 @@ func (v *intakeView) key(k string) tea.Cmd {
 
 func (v *intakeView) wheel(by int) { v.step(by) }
 
-func (v *intakeView) click(line int) tea.Cmd {
+func (v *intakeView) click(_, line int) tea.Cmd {
 	if at := v.scroll + line + headHeight - v.rowsAt; line+headHeight >= v.rowsAt && line < v.boardHeight() && at < len(v.rows) {
 		v.selected = at
 	}

@@ -202,7 +202,7 @@ func (b *board) unlisted(outcomes map[string]*proof.Mod) (rows []boardRow) {
 // arrange shows of all rows those that the filter lets through and that are not
 // folded away.
 func (b *board) arrange() {
-	b.rows = b.rows[:0:0]
+	b.rows, b.marks = b.rows[:0:0], nil
 	title := -1 // of rows
 	folded := false
 	for i := range b.all {

@@ -27,7 +27,7 @@ type (
 		again() tea.Cmd // it is in sight for a while
 	}
 	wheeled interface{ wheel(by int) }
-	pointed interface{ click(line int) tea.Cmd }
+	pointed interface{ click(x, line int) tea.Cmd }
 	// titled screens are about no server, and have a head of their own.
 	titled interface{ title(c *canvas) }
 )

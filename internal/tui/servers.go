@@ -118,7 +118,7 @@ func (l *serverList) openServer() tea.Cmd {
 	return l.enter(newBoard(l.model, l.seek))
 }
 
-func (l *serverList) click(line int) tea.Cmd {
+func (l *serverList) click(_, line int) tea.Cmd {
 	i := line - 1
 	if i < 0 || i >= len(l.list) {
 		return nil

@@ -163,7 +163,7 @@ func (m *model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		return m, m.key(msg.String())
 	case tea.MouseClickMsg:
 		if s, ok := m.top().(pointed); ok && m.help == 0 && m.prompt == nil {
-			return m, s.click(msg.Mouse().Y - headHeight)
+			return m, s.click(msg.Mouse().X, msg.Mouse().Y-headHeight)
 		}
 	case tea.MouseWheelMsg:
 		by := 3
