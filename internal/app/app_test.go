@@ -1,6 +1,7 @@
 package app_test
 
 import (
+	"database/sql"
 	"errors"
 	"os"
 	"path/filepath"
@@ -246,4 +247,14 @@ func must(t testing.TB, err error) {
 	if err != nil {
 		t.Fatal(err)
 	}
+}
+
+// beginAgain makes the newest entry of the ledger one that was begun and not ended.
+func beginAgain(t *testing.T, a *app.App) {
+	t.Helper()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(a.Home.Dir, "ledger.db")+"?_pragma=busy_timeout(10000)")
+	must(t, err)
+	defer db.Close()
+	_, err = db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)
+	must(t, err)
 }

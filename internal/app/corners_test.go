@@ -54,6 +54,16 @@ func TestCulpritsTogether(t *testing.T) {
 	}
 }
 
+// The evidence is told as if it came from the server itself, not from the copy.
+func TestEvidenceOfCulprits(t *testing.T) {
+	a, dir := bakery(t, "a", "b: echo \"out c: no flour in $(pwd)/mods/b\"", "c")
+	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
+	must(t, err)
+	if said := fmt.Sprint(found.Evidence, found.Reason); strings.Count(said, "no flour in "+dir+"/mods/b") < 2 || len(found.Evidence) == 0 {
+		t.Errorf("it is told: %s", said)
+	}
+}
+
 // A mod that is silent is the symptom where none has failed: the one that keeps it silent is
 // found, and no other mod's silence counts.
 func TestCulpritOfASilentMod(t *testing.T) {

@@ -155,9 +155,10 @@ ln -s now.txt logs/link.log
 // Of a server that prints nothing and writes nothing, and of one whose lines no rule fits.
 func TestHints(t *testing.T) {
 	for script, want := range map[string]string{
-		"exit 1\n":                    "it printed nothing, and nothing in its folder that looks like a log was written meanwhile",
-		"echo who knows; exit 1\n":    "no rule of the dialect oven fits a line of its log; initium teach log oven ",
-		"echo in a; echo x; exit 1\n": "",
+		": >${0%/*}/empty.log; exit 1\n": "it printed nothing, and nothing in its folder that looks like a log",
+		"exit 1\n":                       "it printed nothing, and nothing in its folder that looks like a log was written meanwhile",
+		"echo who knows; exit 1\n":       "no rule of the dialect oven fits a line of its log; initium teach log oven ",
+		"echo in a; echo x; exit 1\n":    "",
 	} {
 		a, _ := running(t, script)
 		p, err := a.Prove(t.Context(), "k", app.ProveOptions{})

@@ -136,6 +136,11 @@ func TestGivenSecrets(t *testing.T) {
 	must(t, err)
 	list, err := a.Values("k")
 	must(t, err)
+	for _, v := range list {
+		if hidden := v.Name == "admin_token" || v.Name == "level"; v.Hidden != hidden {
+			t.Errorf("%s is hidden: %v", v.Name, v.Hidden)
+		}
+	}
 	entries, err := a.Ledger("k")
 	must(t, err)
 	p, _, err := a.ReturnPlan("k", app.ReturnLast)

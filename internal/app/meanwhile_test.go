@@ -1,0 +1,202 @@
+package app_test
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"initium/internal/app"
+	"initium/internal/core/lineup"
+	"initium/internal/core/proof"
+)
+
+// A server that is being changed by another Initium is not started, nor copied for a search.
+func TestNothingStartsMeanwhile(t *testing.T) {
+	a, _ := bakery(t, "a", "b")
+	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"}); err != nil {
+		t.Fatal(err)
+	}
+	lock, err := os.OpenFile(filepath.Join(a.Home.Dir, "servers", "k", "change.lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	must(t, err)
+	defer lock.Close()
+	must(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
+	for what, do := range map[string]func() error{
+		"prove": func() error { _, err := a.Prove(t.Context(), "k", app.ProveOptions{}); return err },
+		"begin": func() error { _, err := a.Begin("k", app.ProveOptions{}); return err },
+		"search": func() error {
+			_, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
+			return err
+		},
+	} {
+		if err := do(); err == nil || !strings.Contains(err.Error(), "another Initium is changing this server") {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+}
+
+// What was done about a change that had been cut off is told once, and stands in Initium's own
+// log.
+func TestNotes(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\n", "mods/a/x": "", "mods/b/x": ""})
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"}); err != nil {
+		t.Fatal(err)
+	}
+	beginAgain(t, a)
+	if _, err := a.Server("k"); err != nil {
+		t.Fatal(err)
+	}
+	notes := a.Notes()
+	if len(notes) != 1 || !strings.Contains(notes[0], "a change that was cut off (switch b off) was completed") || len(a.Notes()) != 0 {
+		t.Errorf("it is told: %q", notes)
+	}
+	var own strings.Builder
+	must(t, a.Home.ReadLog(&own))
+	if strings.Count(own.String(), "switch b off") != 1 {
+		t.Errorf("Initium's own log: %s", own.String())
+	}
+}
+
+// Of what was done to single mods of a running server the last two hundred are kept.
+func TestReloadsAreBounded(t *testing.T) {
+	a, _ := asking(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite, "")
+	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
+	must(t, err)
+	for i := range 200 {
+		p.Reloads = append(p.Reloads, proof.Reload{Do: "unload", Mod: proof.Mod{Name: strings.Repeat("x", i%7+1)}})
+	}
+	must(t, a.Home.Start("k", p.Number).PutProof(p))
+	if _, err := a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload); err != nil {
+		t.Fatal(err)
+	}
+	kept, err := a.Home.Start("k", p.Number).Proof()
+	if err != nil || len(kept.Reloads) != 200 || kept.Reloads[199].Mod.Name != "b" || kept.Reloads[0].Mod.Name != "xx" {
+		t.Errorf("%d are kept, %v", len(kept.Reloads), err)
+	}
+	if m := kept.Reloads[199].Mod; m.Outcome != proof.Silent || !strings.Contains(m.Reason, "said nothing about it") {
+		t.Errorf("of a server without a list of its own: %+v", m)
+	}
+}
+
+// A list that breaks off does not tell that a mod is out.
+func TestUnloadByABrokenList(t *testing.T) {
+	a, _ := asking(t, "echo 'in a'; echo 'in b'; echo hot\nn=0; while read -r line; do case $line in cool) exit 0;; list) n=$((n+1)); echo '* a'; [ $n = 1 ] && echo '* b' && echo '2 in all';; esac; done\n", "list = \"list\"\nend = \"{any} in all\"\nwithin = \"400ms\"")
+	if p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways}); err != nil || p.Verdict != proof.Proved {
+		t.Fatal(p, err)
+	}
+	if m, err := a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload); err != nil || m.Outcome == proof.Confirmed {
+		t.Errorf("%+v, %v", m, err)
+	}
+}
+
+// A copy gets a port of its own also where no startup file says which the server has.
+func TestCulpritWithAPort(t *testing.T) {
+	a, dir := bakery(t, "a", "b: echo 'gave up: sunk'; exit 3", "c")
+	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
+	data, err := os.ReadFile(file)
+	must(t, err)
+	put(t, file, "[[given]]\nname = \"port\"\nkind = \"port\"\ndefault = [\"21988\"]\n"+string(data))
+	put(t, file, strings.Replace("name = \"oven\"\n[[given]]\nname = \"port\"\nkind = \"port\"\ndefault = [\"21988\"]\n"+strings.TrimPrefix(string(data), "name = \"oven\"\n"), "[recognise]", "[recognise]", 1))
+	list := filepath.Join(dir, "oven.list")
+	before, err := os.ReadFile(list)
+	must(t, err)
+	put(t, list, "# on 21988\n"+string(before))
+	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
+	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) {
+		t.Errorf("%+v, %v", found, err)
+	}
+	if got, err := os.ReadFile(list); err != nil || !strings.HasPrefix(string(got), "# on 21988\n") {
+		t.Errorf("the server's own list is %q, %v", got, err)
+	}
+}
+
+// Of which other families a source could be is told; and the files that the clean server has
+// of its own are among what comes into the same place.
+func TestOtherFamiliesAndTheServersOwn(t *testing.T) {
+	marked := strings.Replace(kiln, "path = \"{dir}/mods\"", "path = \"{dir}/mods\"\nmark = [\"x\"]", 1)
+	a, dir := world(t, map[string]string{"kiln.list": "", "kiln": "#!/bin/sh\n"})
+	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), marked)
+	put(t, filepath.Join(a.Home.DialectDir(), "stove.toml"), strings.Replace(marked, `name = "kiln"`, "name = \"stove\"\ntitle = \"Stove\"", 1))
+	put(t, filepath.Join(a.Home.DialectDir(), "a-first.toml"), "name = \"a-first\"\nnonsense = 1\n")
+	source := filepath.Join(filepath.Dir(dir), "tongs")
+	put(t, filepath.Join(source, "x"), "new")
+	inside, err := a.LookInto(t.Context(), source, "", lineup.Choices{}, nil)
+	if err != nil || inside.Found.Dialect == nil || !slices.Contains(append(inside.Also, inside.Found.Dialect.Title), "Stove") || len(inside.Also) != 1 {
+		t.Errorf("%+v, %v", inside, err)
+	}
+	list, err := a.Dialects()
+	must(t, err)
+	if !slices.IsSortedFunc(list, func(x, y app.DialectEntry) int { return strings.Compare(x.Name, y.Name) }) || list[0].Name != "a-first" || list[0].Err == nil {
+		t.Errorf("dialects are %v", list)
+	}
+	put(t, filepath.Join(dir, "elsewhere", "x"), "the server's own")
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"}); err != nil {
+		t.Fatal(err)
+	}
+	one, err := a.LookInto(t.Context(), source, "k", lineup.Choices{}, nil)
+	must(t, err)
+	one.Intake.Parts[len(one.Intake.Parts)-1].Path = filepath.Join(dir, "elsewhere")
+	shared, err := a.Overlaps("k", []*app.Inside{one, {Source: "nothing"}})
+	if err != nil || len(shared) != 1 || !shared[0].Clean || shared[0].Path != filepath.Join(dir, "elsewhere", "x") {
+		t.Errorf("%+v, %v", shared, err)
+	}
+}
+
+// What cannot be the beginning of a dialect is refused, and the operator's own folder is known
+// to it.
+func TestTeachOutside(t *testing.T) {
+	a, dir := world(t, map[string]string{"list.conf": "fire tide\n", "sub/x": ""})
+	for _, startup := range []string{"../list.conf", "..", filepath.Dir(dir)} {
+		if o, err := a.TeachServer("d", filepath.Join(dir, "sub"), startup, "tide", ""); err == nil {
+			t.Errorf("%s: %+v", startup, o)
+		}
+	}
+	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), strings.Replace(kiln, "{share}/mods", "{user_home}/mods", 1))
+	home, err := os.UserHomeDir()
+	must(t, err)
+	put(t, filepath.Join(home, "mods", "far", "x"), "")
+	put(t, filepath.Join(dir, "kiln.list"), "fire far\n")
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"}); err != nil {
+		t.Fatal(err)
+	}
+	look, err := a.Look("k")
+	must(t, err)
+	if m := look.Survey.Find("far"); m == nil || m.Path != filepath.Join(home, "mods", "far") {
+		t.Errorf("%+v", m)
+	}
+}
+
+// Starts that nobody has looked at are counted over all servers; one that has begun a moment
+// ago is left to whoever made it.
+func TestCatchUpAll(t *testing.T) {
+	a, _ := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
+	if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
+		t.Fatal(err)
+	}
+	if n := a.CatchUpAll(t.Context()); n != 0 {
+		t.Errorf("%d starts were judged that have just begun", n)
+	}
+	if _, err := a.Stop(t.Context(), "k"); err != nil {
+		t.Fatal(err)
+	}
+	if n := a.CatchUpAll(t.Context()); n != 1 {
+		t.Errorf("%d starts were judged", n)
+	}
+	if n := a.CatchUpAll(t.Context()); n != 0 {
+		t.Errorf("%d starts were judged again", n)
+	}
+	// One that could not be started is no start to be judged.
+	_, n, err := a.Home.NewStart("k")
+	must(t, err)
+	put(t, filepath.Join(string(a.Home.Start("k", n)), "exit.json"), `{"status":-1,"how":"not started","error":"x","at":"`+time.Now().Format(time.RFC3339)+`"}`)
+	put(t, filepath.Join(string(a.Home.Start("k", n)), "expected.json"), `{}`)
+	if n := a.CatchUpAll(t.Context()); n != 0 {
+		t.Errorf("%d starts were judged that never were", n)
+	}
+}
