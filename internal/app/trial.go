@@ -16,7 +16,6 @@ import (
 	"strconv"
 	"strings"
 
-	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
@@ -94,7 +93,7 @@ func (t *trial) remove() error {
 }
 
 func (t *trial) isListing(f *lineup.File) bool {
-	return t.server.Dialect.Registrations[f.Registration].Shape == dialect.ShapePresence
+	return t.server.Dialect.Registrations[f.Registration].ByPresence()
 }
 
 // movePort gives the copy another port: the setting that the dialect names, else
@@ -179,7 +178,7 @@ func (t *trial) switchable() (mods []*survey.Mod) {
 // byLine tells whether a mod is switched by changing its own registration.
 func (t *trial) byLine(m *survey.Mod) bool {
 	return m.Listed && !m.Always && !m.Group && !slices.ContainsFunc(m.Entries, func(i int) bool {
-		return t.server.Dialect.Registrations[t.whole.Lineup.Entries[i].Registration].Shape == dialect.ShapePresence
+		return t.server.Dialect.Registrations[t.whole.Lineup.Entries[i].Registration].ByPresence()
 	})
 }
 

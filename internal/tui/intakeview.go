@@ -177,7 +177,7 @@ func (v *intakeView) others() {
 	in := v.inside.Intake
 	for i := range in.Parts {
 		p := &in.Parts[i]
-		if p.What == "the mod" || len(p.Items) != 1 || p.Items[0].Rel != "" {
+		if p.What == plan.TheMod || len(p.Items) != 1 || p.Items[0].Rel != "" {
 			continue
 		}
 		row := intakeRow{left: clean(p.Items[0].From), right: v.short(p.Path), verb: "new", ink: inkGood, story: plainly(p.Title(), v.short(p.Path))}

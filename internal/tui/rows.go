@@ -78,7 +78,7 @@ func (b *board) gather() []boardRow {
 		}
 	}
 	foretoldAt := map[string]int{}
-	serverOrders := s.Dialect.Order == "server"
+	serverOrders := s.Dialect.Order == dialect.OrderServer
 	if serverOrders && b.look.Forecast != nil {
 		for i, name := range b.look.Forecast.Order {
 			foretoldAt[name] = i + 1

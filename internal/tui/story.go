@@ -130,8 +130,8 @@ func evidenceLines(m *proof.Mod) (lines []storyLine) {
 		label := fmt.Sprintf("log %d", e.Line)
 		switch {
 		case e.Line == 0:
-			label = e.Source
-		case e.Source == "console":
+			label = string(e.Source)
+		case e.Source == proof.SourceConsole:
 			label = fmt.Sprintf("reply %d", e.Line)
 		}
 		lines = append(lines, storyLine{label, e.Text, inkDim, k})

@@ -390,6 +390,10 @@ const (
 	ShapePresence Shape = "presence" // being in a folder, File; set aside under another name to be off
 )
 
+// ByPresence tells whether a mod is registered by being in a folder, not by a file that
+// names it.
+func (r *Registration) ByPresence() bool { return r.Shape == ShapePresence }
+
 // Value is a setting of the server that is worth knowing.
 type Value struct {
 	Name         string   `toml:"name"`

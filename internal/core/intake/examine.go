@@ -96,7 +96,7 @@ func listNames(d *dialect.Dialect, r *dialect.Registration) []string {
 	base := path.Base(r.File)
 	given, isGiven := strings.CutPrefix(base, "{")
 	switch {
-	case r.Shape == dialect.ShapePresence || r.Form != "":
+	case r.ByPresence() || r.Form != "":
 		return nil
 	case !isGiven:
 		return []string{base}

@@ -55,7 +55,7 @@ func Remove(name string, scene *Scene, choices lineup.Choices) *Removal {
 	r.dependents(s)
 	r.lines(s)
 	if r.Mod.Path != "" {
-		r.take(scene, r.Mod.Path, "the mod")
+		r.take(scene, r.Mod.Path, plan.TheMod)
 		r.keys(scene)
 	}
 	r.leavings(scene, choices)
@@ -94,7 +94,7 @@ func (r *Removal) lines(s *survey.Survey) {
 	if r.Mod.Registered && !r.Mod.Group {
 		presence := true
 		for _, i := range r.Mod.Entries {
-			presence = presence && s.Dialect.Registrations[s.Lineup.Entries[i].Registration].Shape == dialect.ShapePresence
+			presence = presence && s.Dialect.Registrations[s.Lineup.Entries[i].Registration].ByPresence()
 		}
 		if !presence {
 			r.Changes = append(r.Changes, lineup.Change{Op: lineup.OpUnregister, Mod: r.Mod.Name})

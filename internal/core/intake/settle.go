@@ -182,7 +182,7 @@ func (x *settler) place(m *Mod) {
 		x.problem("%s cannot be read: %v", p.Path, err)
 		return
 	}
-	part := plan.Part{Path: p.Path, Mod: m.Name, What: "the mod", Base: plan.Digest(items)}
+	part := plan.Part{Path: p.Path, Mod: m.Name, What: plan.TheMod, Base: plan.Digest(items)}
 	switch {
 	case len(there) == 1 && there[0].Folder && there[0].Rel == "":
 		part.Old, part.Items = plan.Digest(there), items // an empty folder

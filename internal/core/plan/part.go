@@ -15,12 +15,15 @@ import (
 // that something can be put into it. On the way back it goes if it is empty.
 const EmptyFolder = "folder"
 
+// TheMod is what a part is that holds a mod itself, and not what comes with it.
+const TheMod = "the mod"
+
 // Part is a folder or file that is put in its place, exchanged or taken away as a
 // whole.
 type Part struct {
 	Path string // absolute
 	Mod  string // the mod that it belongs to, "" for none
-	What string // what it is, in words: "the mod", "a key"
+	What string // what it is, in words: TheMod, "a key"
 	Old  string // the digest of what is there now, "" for nothing
 	New  string // the digest of what will be there, "" for nothing
 	Base string // the digest of the release as it came, before the operator's own files were added; "" when that is not known

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/rule"
 	"initium/internal/core/text"
@@ -81,7 +80,7 @@ func Between(before, after *lineup.Lineup) *Plan {
 		}
 		file.Edits = text.EditsBetween(file.Old, file.Want)
 		file.secrets = append(before.Secrets(), after.Secrets()...)
-		file.List = after.Dialect.Registrations[f.Registration].Shape == dialect.ShapePresence
+		file.List = after.Dialect.Registrations[f.Registration].ByPresence()
 		file.Form = after.Dialect.Registrations[f.Registration].Form
 		oldRows, okOld := before.Unfold(f.Path, decoded(file.Old))
 		wantRows, okWant := after.Unfold(f.Path, decoded(file.Want))

@@ -227,7 +227,7 @@ func (p *Planner) register(m intake.Placed, where lineup.Where) error {
 
 // byPresence tells families in which being in the folder is all.
 func byPresence(d *dialect.Dialect) bool {
-	return !slices.ContainsFunc(d.Registrations, func(r dialect.Registration) bool { return r.Shape != dialect.ShapePresence })
+	return !slices.ContainsFunc(d.Registrations, func(r dialect.Registration) bool { return !r.ByPresence() })
 }
 
 // remove takes a mod out.

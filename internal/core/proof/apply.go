@@ -17,7 +17,7 @@ func (r *Reader) closeReason(said []byte, line *Line, raw, stamp []byte) {
 	reason := text.Mask(text.Clean(string(said)), r.Secrets)
 	if t.open != nil {
 		t.open.reason = reason
-		r.witness(t.open, line, raw, stamp, sourceLog)
+		r.witness(t.open, line, raw, stamp, SourceLog)
 	}
 	if t.opener.Fatal && r.stopped == "" {
 		r.stopped = reason
@@ -49,7 +49,7 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 		rec := r.record(get("mod"))
 		rec.began, rec.hasBegun = line.At, true
 		r.thread.loading = rec
-		r.witness(rec, line, raw, stamp, sourceLog)
+		r.witness(rec, line, raw, stamp, SourceLog)
 	case dialect.MeansLoaded:
 		r.applyLoaded(reply, get, line, raw, stamp)
 	case dialect.MeansFailed, dialect.MeansNeeds, dialect.MeansMissing:
@@ -68,7 +68,7 @@ func (r *Reader) applyLoaded(reply bool, get func(string) string, line *Line, ra
 		if reply {
 			rec := r.record(name)
 			rec.listed = true
-			r.witness(rec, line, raw, stamp, sourceConsole)
+			r.witness(rec, line, raw, stamp, SourceConsole)
 			continue
 		}
 		r.anew(r.record(name))
@@ -84,7 +84,7 @@ func (r *Reader) applyLoaded(reply bool, get func(string) string, line *Line, ra
 			r.thread.loading = nil
 		}
 		rec.setLoad(get("ms"), get("s"))
-		r.witness(rec, line, raw, stamp, sourceLog)
+		r.witness(rec, line, raw, stamp, SourceLog)
 	}
 }
 
@@ -119,9 +119,9 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		if !rec.failed {
 			rec.failed, rec.ended, rec.reason, rec.own = true, line.At, reason, rule.Own
 		}
-		source := sourceLog
+		source := SourceLog
 		if r.reply(rule) {
-			source = sourceConsole
+			source = SourceConsole
 		}
 		r.witness(rec, line, raw, stamp, source)
 	}
@@ -136,15 +136,8 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 	}
 }
 
-// Where evidence comes from.
-const (
-	sourceLog     = "log"
-	sourcePath    = "path"
-	sourceConsole = "console"
-)
-
 // witness keeps a line as evidence about a mod.
-func (r *Reader) witness(rec *record, line *Line, raw, stamp []byte, source string) {
+func (r *Reader) witness(rec *record, line *Line, raw, stamp []byte, source Source) {
 	line.Mods = append(line.Mods, rec.expected.Name)
 	e := Evidence{Source: source, Line: line.Number, Time: r.time(stamp), Text: text.Mask(text.Clean(string(raw)), r.Secrets), AtMS: ms(line.At)}
 	if len(rec.evidence) == maxEvidence {

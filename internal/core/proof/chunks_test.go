@@ -171,7 +171,7 @@ func TestWhatAppears(t *testing.T) {
 	var got []string
 	for _, m := range p.Mods {
 		for _, e := range m.Evidence {
-			got = append(got, m.Name+" "+e.Source+" "+e.Text)
+			got = append(got, m.Name+" "+string(e.Source)+" "+e.Text)
 		}
 	}
 	if s := strings.Join(got, ", "); s != "c path /srv/data/c has appeared, a log loaded a in 1 ms, b log broken: b: torn" {

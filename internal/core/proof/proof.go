@@ -86,11 +86,21 @@ type Reload struct {
 	Mod Mod       `json:"mod"`
 }
 
+// Source is where evidence comes from.
+type Source string
+
+// A line of the log, a file or folder that has appeared, or a reply of the server's console.
+const (
+	SourceLog     Source = "log"
+	SourcePath    Source = "path"
+	SourceConsole Source = "console"
+)
+
 // Evidence is what an outcome rests on.
 type Evidence struct {
-	Source string  `json:"source"` // "log", "console" for a reply, or "path" for a file or folder that has appeared
-	Line   int     `json:"line"`   // from 1; 0 for what is no line
-	Time   string  `json:"time"`   // the time that the line itself states, "" if none
+	Source Source  `json:"source"`
+	Line   int     `json:"line"` // from 1; 0 for what is no line
+	Time   string  `json:"time"` // the time that the line itself states, "" if none
 	Text   string  `json:"text"`
 	AtMS   float64 `json:"at_ms"` // when it arrived, in ms from the start of the process
 
@@ -102,7 +112,7 @@ func (e *Evidence) Where() string {
 	switch {
 	case e.Line == 0:
 		return "on the disk"
-	case e.Source == sourceConsole:
+	case e.Source == SourceConsole:
 		return fmt.Sprintf("reply on the console, log line %d", e.Line)
 	}
 	return fmt.Sprintf("log line %d", e.Line)
@@ -112,7 +122,7 @@ func (e *Evidence) Where() string {
 // the log that does it, rather than what was asked besides; nil when there is none.
 func (m *Mod) Best() *Evidence {
 	for i := len(m.Evidence) - 1; i >= 0; i-- {
-		if m.Outcome != Confirmed || m.Evidence[i].Source == sourceLog {
+		if m.Outcome != Confirmed || m.Evidence[i].Source == SourceLog {
 			return &m.Evidence[i]
 		}
 	}

@@ -141,7 +141,7 @@ func (r *Reader) Appeared(mod, path string, at time.Duration) {
 		return
 	}
 	rec.loaded, rec.ended = true, at
-	rec.evidence = append(rec.evidence, Evidence{Source: sourcePath, Text: text.Clean(path) + " has appeared", AtMS: ms(at)})
+	rec.evidence = append(rec.evidence, Evidence{Source: SourcePath, Text: text.Clean(path) + " has appeared", AtMS: ms(at)})
 }
 
 // Lines is how many lines the log has so far.

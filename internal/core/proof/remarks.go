@@ -234,7 +234,7 @@ func (r *Reader) Explain(p *Proof) {
 		if best >= 0 {
 			n := &remarks[best]
 			m.Reason = fmt.Sprintf("%s (it sounds like trouble with it, %s; nothing says that it loaded)", r.telling(best), n.Sure.words())
-			m.Evidence = append(m.Evidence, Evidence{Source: sourceLog, Line: n.Line, Text: n.Text, More: n.More, AtMS: ms(r.remarks[best].at)})
+			m.Evidence = append(m.Evidence, Evidence{Source: SourceLog, Line: n.Line, Text: n.Text, More: n.More, AtMS: ms(r.remarks[best].at)})
 		}
 	}
 	if last := len(remarks) - 1; p.Exit != nil && r.stopped == "" && last >= 0 && p.Hint == "" {
