@@ -94,7 +94,7 @@ func (e *env) printFindings(look *app.Look) {
 	dir := look.Server.Record.Dir
 	var unregistered []string
 	for _, f := range look.Findings {
-		if f.Code == "not-registered" {
+		if f.Code == check.CodeNotRegistered {
 			unregistered = append(unregistered, f.Mod)
 		}
 	}
@@ -106,7 +106,7 @@ func (e *env) printFindings(look *app.Look) {
 			accepted++
 			continue
 		}
-		if many && f.Code == "not-registered" {
+		if many && f.Code == check.CodeNotRegistered {
 			continue
 		}
 		where := short(dir, f.File)

@@ -29,6 +29,12 @@ const (
 	Note    Severity = "note"
 )
 
+// Codes that are asked for by name; explain.go lists all.
+const (
+	CodeNotRegistered      = "not-registered"
+	CodeSettingPlaceholder = "setting-placeholder"
+)
+
 // Finding is one thing that check has to say. Its strings are safe to show.
 type Finding struct {
 	Code     string          `json:"code"`

@@ -74,7 +74,7 @@ var fileExplained = []Explanation{
 
 var settingExplained = []Explanation{
 	{"setting-missing", "A setting that the server cannot do without is not set.", "A line about a missing key, or a server that does less than it should.", "Give it its value."},
-	{"setting-placeholder", "A setting still holds the value of the template: the commonest reason for a first start that fails.", "A line about a key that is not valid.", "Give it its value."},
+	{CodeSettingPlaceholder, "A setting still holds the value of the template: the commonest reason for a first start that fails.", "A line about a key that is not valid.", "Give it its value."},
 	{"setting-template", "A value looks like the words of a template, such as \"change me\".", "It depends on the setting.", "Give it its value, or accept it if it is meant so."},
 	{"setting-refused", "A setting has a value that it cannot have.", "A line about the value, or the server's own choice instead of yours, without a word.", "Choose one that the finding names."},
 	{"setting-names-nothing", "A setting names a file, such as a map, that is not there.", "\"Not found\", and often a stop.", "Choose one that is there."},
@@ -86,7 +86,7 @@ var settingExplained = []Explanation{
 }
 
 var modExplained = []Explanation{
-	{"not-registered", "A mod is there and nothing registers it.", "Nothing, or that it loads anyway.", "Register it if it is wanted."},
+	{CodeNotRegistered, "A mod is there and nothing registers it.", "Nothing, or that it loads anyway.", "Register it if it is wanted."},
 	{"loads-anyway", "A mod is switched off but loads because of the folder that it is in.", "It loads.", "Move its folder elsewhere."},
 	{"mod-missing", "A registered mod is not there.", "\"Not found\", \"could not be found\"; few servers stop.", "Take the mod in, or correct the name: the finding names one that is nearly the same."},
 	{"mod-case", "A registered name differs from the mod's in capitals.", "\"Not found\" on this machine, and none on another where capitals do not matter.", "Plan the remedy: it writes the exact name."},

@@ -20,10 +20,10 @@ func (c *checker) mod(m *survey.Mod) {
 	}
 	switch {
 	case !m.Registered && m.Always:
-		f := c.add(c.at("not-registered", Note, m), "%s is not registered, but loads because of the folder that it is in", m.Name)
+		f := c.add(c.at(CodeNotRegistered, Note, m), "%s is not registered, but loads because of the folder that it is in", m.Name)
 		f.remedy(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
 	case !m.Registered:
-		f := c.add(c.at("not-registered", Note, m), "%s is there and not registered", m.Name)
+		f := c.add(c.at(CodeNotRegistered, Note, m), "%s is there and not registered", m.Name)
 		f.remedy(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
 	case m.Always && !m.Listed:
 		c.add(c.at("loads-anyway", Warning, m), "%s is switched off but loads all the same, because of the folder that it is in", m.Name).

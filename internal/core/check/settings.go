@@ -60,7 +60,7 @@ func (c *checker) value(v *dialect.Value) {
 	case !ok:
 		return
 	case slices.Contains(v.Placeholders, set.Value):
-		f = c.add(c.atSetting("setting-placeholder", Error, set), "%s still has the value of the template: %s", v.Name, v.About)
+		f = c.add(c.atSetting(CodeSettingPlaceholder, Error, set), "%s still has the value of the template: %s", v.Name, v.About)
 	case !c.allowed(v, set.Value):
 		f = c.add(c.atSetting("setting-refused", Error, set), "%s cannot be %s: it may be %s", v.Name, shown, mayBe(v))
 	}
@@ -163,7 +163,7 @@ var templateValue = regexp.MustCompile(`(?i)^(<[^<>]+>|\{\{.*\}\}|change[-_ ]?(m
 func (c *checker) templates() {
 	for _, s := range c.s.Lineup.Settings {
 		if !templateValue.MatchString(s.Value) || slices.ContainsFunc(c.findings, func(f Finding) bool {
-			return f.Code == "setting-placeholder" && f.Line == c.atSetting("", "", s).Line && f.File == c.s.Lineup.Files[s.File].Path
+			return f.Code == CodeSettingPlaceholder && f.Line == c.atSetting("", "", s).Line && f.File == c.s.Lineup.Files[s.File].Path
 		}) {
 			continue
 		}
