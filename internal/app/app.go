@@ -124,11 +124,15 @@ func (a *App) Dialects() ([]DialectEntry, error) {
 		entry := a.readDialect(e.Name(), data)
 		known[entry.Name] = entry
 	}
-	own, err := filepath.Glob(filepath.Join(a.Home.DialectDir(), "*.toml"))
-	if err != nil {
+	own, err := os.ReadDir(a.Home.DialectDir())
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	for _, file := range own {
+	for _, e := range own {
+		if filepath.Ext(e.Name()) != ".toml" {
+			continue
+		}
+		file := filepath.Join(a.Home.DialectDir(), e.Name())
 		entry := DialectEntry{Name: strings.TrimSuffix(filepath.Base(file), ".toml"), File: file}
 		if data, err := os.ReadFile(file); err != nil {
 			entry.Err = err

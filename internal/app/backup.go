@@ -7,16 +7,22 @@ import (
 	"slices"
 	"strings"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/host"
 )
 
-// world lists the files and folders of a server's world that are there.
-func (s *Server) world() (paths []string) {
+// world lists the files and folders of a server's world that are there; where one is a
+// link, what it leads to. The error says that one leads nowhere.
+func (s *Server) world() (paths []string, err error) {
+	plain := dialect.Vars{} // only the dialect writes patterns
+	for name, value := range s.Vars {
+		plain[name] = unmeant.Replace(value)
+	}
 	for _, pattern := range s.Dialect.World.Paths {
-		full, ok := s.Vars.Expand(pattern)
+		full, ok := plain.Expand(pattern)
 		if !ok {
 			continue
 		}
@@ -25,13 +31,20 @@ func (s *Server) world() (paths []string) {
 			continue // Parse has checked it
 		}
 		for _, h := range hits {
-			if !slices.Contains(paths, h) {
-				paths = append(paths, h)
+			real, err := filepath.EvalSymlinks(h)
+			if err != nil {
+				return nil, fmt.Errorf("find the world: %w", err)
+			}
+			if !slices.Contains(paths, real) {
+				paths = append(paths, real)
 			}
 		}
 	}
-	return paths
+	return paths, nil
 }
+
+// unmeant keeps a path from being taken for a pattern.
+var unmeant = strings.NewReplacer("*", `\*`, "?", `\?`, "[", `\[`, `\`, `\\`)
 
 // Backup writes a backup of a server's world and looks that it can be read. The
 // error says when the server runs: its world is written to then.
@@ -46,7 +59,10 @@ func (a *App) Backup(ctx context.Context, name, why string, progress func(host.P
 	if a.Home.IsRunning(name) {
 		return host.Backup{}, fmt.Errorf("%w, and writes to its world; stop it first (initium stop %s)", host.ErrRunning, name)
 	}
-	paths := s.world()
+	paths, err := s.world()
+	if err != nil {
+		return host.Backup{}, err
+	}
 	if len(paths) == 0 {
 		var looked []string
 		for _, p := range s.Dialect.World.Paths {

@@ -132,5 +132,9 @@ func (g *ground) Restore(ctx context.Context, file string) ([]plan.Part, error) 
 	if err != nil {
 		return nil, err
 	}
-	return list[i].RestoreParts(itemsOf(p), g.s.world(), l.Contents())
+	world, err := g.s.world()
+	if err != nil {
+		return nil, err
+	}
+	return list[i].RestoreParts(itemsOf(p), world, l.Contents())
 }

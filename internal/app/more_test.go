@@ -12,6 +12,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
 	"initium/internal/core/rule"
 	"initium/internal/core/teach"
 )
@@ -52,6 +53,84 @@ WantedBy=multi-user.target
 `
 	if string(got) != want {
 		t.Errorf("the unit is\n%s", got)
+	}
+}
+
+// What would become a line of its own in a unit is refused; a dollar sign means nothing in an
+// environment.
+func TestUnitsOfOddFolders(t *testing.T) {
+	for name, want := range map[string]string{"a b[?#%é": "", "a$b": "", "a\nExecStartPre=/bin/evil": "has a control character", "a\x1bb": "has a control character", `a\`: "ends in a backslash"} {
+		a, dir := world(t, nil)
+		odd := filepath.Join(dir, name)
+		put(t, filepath.Join(odd, "kiln.list"), "")
+		put(t, filepath.Join(odd, "kiln"), "#!/bin/sh\n")
+		a.Home.Dir = filepath.Join(filepath.Dir(dir), "home$x")
+		put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln)
+		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: odd, As: "k", Set: map[string]string{"level": "9"}}); err != nil {
+			t.Fatal(err)
+		}
+		unit, err := a.Unit("k")
+		if want != "" {
+			if err == nil || !strings.Contains(err.Error(), want) || strings.ContainsAny(err.Error(), "\n\x1b") {
+				t.Errorf("%q: %v\n%s", name, err, unit)
+			}
+			continue
+		}
+		if err != nil || !strings.Contains(string(unit), "\nWorkingDirectory="+strings.ReplaceAll(odd, "%", "%%")+"\n") || !strings.Contains(string(unit), "INITIUM_HOME="+a.Home.Dir+"\"\n") {
+			t.Errorf("%q: %v\n%s", name, err, unit)
+		}
+	}
+}
+
+// In a home and a folder that are called as patterns and addresses are written, everything is
+// where it belongs, and the world is found and backed up, also where a link leads to it.
+func TestOddNamesOfFolders(t *testing.T) {
+	base := t.TempDir()
+	for _, odd := range []string{"a b[?#%é", "we[ir]d", "h%41", "x*y", `b\s`} {
+		a, _ := world(t, nil)
+		a.Home.Dir = filepath.Join(base, odd, "home")
+		dir := filepath.Join(base, odd, "server")
+		put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[world]\npaths = [\"{dir}/world*\"]\n")
+		put(t, filepath.Join(dir, "kiln.list"), "fire a\n")
+		put(t, filepath.Join(dir, "kiln"), "#!/bin/sh\n")
+		put(t, filepath.Join(dir, "mods", "a", "x"), "")
+		put(t, filepath.Join(base, odd, "disk", "map"), "the map")
+		must(t, os.Symlink(filepath.Join(base, odd, "disk"), filepath.Join(dir, "world")))
+		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); err != nil {
+			t.Errorf("%s: %v", odd, err)
+		}
+		for number := 1; number <= 2; number++ {
+			if b, err := a.Backup(t.Context(), "k", "", nil); err != nil || b.Files != 1 || b.Number != number {
+				t.Errorf("%s: backup %+v, %v", odd, b, err)
+			}
+		}
+		put(t, filepath.Join(base, odd, "disk", "map"), "another")
+		list, err := a.Backups("k")
+		must(t, err)
+		if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpRestore, Source: list[0].File}); err != nil {
+			t.Errorf("%s: restore: %v", odd, err)
+		}
+		if data, err := os.ReadFile(filepath.Join(base, odd, "disk", "map")); err != nil || string(data) != "the map" {
+			t.Errorf("%s: the world is %q, %v", odd, data, err)
+		}
+		if info, err := os.Lstat(filepath.Join(dir, "world")); err != nil || info.Mode()&os.ModeSymlink == 0 {
+			t.Errorf("%s: the link is %v, %v", odd, info, err)
+		}
+		if info, err := os.Stat(filepath.Join(a.Home.Dir, "ledger.db")); err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s: the ledger is %v, %v", odd, info, err)
+		}
+		must(t, os.Remove(filepath.Join(base, odd, "disk", "map")))
+		if _, err := a.Backup(t.Context(), "k", "", nil); err == nil || !strings.Contains(err.Error(), "there is no file in the world; no backup was made") {
+			t.Errorf("%s: of nothing: %v", odd, err)
+		}
+		must(t, os.Remove(filepath.Join(base, odd, "disk")))
+		if _, err := a.Backup(t.Context(), "k", "", nil); err == nil || !strings.Contains(err.Error(), "find the world") {
+			t.Errorf("%s: of a link that leads nowhere: %v", odd, err)
+		}
+		must(t, a.Close())
 	}
 }
 

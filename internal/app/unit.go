@@ -1,10 +1,13 @@
 package app
 
 import (
+	"errors"
 	"fmt"
+	"initium/internal/core/text"
 	"os/user"
 	"strings"
 	"time"
+	"unicode"
 )
 
 // Unit writes a systemd service that runs a server under a keeper: started with the
@@ -22,39 +25,53 @@ func (a *App) Unit(name string) ([]byte, error) {
 		return nil, fmt.Errorf("find out who runs the server: %w", err)
 	}
 	patience := time.Duration(s.Dialect.Stop.Patience) + unitMargin
-	var b strings.Builder
-	p := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	p("[Unit]")
-	p("Description=%s (%s), kept by Initium", escapeUnit(name), escapeUnit(s.Dialect.Title))
-	p("After=network-online.target")
-	p("Wants=network-online.target")
-	p("StartLimitIntervalSec=10min")
-	p("StartLimitBurst=5")
-	p("")
-	p("[Service]")
-	p("Type=exec")
-	p("User=%s", escapeUnit(me.Username))
-	p("WorkingDirectory=%s", escapeUnit(s.Record.Dir))
-	p("Environment=%s", quoteUnit("INITIUM_HOME="+a.Home.Dir))
-	p("ExecStart=%s keep %s", quoteUnit(a.Exe), quoteUnit(name))
-	p("# The keeper asks the server to stop, waits and then insists; only after that does systemd.")
-	p("KillMode=mixed")
-	p("TimeoutStopSec=%d", int(patience.Seconds()))
-	p("Restart=on-failure")
-	p("RestartSec=5")
-	p("")
-	p("[Install]")
-	p("WantedBy=multi-user.target")
-	return []byte(b.String()), nil
+	u := &unitWriter{}
+	u.line("[Unit]")
+	u.line("Description=" + u.value("the name", name+" ("+s.Dialect.Title+"), kept by Initium"))
+	u.line("After=network-online.target")
+	u.line("Wants=network-online.target")
+	u.line("StartLimitIntervalSec=10min")
+	u.line("StartLimitBurst=5")
+	u.line("")
+	u.line("[Service]")
+	u.line("Type=exec")
+	u.line("User=" + u.value("the user", me.Username))
+	u.line("WorkingDirectory=" + u.value("the server's folder", s.Record.Dir))
+	u.line("Environment=" + u.quoted("Initium's home", "INITIUM_HOME="+a.Home.Dir))
+	u.line("ExecStart=" + strings.ReplaceAll(u.quoted("the program", a.Exe)+" keep "+u.quoted("the name", name), "$", "$$"))
+	u.line("# The keeper asks the server to stop, waits and then insists; only after that does systemd.")
+	u.line("KillMode=mixed")
+	u.line(fmt.Sprintf("TimeoutStopSec=%d", int(patience.Seconds())))
+	u.line("Restart=on-failure")
+	u.line("RestartSec=5")
+	u.line("")
+	u.line("[Install]")
+	u.line("WantedBy=multi-user.target")
+	return []byte(u.b.String()), u.err
+}
+
+// unitWriter writes a unit line by line; what could become a line of its own is refused.
+type unitWriter struct {
+	b   strings.Builder
+	err error
+}
+
+func (u *unitWriter) line(s string) { u.b.WriteString(s + "\n") }
+
+// value writes a value as it stands: only a percent sign has a meaning of its own there
+// (systemd.unit(5)).
+func (u *unitWriter) value(what, s string) string {
+	if strings.ContainsFunc(s, unicode.IsControl) || strings.HasSuffix(s, `\`) {
+		u.err = errors.Join(u.err, usage("%s, %s, has a control character in it or ends in a backslash; a unit of systemd cannot hold it", what, text.Clean(s)))
+		return ""
+	}
+	return strings.ReplaceAll(s, "%", "%%")
+}
+
+// quoted writes one word of a command or of an environment (systemd.syntax(7)).
+func (u *unitWriter) quoted(what, s string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(u.value(what, s)) + `"`
 }
 
 // unitMargin is how much longer than the keeper systemd waits for a stop.
 const unitMargin = 10 * time.Second
-
-// escapeUnit keeps a percent sign from being taken for a specifier.
-func escapeUnit(s string) string { return strings.ReplaceAll(s, "%", "%%") }
-
-// quoteUnit writes one word of a command or of an environment.
-func quoteUnit(s string) string {
-	return `"` + strings.NewReplacer("%", "%%", "$", "$$", `\`, `\\`, `"`, `\"`, "\n", `\n`).Replace(s) + `"`
-}

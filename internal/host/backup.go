@@ -47,13 +47,16 @@ func (h Home) backupFile(server string, number int) string {
 
 // Backups lists the backups of a server, oldest first.
 func (h Home) Backups(server string) (list []Backup, err error) {
-	names, err := filepath.Glob(filepath.Join(h.backupDir(server), "*.json"))
-	if err != nil {
+	entries, err := os.ReadDir(h.backupDir(server))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
-	for _, name := range names { // Glob sorts them
+	for _, e := range entries {
+		if filepath.Ext(e.Name()) != ".json" {
+			continue
+		}
 		var b Backup
-		if err := readJSON(name, &b); err != nil {
+		if err := readJSON(filepath.Join(h.backupDir(server), e.Name()), &b); err != nil {
 			return nil, err
 		}
 		list = append(list, b)
@@ -92,6 +95,9 @@ func (h Home) WriteBackup(ctx context.Context, server, dir, why string, paths []
 	sums, err := writeArchive(ctx, beside, &b, progress)
 	if err != nil {
 		return b, fmt.Errorf("write the backup: %w; no backup was made", err)
+	}
+	if b.Files == 0 {
+		return b, errors.New("there is no file in the world; no backup was made")
 	}
 	if err := verifyArchive(ctx, beside, sums); err != nil {
 		return b, fmt.Errorf("read the backup again: %w; no backup was made", err)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"path/filepath"
 	"time"
@@ -91,7 +92,8 @@ func (h Home) OpenLedger() (*Ledger, error) {
 		return nil, err
 	}
 	name := filepath.Join(h.Dir, "ledger.db")
-	db, err := sql.Open("sqlite", "file:"+name+"?_pragma=busy_timeout(10000)&_pragma=synchronous(full)&_txlock=immediate")
+	place := url.URL{Path: name} // a home may be called anything
+	db, err := sql.Open("sqlite", "file:"+place.EscapedPath()+"?_pragma=busy_timeout(10000)&_pragma=synchronous(full)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}

@@ -41,6 +41,9 @@ func EntryPath(raw string) (string, error) {
 			return refuse("holds a control character")
 		}
 	}
+	if text.Hides(raw) {
+		return refuse("has characters in it that cannot be seen")
+	}
 	name := strings.ReplaceAll(raw, `\`, "/")
 	if strings.HasPrefix(name, "/") {
 		return refuse("is an absolute path")

@@ -25,7 +25,7 @@ func TestEntryPath(t *testing.T) {
 		"../a": "climbs", "a/../../b": "climbs", "a/..": "climbs", `..\a`: "climbs", `a\..\..\b`: "climbs", "/etc/passwd": "absolute", `\\host\share`: "absolute",
 		`\a`: "absolute", "C:/a": "drive", `c:\a`: "drive", "Z:a": "drive", "CON": "device", "a/aux.txt": "device", "NUL": "device",
 		"com1": "device", "x/LPT9.log": "device", "nul .txt": "device", "a\x00b": "control", "a\nb": "control", "\x1b[2Jx": "control", "a\x7f": "control",
-		"a\u0085b": "control", "a\u202eb": "control", "a\u2028b": "control", "a\u2029b": "control", "C:": "drive", "\xff\xfe": "UTF-8", strings.Repeat("x", 256): "255", strings.Repeat("é", 128): "255",
+		"a\u0085b": "control", "a\u202eb": "control", "a\u2028b": "control", "a\u2029b": "control", "a\u200bb": "cannot be seen", "a\u2060b": "cannot be seen", "a\U000e0041b": "cannot be seen", "a\u00adb": "cannot be seen", "C:": "drive", "\xff\xfe": "UTF-8", strings.Repeat("x", 256): "255", strings.Repeat("é", 128): "255",
 		strings.Repeat("a/", 2001) + "b": "4000", strings.Repeat(strings.Repeat("x", 249)+"/", 16) + "x": "4000", strings.Repeat("a/", 64) + "b": "deep",
 	} {
 		if got, err := intake.EntryPath(raw); err == nil || !strings.Contains(err.Error(), word) {

@@ -56,12 +56,16 @@ func isPlain(s string) bool {
 	return true
 }
 
+// Hides tells whether a text has characters in it that change the direction of others, or
+// that cannot be seen.
+func Hides(s string) bool { return strings.ContainsFunc(s, hides) }
+
 // hides tells characters that change the direction of the text around them, or
 // that cannot be seen.
 func hides(r rune) bool {
 	switch {
 	case r >= 0x202a && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r >= 0x200b && r <= 0x200f, r == 0xfeff,
-		r == 0x2028, r == 0x2029, r == 0x00ad:
+		r == 0x2028, r == 0x2029, r == 0x00ad, r == 0x061c, r == 0x180e, r >= 0x2060 && r <= 0x2064, r >= 0xe0000 && r <= 0xe0fff:
 		return true
 	}
 	return unicode.Is(unicode.Cc, r)

@@ -147,6 +147,8 @@ func TestClean(t *testing.T) {
 		"\u2065\u2066x\u2069\u206a":                "\u2065\ufffdx\ufffd\u206a",
 		"\u200a\u200bx\u200f\u2010":                "\u200a\ufffdx\ufffd\u2010",
 		"\u00ac\u00ad\u00ae\ufeff\u00a0":           "\u00ac\ufffd\u00ae\ufffd\u00a0",
+		"a\u061cb\u180ec\u2060d\u2064e\u2065":      "a\ufffdb\ufffdc\ufffdd\ufffde\u2065",
+		"\U000dffff\U000e0000\U000e0fff\U000e1000": "\U000dffff\ufffd\ufffd\U000e1000",
 		"\x1f\x20\x7e\x7f\u0080\u009f":             "\ufffd\x20\x7e\ufffd\ufffd\ufffd",
 		"\x1b[12\x1b[31mx":                         "x",
 		"\x1b[é\x1b[~y\x1b[@z\x1b[1\x7fw":          "éyz\ufffdw",
