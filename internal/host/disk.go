@@ -1,12 +1,15 @@
 package host
 
 import (
+	"errors"
 	"io/fs"
 	"os"
 	"syscall"
 	"time"
 
 	"initium/internal/core/survey"
+
+	"golang.org/x/sys/unix"
 )
 
 // Disk is this machine's whole file system, for surveys: paths in it are absolute
@@ -30,11 +33,15 @@ func (d Disk) ReadSmall(name string, limit int64) (data []byte, err error) {
 	}
 	full := "/" + name
 	fail := func(err error) ([]byte, error) { return nil, &fs.PathError{Op: "read", Path: full, Err: err} }
-	fd, err := again(func() (int, error) {
-		return syscall.Open(full, syscall.O_RDONLY|syscall.O_CLOEXEC|syscall.O_NONBLOCK, 0)
-	})
+	fd, err := openStraight(full)
+	if errors.Is(err, unix.ELOOP) { // a link is on the way
+		var real string
+		if real, err = follow(full, false); err == nil {
+			fd, err = openStraight(real)
+		}
+	}
 	if err != nil {
-		return fail(err)
+		return fail(plainCause(err))
 	}
 	defer syscall.Close(fd)
 	var info syscall.Stat_t
@@ -62,6 +69,23 @@ func (d Disk) ReadSmall(name string, limit int64) (data []byte, err error) {
 		}
 		data = append(data, make([]byte, len(data))...) // it has grown meanwhile
 	}
+}
+
+// openStraight opens a file without going over any link. A kernel that cannot be asked for
+// that looks at the whole path first.
+func openStraight(full string) (fd int, err error) {
+	const flags = unix.O_RDONLY | unix.O_CLOEXEC | unix.O_NONBLOCK
+	fd, err = again(func() (int, error) {
+		return unix.Openat2(unix.AT_FDCWD, full, &unix.OpenHow{Flags: flags, Resolve: unix.RESOLVE_NO_SYMLINKS})
+	})
+	if !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EPERM) {
+		return fd, err
+	}
+	real, err := follow(full, false)
+	if err != nil {
+		return -1, err
+	}
+	return again(func() (int, error) { return unix.Open(real, flags|unix.O_NOFOLLOW, 0) })
 }
 
 // again repeats a call that a signal has cut off.

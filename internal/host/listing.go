@@ -15,7 +15,11 @@ import (
 // of a folder.
 func readCurrent(path string, list bool) ([]byte, error) {
 	if !list {
-		return os.ReadFile(path)
+		place, err := follow(path, false)
+		if err != nil {
+			return nil, err
+		}
+		return readPlain(place)
 	}
 	entries, err := os.ReadDir(path)
 	if err != nil {

@@ -132,6 +132,9 @@ func (l *Ledger) checkParts(server string, p *plan.Plan) error {
 		if part.Old == plan.EmptyFolder {
 			continue
 		}
+		if _, err := follow(filepath.Dir(part.Path), true); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("change %s: %w", part.Path, err)
+		}
 		items, err := l.contents.List(part.Path)
 		if err != nil {
 			return fmt.Errorf("change %s: %w", part.Path, err)

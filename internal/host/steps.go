@@ -256,14 +256,19 @@ func readPlain(name string) ([]byte, error) {
 
 // destination follows a symbolic link, which stays, to the file that is changed.
 func destination(name string) (string, error) {
-	place, err := filepath.EvalSymlinks(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		if info, err := os.Lstat(name); err == nil && info.Mode()&fs.ModeSymlink != 0 {
-			return "", fmt.Errorf("it is a link to a file that is not there")
-		}
-		return name, nil
+	place, err := follow(name, true)
+	if !errors.Is(err, fs.ErrNotExist) {
+		return place, err
 	}
-	return place, err
+	if info, err := os.Lstat(name); err == nil && info.Mode()&fs.ModeSymlink != 0 {
+		return "", fmt.Errorf("it is a link to a file that is not there")
+	}
+	if dir, err := follow(filepath.Dir(name), true); err == nil {
+		return filepath.Join(dir, filepath.Base(name)), nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	return name, nil
 }
 
 // writeBeside writes a file with the mode and owner of the one whose place it will take.
