@@ -1,10 +1,13 @@
 package app_test
 
 import (
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -12,6 +15,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
+	"initium/internal/host"
 )
 
 // A server that is being changed by another Initium is not started, nor copied for a search.
@@ -198,5 +202,54 @@ func TestCatchUpAll(t *testing.T) {
 	put(t, filepath.Join(string(a.Home.Start("k", n)), "expected.json"), `{}`)
 	if n := a.CatchUpAll(t.Context()); n != 0 {
 		t.Errorf("%d starts were judged that never were", n)
+	}
+}
+
+// Two homes that have the same folder as a server do not change it at the same time, lose no
+// change to each other, and do not start it twice.
+func TestTwoHomes(t *testing.T) {
+	a, dir := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
+	other := &app.App{Home: host.Home{Dir: filepath.Join(t.TempDir(), "home")}, Exe: a.Exe}
+	t.Cleanup(func() { other.Close() })
+	must(t, os.CopyFS(other.Home.DialectDir(), os.DirFS(a.Home.DialectDir())))
+	if _, err := other.Adopt(t.Context(), app.Adoption{Dir: dir, As: "mine"}); err != nil {
+		t.Fatal(err)
+	}
+	list := filepath.Join(dir, "oven.list")
+	var all strings.Builder
+	for i := range 40 {
+		fmt.Fprintf(&all, "bake m%02d\n", i)
+		put(t, filepath.Join(dir, "mods", fmt.Sprintf("m%02d", i), "x"), "")
+	}
+	put(t, list, all.String())
+	var wait sync.WaitGroup
+	for parity, one := range []struct {
+		a    *app.App
+		name string
+	}{{a, "k"}, {other, "mine"}} {
+		wait.Go(func() {
+			for i := parity; i < 40; i += 2 {
+				for {
+					_, err := one.a.Change(t.Context(), one.name, nil, lineup.Change{Op: lineup.OpOff, Mod: fmt.Sprintf("m%02d", i)})
+					if err == nil {
+						break
+					}
+					if !errors.Is(err, host.ErrStale) && !errors.Is(err, host.ErrBusy) {
+						t.Error(err)
+						return
+					}
+				}
+			}
+		})
+	}
+	wait.Wait()
+	if data, err := os.ReadFile(list); err != nil || string(data) != strings.ReplaceAll(all.String(), "bake", "# bake") {
+		t.Errorf("%v, the list is\n%s", err, data)
+	}
+	if p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways}); err != nil || !p.Ready {
+		t.Fatal(p, err)
+	}
+	if _, err := other.Prove(t.Context(), "mine", app.ProveOptions{}); !errors.Is(err, host.ErrRunning) || !strings.Contains(err.Error(), "which was not started from here") {
+		t.Errorf("a second start: %v", err)
 	}
 }

@@ -150,6 +150,9 @@ func (a *App) prepare(look *Look, opt ProveOptions) (dir host.StartDir, number i
 	if err != nil {
 		return "", 0, err
 	}
+	if pid := host.RunningIn(spec.Dir, spec.Command); pid > 0 {
+		return "", 0, fmt.Errorf("start %s: %w in %s, as process %d, which was not started from here; two on the same data would ruin it", name, host.ErrRunning, spec.Dir, pid)
+	}
 	if a.Exe != "" {
 		spec.Note = []string{a.Exe, "note"}
 	}

@@ -128,22 +128,56 @@ const (
 )
 
 // lock keeps other Initiums from changing the same server.
-func (l *Ledger) lock(server string, wait time.Duration) (*os.File, error) {
+func (l *Ledger) lock(server string, wait time.Duration) (held locks, err error) {
 	name := filepath.Join(l.home.serverDir(server), "change.lock")
 	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return nil, err
 	}
 	for end := time.Now().Add(wait); ; time.Sleep(tick) {
-		f, err := tryLock(name)
+		held, err := l.tryLocks(server, name)
 		switch {
 		case err == nil:
-			return f, nil
+			return held, nil
 		case !errors.Is(err, syscall.EWOULDBLOCK):
 			return nil, err
 		case time.Now().After(end):
 			return nil, ErrBusy
 		}
 	}
+}
+
+// locks are held together.
+type locks []*os.File
+
+// Close lets go of all of them.
+func (held locks) Close() (err error) {
+	for _, f := range held {
+		err = errors.Join(err, f.Close())
+	}
+	return err
+}
+
+// tryLocks locks a server in this home, and its folder, which other homes and users may
+// have as a server too.
+func (l *Ledger) tryLocks(server, name string) (held locks, err error) {
+	own, err := tryLock(name)
+	if err != nil {
+		return nil, err
+	}
+	held = locks{own}
+	record, err := l.home.Record(server)
+	if err != nil {
+		return held, nil // a server that is about to be adopted, or a copy
+	}
+	folder, err := os.Open(record.Dir)
+	if err != nil {
+		return held, nil // what cannot be opened is told by whatever is done next
+	}
+	err = syscall.Flock(int(folder.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	if errors.Is(err, syscall.EWOULDBLOCK) {
+		return nil, errors.Join(syscall.EWOULDBLOCK, folder.Close(), held.Close())
+	}
+	return append(held, folder), nil // there are file systems that cannot lock a folder
 }
 
 // Idle waits until nobody is changing a server; the error is ErrBusy when somebody

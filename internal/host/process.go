@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"strings"
 	"syscall"
 	"time"
 
@@ -116,6 +118,38 @@ func holders(file string) (pids []int) {
 		}
 	}
 	return pids
+}
+
+// RunningIn finds a process that runs the program of a command in a folder, whoever has
+// started it; 0 when there is none that can be seen. Of a command that is given to a shell
+// the script is the program: a shell alone may be anybody's who looks around.
+func RunningIn(dir string, command []string) (pid int) {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return 0
+	}
+	program := command[0]
+	switch filepath.Base(program) {
+	case "sh", "bash", "dash", "ash", "env":
+		if len(command) < 2 || strings.HasPrefix(command[1], "-") {
+			return 0
+		}
+		program = command[1]
+	}
+	for _, pid := range processes() {
+		if cwd, err := os.Readlink("/proc/" + strconv.Itoa(pid) + "/cwd"); err != nil || cwd != real {
+			continue
+		}
+		line, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/cmdline")
+		if err != nil {
+			continue
+		}
+		words := strings.Split(string(line), "\x00")
+		if slices.Contains(words[:min(len(words), 3)], program) { // a script comes after its interpreter
+			return pid
+		}
+	}
+	return 0
 }
 
 func signalAll(pids []int, signal syscall.Signal) {

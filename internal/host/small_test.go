@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"initium/internal/core/survey"
 	"initium/internal/host"
@@ -82,5 +84,42 @@ func TestKeyOfAHome(t *testing.T) {
 	put(t, name, "torn", 0o600)
 	if anew, err := one.Key(); err != nil || len(anew) != 32 || bytes.Equal(anew, key) {
 		t.Errorf("made anew: %x, %v", anew, err)
+	}
+}
+
+// A process is found by what it runs and where; a shell that somebody has open there is none.
+func TestRunningIn(t *testing.T) {
+	dir, other := t.TempDir(), t.TempDir()
+	script := filepath.Join(dir, "run.sh")
+	must(t, os.WriteFile(script, []byte("#!/bin/sh\nread x\n"), 0o755))
+	started := func(in string, words ...string) int {
+		cmd := exec.Command(words[0], words[1:]...)
+		cmd.Dir = in
+		stdin, err := cmd.StdinPipe()
+		must(t, errors.Join(err, cmd.Start()))
+		t.Cleanup(func() { stdin.Close(); cmd.Wait() })
+		return cmd.Process.Pid
+	}
+	started(other, script)
+	started(dir, "/bin/sh", "-c", "read x")
+	for _, command := range [][]string{{script}, {"/bin/sh"}, {"/bin/sh", "-c", "read x"}, {"/bin/sh", script}, {"/no/such"}} {
+		if pid := host.RunningIn(dir, command); pid != 0 {
+			t.Errorf("%v runs as %d", command, pid)
+		}
+	}
+	pid := started(dir, script, "x")
+	for range 500 { // until it is what it has become
+		if host.RunningIn(dir, []string{script}) == pid {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	for _, command := range [][]string{{script}, {script, "other"}, {"/bin/sh", script}} {
+		if got := host.RunningIn(dir, command); got != pid {
+			t.Errorf("%v runs as %d, not %d", command, got, pid)
+		}
+	}
+	if pid := host.RunningIn(filepath.Join(dir, "none"), []string{script}); pid != 0 {
+		t.Errorf("in a folder that is not there it runs as %d", pid)
 	}
 }
