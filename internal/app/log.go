@@ -23,7 +23,7 @@ func (a *App) ReadLog(look *Look, number int, lines func([]proof.Line) (enough b
 		mods = e.Mods
 	}
 	r := proof.NewReader(s.Dialect, s.Vars["dir"], mods, func(l proof.Line) { fresh = append(fresh, l) })
-	r.Secrets, r.Notice = look.Survey.Lineup.Secrets(), true
+	r.Secrets, r.Notice, r.Sole = look.Survey.Lineup.Secrets(), true, true
 	if dir.LogDropped() {
 		return usage("the log of start %d is not kept any more, for it was old and there were many; its proof is (initium ledger %s)", number, s.Record.Name)
 	}

@@ -264,6 +264,19 @@ func TestStartsAreKeptApart(t *testing.T) {
 	}
 }
 
+// In the log of one process a mod that loads again begins no other start: what failed stays
+// failed.
+func TestSoleStart(t *testing.T) {
+	r := proof.NewReader(talk(t), "/srv", registered("a", "b"), nil)
+	r.Sole = true
+	for _, l := range []string{"done a", "broken b:", "torn", "open on 1", "begin a", "done a"} {
+		r.Feed([]byte("10:00:00 [m] "+l+"\n"), 0)
+	}
+	if p := r.Judge(proof.End{}); r.Starts() != 1 || sum(p) != "not proved; a confirmed 0; b failed (torn)" {
+		t.Errorf("%d starts: %s", r.Starts(), sum(p))
+	}
+}
+
 func TestComparisonInWords(t *testing.T) {
 	ms := func(v float64) *float64 { return &v }
 	then := &proof.Proof{Order: []string{"a", "b", "c"}, Mods: []proof.Mod{{Name: "a", Outcome: proof.Confirmed, LoadMS: ms(100), Release: "1"}, {Name: "b", LoadMS: ms(100)}, {Name: "c"}, {Name: "gone"}}}

@@ -66,6 +66,10 @@ type Reader struct {
 	// is taken to be registered.
 	Lonely bool
 
+	// Sole says that the log is that of one process: a mod that loads a second time was
+	// loaded anew, and nothing that was said before is forgotten.
+	Sole bool
+
 	// Notice keeps lines that sound like trouble and that no rule knows; set it
 	// before the first byte is fed.
 	Notice bool
@@ -158,7 +162,7 @@ func (r *Reader) Starts() int { return r.starts + 1 }
 // anew forgets an earlier start when a mod begins to load, or has loaded, for the
 // second time after the server was ready or gave up.
 func (r *Reader) anew(rec *record) {
-	if !rec.loaded || !r.ready && r.stopped == "" {
+	if r.Sole || !rec.loaded || !r.ready && r.stopped == "" {
 		return
 	}
 	r.starts++
