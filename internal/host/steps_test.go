@@ -240,6 +240,32 @@ func TestNothingIsTakenForKept(t *testing.T) {
 	want(t, filepath.Join(mod, "a"), "edited")
 }
 
+// TestPartGoneMeanwhile: a mod that somebody has taken away after a change was cut off, before
+// its successor came, comes all the same; and on the way back over two releases nothing is
+// said to have changed that has not.
+func TestPartGoneMeanwhile(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	l, dir := ledger(t, h), t.TempDir()
+	mod, start := filepath.Join(dir, "mod"), filepath.Join(dir, "start")
+	put(t, start, "one\n", 0o644)
+	one, two := source{"a": "1"}, source{"a": "2"}
+	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, "", one)}}, from(one)))
+	items, err := l.Contents().List(mod)
+	must(t, err)
+	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, plan.Digest(items), two)}, Files: []plan.File{file(start, "one\n", "two\n")}}, from(two)))
+	if p, err := l.Return("s", 0); err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 0 {
+		t.Errorf("the way back over both: %+v, %v", p.Parts, err)
+	}
+	cutOff(t, h)
+	must(t, os.Rename(mod, filepath.Join(dir, ".initium-"+markOf(t, h)+"-p0-new")))
+	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") {
+		t.Fatalf("%q, %v", said, err)
+	}
+	if got := tree(t, dir); got != "mod/ mod/a=2 start=two\n" {
+		t.Errorf("there is %s", got)
+	}
+}
+
 // TestLedgerOfAnEarlierLayout: an entry that an earlier Initium has begun is completed by the
 // names that it had used.
 func TestLedgerOfAnEarlierLayout(t *testing.T) {

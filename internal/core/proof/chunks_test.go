@@ -141,12 +141,17 @@ func TestWhoIsMeant(t *testing.T) {
 
 // TestSame tells of each thing in which two starts can differ that it is a difference.
 func TestSame(t *testing.T) {
-	for name, c := range map[string]proof.Comparison{
+	kinds := map[string]proof.Comparison{
 		"came": {Came: []string{"x"}}, "gone": {Gone: []string{"x"}}, "releases": {Releases: make([]proof.Difference, 1)}, "outcomes": {Outcomes: make([]proof.Difference, 1)}, "moved": {Moved: []string{"x"}},
 		"remarks": {New: make([]proof.Remark, 1)}, "settings": {Settings: make([]proof.Difference, 1)}, "files": {Files: make([]proof.FileChange, 1)},
-	} {
-		if c.Same() {
-			t.Errorf("%s: it is said to be the same", name)
+	}
+	for name, c := range kinds {
+		for other, d := range kinds { // together too
+			both := proof.Comparison{Came: append(c.Came, d.Came...), Gone: append(c.Gone, d.Gone...), Releases: append(c.Releases, d.Releases...), Outcomes: append(c.Outcomes, d.Outcomes...),
+				Moved: append(c.Moved, d.Moved...), New: append(c.New, d.New...), Settings: append(c.Settings, d.Settings...), Files: append(c.Files, d.Files...)}
+			if both.Same() || c.Same() {
+				t.Errorf("%s and %s: it is said to be the same", name, other)
+			}
 		}
 	}
 	if !(&proof.Comparison{Times: make([]proof.LoadTime, 1)}).Same() {
