@@ -92,7 +92,7 @@ func TestGivenValues(t *testing.T) {
 	if len(s.Missing) != 1 || s.Missing["level"] == "" {
 		t.Errorf("missing are %v", s.Missing)
 	}
-	if _, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err == nil || !strings.Contains(err.Error(), "how hot (level): no value was given; adopt the server again with --set level=") {
+	if _, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err == nil || !strings.Contains(err.Error(), "how hot (level): no value was given; initium give k level=") {
 		t.Errorf("starting it says %v", err)
 	}
 	// What the operator says comes first, and paths are made absolute.

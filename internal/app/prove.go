@@ -348,7 +348,7 @@ func (s *Server) spec() (host.Spec, error) {
 		Patience: time.Duration(s.Dialect.Stop.Patience), Terminal: s.Dialect.Start.Terminal}
 	for _, g := range s.Dialect.Givens {
 		if problem, missing := s.Missing[g.Name]; missing {
-			return spec, fmt.Errorf("%s (%s): %s; adopt the server again with --set %s=…", g.About, g.Name, text.Clean(problem), g.Name)
+			return spec, fmt.Errorf("%s (%s): %s; initium give %s %s=…", g.About, g.Name, text.Clean(problem), s.Record.Name, g.Name)
 		}
 	}
 	var ok bool

@@ -32,7 +32,7 @@ var explanations = slices.Concat(startExplained, fileExplained, settingExplained
 
 var startExplained = []Explanation{
 	{"given-missing", "Something that the start command is made of has no value, or names what is not there: the program, a folder, a file.",
-		"The server does not start at all, or says that something was not found.", "Adopt the server again and give the value with --set."},
+		"The server does not start at all, or says that something was not found.", "Give the server that value."},
 	{"directory-missing", "The folder in which the server is started does not exist.",
 		"Nothing: the program never runs.", "Adopt the server with the folder that it is in now."},
 	{"start-file-missing", "The start command hands over a file that is not there, seen from the working directory. Program, directory and file are only right together.",

@@ -27,7 +27,7 @@ func (c *checker) start() {
 				what = "no value was given"
 			}
 			c.add(Finding{Code: "given-missing", Severity: Error}, "%s (%s): %s", g.About, g.Name, what).
-				Remedy = fmt.Sprintf("adopt the server again with --set %s=…", g.Name)
+				Remedy = fmt.Sprintf("give the server's value %s", g.Name)
 			c.halted = true
 		}
 	}
@@ -77,7 +77,7 @@ func (c *checker) startFiles(dir string) {
 			continue
 		}
 		c.add(Finding{Code: "start-file-missing", Severity: Error, File: full}, "the start command names %s, which is not there, seen from %s", name, dir).
-			Remedy = "put the file there, or name the right one with --set when the server is adopted"
+			Remedy = "put the file there, or give the server the value that names the right one"
 		c.stops = append(c.stops, name+" is not there")
 	}
 }
