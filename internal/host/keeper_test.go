@@ -1035,3 +1035,22 @@ func TestForgottenWithItsKeeper(t *testing.T) {
 		t.Errorf("it is still there: %v", err)
 	}
 }
+
+// A keeper that is asked to end, as when the machine goes down, stops its server politely; one
+// that loses its terminal goes on.
+func TestKeeperIsAskedToEnd(t *testing.T) {
+	for _, signal := range []syscall.Signal{syscall.SIGTERM, syscall.SIGINT} {
+		k := begin(t, func(s *host.Spec) {
+			s.Command = []string{"/bin/sh", "-c", "echo up; while read -r x; do [ \"$x\" = go ] && exit 4; done"}
+			s.Console, s.Patience = "go", 20*time.Second
+		})
+		k.log("up")
+		running, err := k.dir.Running()
+		must(t, err)
+		must(t, syscall.Kill(running.Keeper, syscall.SIGHUP))
+		must(t, syscall.Kill(running.Keeper, signal))
+		if exit := k.exit(); exit.How != host.EndedStop || exit.Status != 4 || exit.Again != nil {
+			t.Errorf("%s: %+v", signal, exit)
+		}
+	}
+}
