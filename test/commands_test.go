@@ -1,6 +1,7 @@
 package test
 
 import (
+	_ "embed"
 	"fmt"
 	"os"
 	"os/exec"
@@ -9,6 +10,12 @@ import (
 	"syscall"
 	"testing"
 )
+
+//go:embed testdata/far.toml
+var far string
+
+//go:embed testdata/gate.toml
+var gate string
 
 // is asks whether a file is there.
 func is(name string) bool {
@@ -166,23 +173,7 @@ func TestForms(t *testing.T) {
 	for _, m := range []string{"oak", "elm"} {
 		write(t, filepath.Join(dir, "mods", m, "x"), "")
 	}
-	write(t, filepath.Join(o.home, "dialects/far.toml"), `name = "far"
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "mods field"
-form = "Mods"
-file = "{form}/Mods.txt"
-format = "words"
-shape = "list"
-at = "-mods={list}"
-separator = ";"
-[start]
-command = ["/bin/true"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`)
+	write(t, filepath.Join(o.home, "dialects/far.toml"), far)
 	r := o.try("adopt", dir, "--dialect", "far")
 	if r.status != 0 { // how a form's field is named is told by the documents
 		t.Fatal(r.err)
@@ -232,47 +223,7 @@ while read -r word mod; do
 done
 `)
 	must(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
-	source := `name = "gate"
-[[given]]
-name = "tag"
-optional = true
-about = "a word"
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "list"
-file = "{dir}/list"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-[start]
-command = ["{dir}/run.sh", "always"]
-extra = [["--tag", "{tag}"]]
-settle = "50ms"
-TERMINAL
-[stop]
-console = "quit"
-[[log.rule]]
-means = "ready"
-line = "open"
-[[log.rule]]
-means = "loaded"
-line = "{mod} is in"
-[console]
-load = "add {mod}"
-unload = "drop {mod}"
-reload = "again {mod}"
-end = "that is all"
-[[console.rule]]
-means = "loaded"
-line = "{mod} is in again"
-[[console.rule]]
-means = "loaded"
-line = "{mod} is in"
-[[console.rule]]
-means = "loaded"
-line = "- {mod}"
-`
+	source := gate
 	file := filepath.Join(o.home, "dialects/gate.toml")
 	write(t, file, strings.Replace(source, "TERMINAL\n", "", 1))
 	o.do(0, "adopt", dir, "--dialect", "gate")

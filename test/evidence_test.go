@@ -1,35 +1,20 @@
 package test
 
 import (
+	_ "embed"
 	"os"
 	"path/filepath"
 	"testing"
 )
 
+//go:embed testdata/quiet.toml
+var quiet string
+
 // TestPathAsEvidence has a server that says nothing of its mods. What they make at
 // their first start confirms them; at the next start nothing does.
 func TestPathAsEvidence(t *testing.T) {
 	o := newOperator(t)
-	write(t, filepath.Join(o.home, "dialects/quiet.toml"), `name = "quiet"
-[recognise]
-files = ["quiet.list"]
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "list"
-file = "{dir}/quiet.list"
-shape = "line"
-line = "use {mod}"
-[[leaves]]
-path = "{dir}/made/{mod}"
-about = "its settings"
-[start]
-command = ["{dir}/server"]
-settle = "300ms"
-[[log.rule]]
-means = "ready"
-line = "up"
-`)
+	write(t, filepath.Join(o.home, "dialects/quiet.toml"), quiet)
 	dir := filepath.Join(filepath.Dir(o.home), "quiet")
 	write(t, filepath.Join(dir, "quiet.list"), "use makes\nuse silent\n")
 	for _, name := range []string{"makes", "silent"} {

@@ -2,6 +2,7 @@ package test
 
 import (
 	"archive/zip"
+	_ "embed"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -9,6 +10,12 @@ import (
 	"sync"
 	"testing"
 )
+
+//go:embed testdata/rented.toml
+var rented string
+
+//go:embed testdata/shed.toml
+var shed string
 
 // family copies one of the demo's servers and adopts it under its folder's name.
 func family(t testing.TB, name, port string) (*operator, string) {
@@ -41,9 +48,7 @@ func packed(t testing.TB, file, manifest string) {
 	z := zip.NewWriter(f)
 	w, err := z.Create("ride.yaml")
 	must(t, err)
-	if _, err := w.Write([]byte(manifest)); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(w.Write([]byte(manifest))))
 	must(t, z.Close())
 }
 
@@ -242,24 +247,7 @@ func TestReturning(t *testing.T) {
 func TestPasteSheet(t *testing.T) {
 	o := newOperator(t)
 	dir := filepath.Join(filepath.Dir(o.home), "rented")
-	write(t, filepath.Join(o.home, "dialects/rented.toml"), `name = "rented"
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "form"
-form = "Start parameters"
-file = "{form}/start.txt"
-format = "words"
-shape = "list"
-at = "-mods={list}"
-separator = ";"
-new = '"-mods="'
-[start]
-command = ["/bin/true"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`)
+	write(t, filepath.Join(o.home, "dialects/rented.toml"), rented)
 	for _, name := range []string{"a", "salt wind", "c"} {
 		write(t, filepath.Join(dir, "mods", name, "x"), "")
 	}
@@ -287,23 +275,7 @@ line = "up"
 func TestPresence(t *testing.T) {
 	o := newOperator(t)
 	dir := filepath.Join(filepath.Dir(o.home), "shed")
-	write(t, filepath.Join(o.home, "dialects/shed.toml"), `name = "shed"
-[[place]]
-path = "{dir}/tools"
-file = "{mod}.tool"
-aside = "{mod}.tool.away"
-[[registration]]
-name = "tools"
-file = "{dir}/tools"
-shape = "presence"
-at = "{mod}.tool"
-aside = "{mod}.tool.away"
-[start]
-command = ["/bin/true"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`)
+	write(t, filepath.Join(o.home, "dialects/shed.toml"), shed)
 	for _, name := range []string{"axe.tool", "rake.tool.away", "saw.tool", "readme.txt"} {
 		write(t, filepath.Join(dir, "tools", name), name)
 	}

@@ -25,9 +25,7 @@ func zipped(t *testing.T, files map[string]string) []byte {
 	for _, name := range sortedKeys(files) {
 		f, err := w.Create(name)
 		must(t, err)
-		if _, err := f.Write([]byte(files[name])); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(f.Write([]byte(files[name]))))
 	}
 	must(t, w.Close())
 	return out.Bytes()
@@ -44,9 +42,7 @@ func tarred(t *testing.T, files map[string]string) []byte {
 			h.Typeflag, h.Mode = tar.TypeDir, 0o755
 		}
 		must(t, w.WriteHeader(h))
-		if _, err := w.Write([]byte(files[name])); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(w.Write([]byte(files[name]))))
 	}
 	must(t, w.Close())
 	must(t, z.Close())

@@ -20,9 +20,7 @@ func (h *harbour) traced(args ...string) []string {
 		h.t.Fatalf("%v: %v\n%s", args, err, out)
 	}
 	data, err := os.ReadFile(file)
-	if err != nil {
-		h.t.Fatal(err)
-	}
+	must(h.t, err)
 	var calls []string
 	begun := map[string]string{} // by thread: calls that another thread's came into
 	for _, line := range strings.Split(string(data), "\n") {

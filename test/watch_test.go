@@ -23,9 +23,7 @@ func (h *harbour) isScript(script string) {
 	h.t.Helper()
 	file := filepath.Join(h.dir, "run.sh")
 	write(h.t, file, script)
-	if err := os.Chmod(file, 0o755); err != nil {
-		h.t.Fatal(err)
-	}
+	must(h.t, os.Chmod(file, 0o755))
 	h.do(0, "adopt", h.dir, "--as", "h", "--set", "program="+file)
 }
 

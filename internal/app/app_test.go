@@ -2,6 +2,7 @@ package app_test
 
 import (
 	"database/sql"
+	_ "embed"
 	"errors"
 	"os"
 	"path/filepath"
@@ -15,45 +16,9 @@ import (
 )
 
 // kiln is a dialect with a given of every kind.
-const kiln = `name = "kiln"
-[recognise]
-files = ["kiln.list"]
-[[given]]
-name = "program"
-kind = "program"
-default = ["/no/such/kiln", "{dir}/kiln", "sh"]
-about = "the server program"
-[[given]]
-name = "share"
-kind = "folder"
-optional = true
-default = ["{dir}/share"]
-[[given]]
-name = "port"
-kind = "port"
-from = { registration = "list", key = "port" }
-default = ["9000"]
-[[given]]
-name = "level"
-about = "how hot"
-[[place]]
-path = "{dir}/mods"
-[[place]]
-path = "{share}/mods"
-[[registration]]
-name = "list"
-file = "{dir}/kiln.list"
-shape = "line"
-comment = "#"
-line = "fire {mod}"
-setting = "set {name} {value}"
-held = true
-[start]
-command = ["{program}", "--port", "{port}"]
-[[log.rule]]
-means = "ready"
-line = "hot"
-`
+//
+//go:embed testdata/kiln.toml
+var kiln string
 
 // world makes an App with a home of its own and the kiln's dialect, and a server
 // folder with files.
@@ -81,9 +46,7 @@ func put(t *testing.T, name, data string) {
 
 func TestGivenValues(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "set port 9100\n", "kiln": "#!/bin/sh\n"})
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	s, err := a.Server("k")
 	must(t, err)
 	if s.Vars["program"] != filepath.Join(dir, "kiln") || s.Vars["port"] != "9100" || s.Vars["share"] != "" {
@@ -98,9 +61,7 @@ func TestGivenValues(t *testing.T) {
 	// What the operator says comes first, and paths are made absolute.
 	t.Chdir(dir)
 	put(t, filepath.Join(dir, "elsewhere", "x"), "")
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: ".", As: "k", Set: map[string]string{"share": "elsewhere", "port": "77", "level": "9"}}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: ".", As: "k", Set: map[string]string{"share": "elsewhere", "port": "77", "level": "9"}})))
 	if s, err = a.Server("k"); err != nil || s.Vars["share"] != filepath.Join(dir, "elsewhere") || s.Vars["port"] != "77" || len(s.Missing) != 0 {
 		t.Errorf("values are %v, %v, missing %v", s.Vars, err, s.Missing)
 	}
@@ -148,12 +109,8 @@ func TestRecognising(t *testing.T) {
 
 func TestLookingAhead(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire gone\n", "mods/a/x": "", "mods/b/x": ""})
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := a.Stage(t.Context(), "k", lineup.Change{Op: lineup.OpOff, Mod: "gone"}, lineup.Change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	must(t, second(a.Stage(t.Context(), "k", lineup.Change{Op: lineup.OpOff, Mod: "gone"}, lineup.Change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}})))
 	codes := func(l *app.Look) string {
 		var words []string
 		for _, f := range l.Findings {
@@ -183,9 +140,7 @@ func TestHeldFiles(t *testing.T) {
 	exe, err := os.Executable()
 	must(t, err)
 	a.Exe = exe
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}})))
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
 	if err != nil || !p.Ready {
 		t.Fatalf("the start gives %+v, %v", p, err)
@@ -193,9 +148,7 @@ func TestHeldFiles(t *testing.T) {
 	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); !errors.Is(err, host.ErrRunning) {
 		t.Errorf("changing a held file under a running server gives %v", err)
 	}
-	if _, err := a.Stop(t.Context(), "k"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Stop(t.Context(), "k")))
 	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); err != nil {
 		t.Errorf("afterwards: %v", err)
 	}
@@ -221,9 +174,7 @@ func TestMain(m *testing.M) {
 
 func TestChangedSince(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\n#fire c\nfire b\n", "mods/a/x": "", "mods/b/x": "", "mods/c/x": ""})
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	s, err := a.Survey("k")
 	must(t, err)
 	for _, test := range []struct {
@@ -258,3 +209,6 @@ func beginAgain(t *testing.T, a *app.App) {
 	_, err = db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)
 	must(t, err)
 }
+
+// second is the error of a call whose value nobody needs.
+func second[T any](_ T, err error) error { return err }

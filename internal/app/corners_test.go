@@ -154,9 +154,7 @@ func TestLogFiles(t *testing.T) {
 func TestAgedMods(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "", "kiln": "#!/bin/sh\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), strings.Replace(kiln, "path = \"{dir}/mods\"", "path = \"{dir}/mods\"\nmark = [\"x\"]", 1))
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	for year, want := range map[int]bool{1980: false, 1981: true, time.Now().Year() + 1: false} {
 		name := filepath.Join(filepath.Dir(dir), fmt.Sprint(year, ".zip"))
 		f, err := os.Create(name)

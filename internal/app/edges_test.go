@@ -64,9 +64,7 @@ func TestVersions(t *testing.T) {
 		}
 		a, dir := world(t, all)
 		put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[manifest]]\nfile = \"need.json\"\nformat = \"json\"\nserver = \"fits\"\nversions = \"comparators\"\n[[build]]\nof = \"server\"\n"+build)
-		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1", "program": "/bin/sh"}}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1", "program": "/bin/sh"}})))
 		look, err := a.Look("k")
 		must(t, err)
 		for _, f := range look.Findings {
@@ -101,14 +99,10 @@ func TestVersions(t *testing.T) {
 func TestVersionIsAskedOnce(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "", "asks": "", "kiln": "#!/bin/sh\n", "v.sh": "#!/bin/sh\necho x >>asks\necho 'kiln 6.6'\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[build]]\nof = \"server\"\ncommand = [\"{dir}/v.sh\"]\n")
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	asks := func() int {
 		for range 3 {
-			if _, err := a.Look("k"); err != nil {
-				t.Fatal(err)
-			}
+			must(t, second(a.Look("k")))
 		}
 		data, err := os.ReadFile(filepath.Join(dir, "asks"))
 		must(t, err)
@@ -186,9 +180,7 @@ func TestLessonsOfStarts(t *testing.T) {
 		return strings.Join(words, ", ")
 	}
 	prove := func() {
-		if _, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(a.Prove(t.Context(), "k", app.ProveOptions{})))
 	}
 	all := "a confirmed loads, b confirmed loads, c confirmed loads"
 	if got := foretold(); got != all {
@@ -250,9 +242,7 @@ func TestOldestFirst(t *testing.T) {
 func TestOwed(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\nfire c\nfire d\nset password hush-hush-hush\n", "mods/a/x": "", "mods/b/x": "", "mods/c/x": "", "mods/d/x": "", "log": "a burns\nb melts\nc melts, hush-hush-hush\nd hides\nhot\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[log.rule]]\nmeans = \"loaded\"\nline = \"{mod} burns\"\n[[log.rule]]\nmeans = \"ignore\"\nline = \"d hides\"\n[[value]]\nname = \"password\"\nregistration = \"list\"\nsecret = true\n")
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln", Set: map[string]string{"level": "1", "program": "/bin/sh"}}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln", Set: map[string]string{"level": "1", "program": "/bin/sh"}})))
 	l, err := a.Teach("kiln", filepath.Join(dir, "log"), "k", nil)
 	must(t, err)
 	taught, err := l.Propose(teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "b melts", Mod: "b"}}})

@@ -2,6 +2,7 @@ package app_test
 
 import (
 	"context"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -16,36 +17,9 @@ import (
 )
 
 // oven is a dialect whose server is a script in its folder.
-const oven = `name = "oven"
-[recognise]
-files = ["oven.list"]
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "list"
-file = "{dir}/oven.list"
-shape = "line"
-comment = "#"
-line = "bake {mod}"
-[start]
-command = ["{dir}/run.sh"]
-settle = "100ms"
-[stop]
-console = "cool"
-patience = "5s"
-[console]
-unload = "out {mod}"
-LIST
-[[console.rule]]
-means = "loaded"
-line = "* {mod}"
-[[log.rule]]
-means = "loaded"
-line = "in {mod}"
-[[log.rule]]
-means = "ready"
-line = "hot"
-`
+//
+//go:embed testdata/oven.toml
+var oven string
 
 // running is a server that can be started: a script says what it does.
 func running(t *testing.T, script string) (*app.App, string) { return asking(t, script, "") }
@@ -61,9 +35,7 @@ func asking(t *testing.T, script, list string) (*app.App, string) {
 	exe, err := os.Executable()
 	must(t, err)
 	a.Exe = exe
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	t.Cleanup(func() { a.StopAll(func(name string) { a.Stop(context.Background(), name) }) })
 	return a, dir
 }
@@ -96,9 +68,7 @@ const polite = "while read -r line; do [ \"$line\" = cool ] && exit 0; echo \"he
 // A start is watched by many and judged once; one who comes later sees all of it.
 func TestFollow(t *testing.T) {
 	a, _ := running(t, "echo 'in a'; sleep 0.3; echo 'in b'; echo hot\n"+polite)
-	if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Begin("k", app.ProveOptions{})))
 	if _, err := a.Begin("k", app.ProveOptions{}); err == nil || !strings.Contains(err.Error(), "running") {
 		t.Errorf("a second start: %v", err)
 	}
@@ -141,9 +111,7 @@ func TestFollow(t *testing.T) {
 		steps(t, a, func(s app.Step) bool { exit = s.Exit; return s.Exit != nil })
 		done <- exit
 	}()
-	if _, err := a.Stop(context.Background(), "k"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Stop(context.Background(), "k")))
 	if exit := <-done; exit.How != host.EndedStop {
 		t.Errorf("the end is seen as %+v", exit)
 	}
@@ -152,9 +120,7 @@ func TestFollow(t *testing.T) {
 // A server that is never ready is judged when its time is up, and runs on.
 func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 	a, _ := running(t, "echo 'in a'\n"+polite)
-	if _, err := a.Begin("k", app.ProveOptions{Within: 300 * time.Millisecond}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Begin("k", app.ProveOptions{Within: 300 * time.Millisecond})))
 	_, judged := steps(t, a, func(s app.Step) bool { return s.Judged != nil })
 	if p := judged[0]; p.Verdict == proof.Proved || !strings.Contains(p.Reason, "within 300ms") {
 		t.Errorf("judged %+v", p)
@@ -169,9 +135,7 @@ func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 func TestNoteBeforeARestart(t *testing.T) {
 	a, dir := running(t, "cd \"${0%/*}\"; echo 'in a'; echo 'in b'; echo hot; [ -e crashed ] || { touch crashed; sleep 0.5; exit 3; }\n"+polite)
 	must(t, a.Guard("k", 2))
-	if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Begin("k", app.ProveOptions{})))
 	_, judged := steps(t, a, func(s app.Step) bool {
 		if s.Number == 1 && s.Exit != nil && s.Exit.Again != nil {
 			if err := os.WriteFile(filepath.Join(dir, "mods/b/new"), nil, 0o600); err != nil {
@@ -194,9 +158,7 @@ func TestNoteBeforeARestart(t *testing.T) {
 func TestFollowAfterTheClockWasSet(t *testing.T) {
 	for _, by := range []time.Duration{-30 * time.Hour, 30 * time.Hour} {
 		a, _ := running(t, "echo 'in a'; sleep 0.3; echo 'in b'; echo hot\n"+polite)
-		if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(a.Begin("k", app.ProveOptions{})))
 		name := filepath.Join(string(a.Home.Start("k", 1)), "run.json")
 		data, err := os.ReadFile(name)
 		must(t, err)
@@ -259,9 +221,7 @@ func TestCatchUp(t *testing.T) {
 		"at once":            {"echo 'in a'; exit 3\n", "the server stopped before it was ready, with exit status 3"},
 	} {
 		a, _ := running(t, test.script)
-		if _, err := a.Begin("k", app.ProveOptions{Stay: 100 * time.Millisecond}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(a.Begin("k", app.ProveOptions{Stay: 100 * time.Millisecond})))
 		for end := time.Now().Add(10 * time.Second); a.Home.IsRunning("k") && time.Now().Before(end); {
 			time.Sleep(20 * time.Millisecond)
 		}
@@ -320,9 +280,7 @@ func TestLateGuard(t *testing.T) {
 	} {
 		a, _ := running(t, test.script+"while read -r line; do case $line in cool) exit 0;; crash) exit 3;; esac; done\n")
 		must(t, a.Guard("k", 1))
-		if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(a.Begin("k", app.ProveOptions{})))
 		steps(t, a, func(s app.Step) bool { return s.Judged != nil })
 		must(t, a.Type("k", "crash"))
 		for end := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {

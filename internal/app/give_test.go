@@ -37,9 +37,7 @@ func TestValuesHold(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": ""})
 	adopt := func(set map[string]string) {
 		t.Helper()
-		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: set}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: set})))
 	}
 	steps := []struct {
 		do   func() error
@@ -100,15 +98,11 @@ func TestCandidate(t *testing.T) {
 	if err != nil || c.Name != "server" || c.Fit != 1 || c.Families[0] != "kiln" || len(c.Families) < 5 {
 		t.Errorf("%+v, %v", c, err)
 	}
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: t.TempDir(), As: "server", Dialect: "kiln"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: t.TempDir(), As: "server", Dialect: "kiln"})))
 	if c, err = a.Candidate(dir); err != nil || c.Name != "server-2" {
 		t.Errorf("the name is taken: %+v, %v", c, err)
 	}
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "server-2"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "server-2"})))
 	if c, err = a.Candidate(dir); err != nil || c.Name != "server-2" {
 		t.Errorf("its own name is free: %+v, %v", c, err)
 	}
@@ -157,12 +151,8 @@ func TestGivenSecrets(t *testing.T) {
 func TestEntriesHideSecrets(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "set password hush-hush-one\nfire a\n", "mods/a/x": ""})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[value]]\nname = \"password\"\nregistration = \"list\"\nsecret = true\n")
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpSet, Registration: "list", Mod: "password", To: "hush-hush-two"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}})))
+	must(t, second(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpSet, Registration: "list", Mod: "password", To: "hush-hush-two"})))
 	p, err := a.EntryPlan("k", 1)
 	must(t, err)
 	said := fmt.Sprint(p.Shown())

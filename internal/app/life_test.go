@@ -2,6 +2,7 @@ package app_test
 
 import (
 	"archive/zip"
+	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,132 +22,12 @@ import (
 )
 
 // forge is a dialect that uses much of what the language has; its server is a script.
-const forge = `name = "forge"
-title = "Forge"
-[recognise]
-files = ["forge.list"]
-[[given]]
-name = "port"
-kind = "port"
-from = { registration = "list", key = "port" }
-default = ["21987"]
-[[place]]
-path = "{dir}/mods"
-mark = ["mod.toml"]
-[[place]]
-path = "{dir}/plugs"
-mark = ["mod.toml"]
-loads = "always"
-[names]
-allowed = "a-z0-9_"
-agree = true
-[[manifest]]
-file = "mod.toml"
-format = "toml"
-name = "name"
-release = "release"
-needs = "needs"
-optional_needs = "wishes"
-conflicts = "never"
-number = "number"
-side = "side"
-server = "made_for"
-versions = "comparators"
-[[registration]]
-name = "list"
-file = "{dir}/forge.list"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-setting = "set {name} {value}"
-form = "Main list"
-held = true
-[[registration]]
-name = "side"
-file = "{dir}/side.list"
-shape = "line"
-comment = "#"
-line = "join {mod}"
-sides = ["client"]
-optional = true
-[[value]]
-name = "motto"
-registration = "list"
-told = "title"
-[[value]]
-name = "password"
-registration = "list"
-secret = true
-[[build]]
-of = "server"
-file = "{dir}/VERSION"
-line = "Forge {version}"
-[[content]]
-files = "*.plan"
-kind = "map"
-into = "{dir}/plans"
-[[leaves]]
-path = "{dir}/out/{mod}"
-about = "its ashes"
-[world]
-paths = ["{dir}/world", "{dir}/worlds/*"]
-about = "the rooms that it has built"
-[start]
-command = ["{dir}/run.sh"]
-settle = "50ms"
-within = "20s"
-[stop]
-console = "end"
-patience = "10s"
-[console]
-list = "who"
-status = "what"
-end = "{any} in all"
-within = "10s"
-reload = "again {mod}"
-unload = "drop {mod}"
-[[console.rule]]
-means = "loaded"
-line = "* {mod}"
-[[console.rule]]
-means = "told"
-line = "I am {title}"
-[[log.rule]]
-means = "loaded"
-line = "in {mod}"
-[[log.rule]]
-means = "failed"
-line = "out {mod}: {reason}"
-[[log.rule]]
-means = "needs"
-line = "{mod} wants {mods}"
-[[log.rule]]
-means = "stopped"
-line = "gave up: {reason}"
-[[log.rule]]
-means = "ready"
-line = "hot"
-`
+//
+//go:embed testdata/forge.toml
+var forge string
 
-const forgeRun = `#!/bin/sh
-echo "Forge 1.4, of which nobody speaks"
-mkdir -p out
-: >out/list
-load() {
-  if [ ! -d "$2" ]; then echo "out $1: there is no $1"
-  elif [ -f "$2/say" ]; then . "$2/say"; else echo "in $1"; echo "* $1" >>out/list; fi
-}
-while read -r word mod rest; do [ "$word" = use ] && load "$mod" "mods/$mod"; done <forge.list
-for p in plugs/*; do [ -f "$p/mod.toml" ] && load "${p##*/}" "$p"; done
-[ -f stuck ] || echo hot
-while read -r line; do case $line in
-  end) exit 0 ;;
-  who) cat out/list; echo "that is $(wc -l <out/list) in all" ;;
-  what) echo "I am $(sed -n 's/^set motto //p' forge.list)"; echo "nothing in all" ;;
-  again*) echo "out ${line#again }: burnt"; echo "that is 0 in all" ;;
-  drop*) sed -i "/^\* ${line#drop }$/d" out/list; echo done; echo "1 in all" ;;
-esac; done
-`
+//go:embed testdata/forgeRun.sh
+var forgeRun string
 
 // life tells what happens to a server, in full.
 type life struct {

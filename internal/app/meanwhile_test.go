@@ -21,9 +21,7 @@ import (
 // A server that is being changed by another Initium is not started, nor copied for a search.
 func TestNothingStartsMeanwhile(t *testing.T) {
 	a, _ := bakery(t, "a", "b")
-	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"})))
 	lock, err := os.OpenFile(filepath.Join(a.Home.Dir, "servers", "k", "change.lock"), os.O_RDWR|os.O_CREATE, 0o600)
 	must(t, err)
 	defer lock.Close()
@@ -46,16 +44,10 @@ func TestNothingStartsMeanwhile(t *testing.T) {
 // log.
 func TestNotes(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\n", "mods/a/x": "", "mods/b/x": ""})
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	must(t, second(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"})))
 	beginAgain(t, a)
-	if _, err := a.Server("k"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Server("k")))
 	notes := a.Notes()
 	if len(notes) != 1 || !strings.Contains(notes[0], "a change that was cut off (switch b off) was completed") || len(a.Notes()) != 0 {
 		t.Errorf("it is told: %q", notes)
@@ -76,9 +68,7 @@ func TestReloadsAreBounded(t *testing.T) {
 		p.Reloads = append(p.Reloads, proof.Reload{Do: "unload", Mod: proof.Mod{Name: strings.Repeat("x", i%7+1)}})
 	}
 	must(t, a.Home.Start("k", p.Number).PutProof(p))
-	if _, err := a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload)))
 	kept, err := a.Home.Start("k", p.Number).Proof()
 	if err != nil || len(kept.Reloads) != 200 || kept.Reloads[199].Mod.Name != "b" || kept.Reloads[0].Mod.Name != "xx" {
 		t.Errorf("%d are kept, %v", len(kept.Reloads), err)
@@ -140,9 +130,7 @@ func TestOtherFamiliesAndTheServersOwn(t *testing.T) {
 		t.Errorf("dialects are %v", list)
 	}
 	put(t, filepath.Join(dir, "elsewhere", "x"), "the server's own")
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"})))
 	one, err := a.LookInto(t.Context(), source, "k", lineup.Choices{}, nil)
 	must(t, err)
 	one.Intake.Parts[len(one.Intake.Parts)-1].Path = filepath.Join(dir, "elsewhere")
@@ -166,9 +154,7 @@ func TestTeachOutside(t *testing.T) {
 	must(t, err)
 	put(t, filepath.Join(home, "mods", "far", "x"), "")
 	put(t, filepath.Join(dir, "kiln.list"), "fire far\n")
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"})))
 	look, err := a.Look("k")
 	must(t, err)
 	if m := look.Survey.Find("far"); m == nil || m.Path != filepath.Join(home, "mods", "far") {
@@ -180,15 +166,11 @@ func TestTeachOutside(t *testing.T) {
 // ago is left to whoever made it.
 func TestCatchUpAll(t *testing.T) {
 	a, _ := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
-	if _, err := a.Begin("k", app.ProveOptions{}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Begin("k", app.ProveOptions{})))
 	if n := a.CatchUpAll(t.Context()); n != 0 {
 		t.Errorf("%d starts were judged that have just begun", n)
 	}
-	if _, err := a.Stop(t.Context(), "k"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(a.Stop(t.Context(), "k")))
 	if n := a.CatchUpAll(t.Context()); n != 1 {
 		t.Errorf("%d starts were judged", n)
 	}
@@ -212,9 +194,7 @@ func TestTwoHomes(t *testing.T) {
 	other := &app.App{Home: host.Home{Dir: filepath.Join(t.TempDir(), "home")}, Exe: a.Exe}
 	t.Cleanup(func() { other.Close() })
 	must(t, os.CopyFS(other.Home.DialectDir(), os.DirFS(a.Home.DialectDir())))
-	if _, err := other.Adopt(t.Context(), app.Adoption{Dir: dir, As: "mine"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(other.Adopt(t.Context(), app.Adoption{Dir: dir, As: "mine"})))
 	list := filepath.Join(dir, "oven.list")
 	var all strings.Builder
 	for i := range 40 {

@@ -96,9 +96,6 @@ func (h Home) WriteBackup(ctx context.Context, server, dir, why string, paths []
 	if err != nil {
 		return b, fmt.Errorf("write the backup: %w; no backup was made", err)
 	}
-	if b.Files == 0 {
-		return b, errors.New("there is no file in the world; no backup was made")
-	}
 	if err := verifyArchive(ctx, beside, sums); err != nil {
 		return b, fmt.Errorf("read the backup again: %w; no backup was made", err)
 	}

@@ -55,9 +55,7 @@ func TestGivenValues(t *testing.T) {
 		t.Fatalf("and forth: %+v, %v", back, err)
 	}
 	// As if it had ended before the entry was done.
-	if _, err := db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
 	holds(map[string]string{"level": "x"})
 	if said, err := l.Recover("s"); err != nil || said == "" {
 		t.Fatalf("%q, %v", said, err)
@@ -65,12 +63,8 @@ func TestGivenValues(t *testing.T) {
 	holds(adopted)
 	// And before anything of it was: the file stands as it stood.
 	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
-	if _, err := db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := l.Recover("s"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
+	must(t, second(l.Recover("s")))
 	holds(map[string]string{"level": "x"})
 	for g, want := range map[plan.Given]string{{Name: "n", Now: "1"}: "n is 1", {Name: "n", Was: "1"}: "n is no longer 1", {Name: "n", Was: "1", Now: "2"}: "n is 2, not 1"} {
 		if g.String() != want {

@@ -176,22 +176,16 @@ func (k *kept) exit() host.Exit {
 
 func (k *kept) say(line string) {
 	k.Helper()
-	if err := k.dir.Say(line); err != nil {
-		k.Fatal(err)
-	}
+	must(k, k.dir.Say(line))
 }
 
 // noSecond looks that no second server is started beside the one that runs.
 func (k *kept) noSecond() {
 	k.Helper()
 	exe, err := os.Executable()
-	if err != nil {
-		k.Fatal(err)
-	}
+	must(k, err)
 	second, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}})
-	if err != nil {
-		k.Fatal(err)
-	}
+	must(k, err)
 	defer second.Remove()
 	if err := second.Launch(exe); err == nil || !strings.Contains(err.Error(), "running already") {
 		k.Errorf("a second start gives %v", err)
@@ -281,9 +275,7 @@ func TestKeeperOfABackgroundServer(t *testing.T) {
 	if _, ended := k.dir.Exit(); ended {
 		t.Error("it is said to have ended")
 	}
-	if _, err := k.home.StopServer(context.Background(), "s"); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(k.home.StopServer(context.Background(), "s")))
 	if exit := k.exit(); exit.How != host.EndedStop {
 		t.Errorf("it ended %+v", exit)
 	}
@@ -527,9 +519,7 @@ func TestFlood(t *testing.T) {
 	late := &kept{T: t, home: k.home}
 	late.follow(k.dir)
 	check("one that comes later", late.log("the flood is over\n"))
-	if _, err := k.dir.Stop(context.Background()); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(k.dir.Stop(context.Background())))
 	k.exit()
 	packed, _ := filepath.Glob(filepath.Join(string(k.dir), "log.*.zst"))
 	plain, _ := filepath.Glob(filepath.Join(string(k.dir), "log.0????"))
@@ -539,18 +529,14 @@ func TestFlood(t *testing.T) {
 	whole := host.OpenLog(k.dir.Log())
 	defer whole.Close()
 	var all bytes.Buffer
-	if _, err := all.ReadFrom(whole); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(all.ReadFrom(whole)))
 	check("one who reads the whole", all.String())
 	// A piece that is not kept any more leaves its lines without text.
 	os.Remove(packed[0])
 	gap := host.OpenLog(k.dir.Log())
 	defer gap.Close()
 	all.Reset()
-	if _, err := all.ReadFrom(gap); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(all.ReadFrom(gap)))
 	if n := bytes.Count(all.Bytes(), []byte("\n")); n != lines+2 || !bytes.Contains(all.Bytes(), []byte("lines from here on are not kept any more\n\n")) {
 		t.Errorf("with a piece gone there are %d lines", n)
 	}
@@ -570,9 +556,7 @@ func TestLogFiles(t *testing.T) {
 		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|flags, 0o600)
 		must(t, err)
 		defer f.Close()
-		if _, err := f.WriteString(data); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(f.WriteString(data)))
 	}
 	write(0, "of an earlier start\n")
 	k := begin(t, func(s *host.Spec) { s.Files = []string{file, filepath.Join(dir, "later", "other.log")} })
@@ -592,9 +576,7 @@ func TestLogFiles(t *testing.T) {
 	file = filepath.Join(dir, "later", "other.log")
 	write(0, "of a folder that came later\nwithout an end")
 	k.log("of a folder that came later\n")
-	if _, err := k.dir.Stop(context.Background()); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(k.dir.Stop(context.Background())))
 	if got, want := k.log("without an end\n"), "up in harbour\nadded\nheard between\nhalf a line\nanew\nturned\nof a folder that came later\nwithout an end\n"; got != want {
 		t.Errorf("the log is %q, want %q", got, want)
 	}
@@ -622,9 +604,7 @@ func TestLogFileCutOffAtTheStart(t *testing.T) {
 			})
 			if stays != "" {
 				k.log(want)
-				if _, err := k.dir.Stop(context.Background()); err != nil {
-					t.Fatal(err)
-				}
+				must(t, second(k.dir.Stop(context.Background())))
 			}
 			k.exit()
 			if got := k.log(want); got != want {

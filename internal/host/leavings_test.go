@@ -49,9 +49,7 @@ func TestNothingIsLeftBeside(t *testing.T) {
 		}
 	}
 	tidy("after the change")
-	if _, err := db.Exec(`UPDATE entry SET state = 'begun'`); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(db.Exec(`UPDATE entry SET state = 'begun'`)))
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") {
 		t.Fatalf("%q, %v", said, err)
 	}
@@ -60,9 +58,7 @@ func TestNothingIsLeftBeside(t *testing.T) {
 	for name, data := range map[string]string{"start": "a\n"} {
 		must(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o644))
 	}
-	if _, err := db.Exec(`UPDATE entry SET state = 'begun'`); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(db.Exec(`UPDATE entry SET state = 'begun'`)))
 	if said, err := l.Recover("s"); err != nil || said == "" {
 		t.Fatalf("half of it: %q, %v", said, err)
 	}

@@ -53,9 +53,7 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 		t.Errorf("after it: %s", got)
 	}
 	// As if it had been cut off right before its end: what completes it brings the rules too.
-	if _, err := db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule WHERE mod = 'b'`); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule WHERE mod = 'b'`)))
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") || rulesSaid(t, l) != both {
 		t.Errorf("recovered: %q, %v, %s", said, err, rulesSaid(t, l))
 	}
@@ -96,9 +94,7 @@ func TestRulesOfAChangeThatNeverWas(t *testing.T) {
 	p := &plan.Plan{Files: []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}}, Rules: []rule.Rule{{Kind: rule.First, Mod: "a"}}}
 	must(t, l.Apply(t.Context(), "s", "x", p, nil))
 	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
-	if _, err := db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule`); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule`)))
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "taken back") || rulesSaid(t, l) != "" {
 		t.Errorf("%q, %v, rules %s", said, err, rulesSaid(t, l))
 	}
@@ -116,9 +112,7 @@ func TestLedgerOfANewerInitium(t *testing.T) {
 	if err := db.QueryRow(`PRAGMA user_version`).Scan(&version); err != nil || version < 1 {
 		t.Errorf("version %d, %v", version, err)
 	}
-	if _, err := db.Exec(`PRAGMA user_version = 99`); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(db.Exec(`PRAGMA user_version = 99`)))
 	must(t, errors.Join(l.Close(), db.Close()))
 	name := filepath.Join(home.Dir, "ledger.db")
 	before, err := os.ReadFile(name)
@@ -133,9 +127,7 @@ func TestLedgerOfANewerInitium(t *testing.T) {
 	if db, err = sql.Open("sqlite", "file:"+name); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := db.Exec(`PRAGMA user_version = 0; DROP TABLE entry_rule`); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(db.Exec(`PRAGMA user_version = 0; DROP TABLE entry_rule`)))
 	db.Close()
 	again, err := home.OpenLedger()
 	must(t, err)

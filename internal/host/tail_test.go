@@ -125,9 +125,7 @@ func TestFollowFileThatGrewAgain(t *testing.T) {
 	file, err := os.OpenFile(f.name, os.O_WRONLY, 0)
 	must(t, err)
 	defer file.Close()
-	if _, err := file.WriteAt(data, 0); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(file.WriteAt(data, 0)))
 	f.has("10:00 short\n|" + string(data))
 }
 

@@ -347,9 +347,7 @@ func database(t *testing.T, h host.Home) *sql.DB {
 // cutOff makes the newest entry one that was begun and not ended.
 func cutOff(t *testing.T, h host.Home) {
 	t.Helper()
-	if _, err := database(t, h).Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(database(t, h).Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
 }
 
 // TestVerifiedBackup puts another archive in the place of a backup before it is read

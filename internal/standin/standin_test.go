@@ -23,23 +23,17 @@ import (
 func at(t *testing.T, files map[string]string) (port string) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer l.Close()
 	port = fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
 	t.Chdir(t.TempDir())
 	for name, data := range files {
-		if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(name), 0o755))
 		if strings.HasSuffix(name, ".ride") {
 			pack(t, name, data)
 			continue
 		}
-		if err := os.WriteFile(name, []byte(strings.ReplaceAll(data, "PORT", port)), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(name, []byte(strings.ReplaceAll(data, "PORT", port)), 0o644))
 	}
 	return port
 }
@@ -47,9 +41,7 @@ func at(t *testing.T, files map[string]string) (port string) {
 func pack(t *testing.T, name, manifest string) {
 	t.Helper()
 	f, err := os.Create(name)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer f.Close()
 	z := zip.NewWriter(f)
 	w, err := z.Create("ride.yaml")
@@ -123,12 +115,8 @@ func TestLanternMoor(t *testing.T) {
 	if strings.Contains(log, "h is nowhere") {
 		t.Error("the last item is read without its separator")
 	}
-	if err := os.MkdirAll("tables", 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile("tables/creatures.xml", []byte("<creatures><creature></creatures>"), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.MkdirAll("tables", 0o755))
+	must(t, os.WriteFile("tables/creatures.xml", []byte("<creatures><creature></creatures>"), 0o644))
 	if status, log = run(); status != 2 {
 		t.Errorf("a broken table ends with status %d:\n%s", status, log)
 	}
@@ -187,9 +175,7 @@ func TestNineOrchards(t *testing.T) {
 
 func TestPortTaken(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	defer l.Close()
 	port := fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
 	at(t, map[string]string{"harbour.start": "let licence L\nlet port " + port, "fair.json": `{"port": ` + port + `}`, "engine/VERSION": "3",
@@ -202,5 +188,12 @@ func TestPortTaken(t *testing.T) {
 		if status, log := serve("", run); status != 5 || !strings.Contains(log, "port "+port+" is taken") {
 			t.Errorf("%s ends with status %d:\n%s", name, status, log)
 		}
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

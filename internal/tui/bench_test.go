@@ -43,27 +43,17 @@ func manyMods(b *testing.B, n int) survey.Input {
 			needs = append(needs, fmt.Sprintf("%q", fmt.Sprintf("mod_%05d", r.IntN(i))))
 		}
 		folder := filepath.Join(dir, "cargo", fmt.Sprintf("mod_%05d", i))
-		if err := os.MkdirAll(folder, 0o755); err != nil {
-			b.Fatal(err)
-		}
+		must(b, os.MkdirAll(folder, 0o755))
 		bill := fmt.Sprintf("name = \"mod_%05d\"\nrelease = \"1.%d\"\nwaits_for = [%s]\n", i, i%10, strings.Join(needs, ", "))
 		for name, data := range map[string]string{"bill.toml": bill, "deck.script": "haul 5\n"} {
-			if err := os.WriteFile(filepath.Join(folder, name), []byte(data), 0o644); err != nil {
-				b.Fatal(err)
-			}
+			must(b, os.WriteFile(filepath.Join(folder, name), []byte(data), 0o644))
 		}
 	}
-	if err := os.WriteFile(filepath.Join(dir, "harbour.start"), []byte(script.String()), 0o644); err != nil {
-		b.Fatal(err)
-	}
+	must(b, os.WriteFile(filepath.Join(dir, "harbour.start"), []byte(script.String()), 0o644))
 	data, err := fs.ReadFile(dialects.FS, "harrow-sound.toml")
-	if err != nil {
-		b.Fatal(err)
-	}
+	must(b, err)
 	d, err := dialect.Parse("harrow-sound.toml", data)
-	if err != nil {
-		b.Fatal(err)
-	}
+	must(b, err)
 	return survey.Input{Server: "h", Dialect: d, Vars: dialect.Vars{"dir": dir, "startup": "harbour.start", "port": "1"}, FS: host.NewDisk()}
 }
 

@@ -312,9 +312,7 @@ func everyScreen(t *testing.T, m *model, b *board) map[string]screen {
 		must(t, os.WriteFile(file, []byte(data), 0o600))
 	}
 	t.Cleanup(func() { m.app.Close() })
-	if _, err := m.app.Adopt(t.Context(), app.Adoption{Dir: server, As: "h"}); err != nil {
-		t.Fatal(err)
-	}
+	must(t, second(m.app.Adopt(t.Context(), app.Adoption{Dir: server, As: "h"})))
 	inside, err := m.app.LookInto(t.Context(), source, "h", lineup.Choices{}, nil)
 	must(t, err)
 	search := &culpritView{server: "h", symptom: long, began: time.Now(), cancel: func() {}, news: newStream[culpritStep]()}
@@ -616,3 +614,6 @@ func TestOverview(t *testing.T) {
 		t.Error("there is an overview of what is seen anyway")
 	}
 }
+
+// second is the error of a call whose value nobody needs.
+func second[T any](_ T, err error) error { return err }

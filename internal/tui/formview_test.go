@@ -154,9 +154,7 @@ func TestBoardNamesTheList(t *testing.T) {
 		t.Cleanup(func() { m.app.Close() })
 		dir := filepath.Join(t.TempDir(), demo)
 		must(t, os.CopyFS(dir, os.DirFS("../../demo/"+demo)))
-		if _, err := m.app.Adopt(t.Context(), app.Adoption{Dir: dir, As: "n"}); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(m.app.Adopt(t.Context(), app.Adoption{Dir: dir, As: "n"})))
 		b := newBoard(m, "n")
 		m.open(b)
 		carry(m, b.shown())

@@ -1,6 +1,7 @@
 package check_test
 
 import (
+	_ "embed"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,79 +16,11 @@ import (
 	"initium/internal/core/survey"
 )
 
-const harbour = `name = "harbour"
-[[given]]
-name = "program"
-about = "the server program"
-[[given]]
-name = "port"
-[[place]]
-path = "{dir}/mods"
-group = "+"
-mark = ["about.toml", "main"]
-main = "main"
-[[place]]
-path = "{dir}/own"
-loads = "base"
-[[place]]
-path = "{dir}/always"
-loads = "always"
-[names]
-allowed = "a-z0-9_"
-agree = true
-[[manifest]]
-file = "about.toml"
-format = "toml"
-name = "name"
-release = "release"
-needs = "needs"
-optional_needs = "likes"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-setting = "let {name} {value}"
-include = "also {file}"
-[[value]]
-name = "licence"
-required = true
-placeholders = ["PUT-IT-HERE"]
-about = "without it the server does not open"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/harbour.toml
+var harbour string
 
-const keyed = `name = "keyed"
-order = "server"
-[[place]]
-path = "{dir}/mods"
-bundle = ["pack"]
-[[manifest]]
-file = "about.toml"
-format = "toml"
-name = "name"
-needs = "needs"
-[[registration]]
-name = "keys"
-file = "{dir}/start"
-shape = "key"
-format = "key-value"
-key = "load_{mod}"
-on = "true"
-off = "false"
-on_words = ["yes"]
-on_path = true
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/keyed.toml
+var keyed string
 
 type world map[string]string
 
@@ -109,9 +42,7 @@ func (w world) mods(list ...string) world {
 func (w world) input(t testing.TB, source string) survey.Input {
 	t.Helper()
 	d, err := dialect.Parse("test.toml", []byte(source))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	fsys := fstest.MapFS{}
 	for name, data := range w {
 		if strings.HasSuffix(name, "/") {
@@ -310,12 +241,8 @@ func BenchmarkSurveyAndCheck(b *testing.B) {
 	dir := b.TempDir()
 	for name, data := range w {
 		file := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
-			b.Fatal(err)
-		}
-		if err := os.WriteFile(file, []byte(data), 0o644); err != nil {
-			b.Fatal(err)
-		}
+		must(b, os.MkdirAll(filepath.Dir(file), 0o755))
+		must(b, os.WriteFile(file, []byte(data), 0o644))
 	}
 	in.FS, in.Vars["dir"] = os.DirFS("/"), dir
 	for b.Loop() {

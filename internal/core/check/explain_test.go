@@ -20,17 +20,13 @@ func TestEveryCodeIsExplained(t *testing.T) {
 	form := regexp.MustCompile(`^"[a-z]+(-[a-z]+)+"$`)
 	for _, dir := range []string{".", "../lineup"} {
 		files, err := filepath.Glob(filepath.Join(dir, "*.go"))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		for _, name := range files {
 			if strings.HasSuffix(name, "_test.go") || strings.HasSuffix(name, "explain.go") {
 				continue
 			}
 			file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			ast.Inspect(file, func(n ast.Node) bool {
 				if word := codeOf(n); word != "" {
 					said[word] = true

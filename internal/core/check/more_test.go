@@ -2,6 +2,7 @@ package check_test
 
 import (
 	"bytes"
+	_ "embed"
 	"image"
 	"image/png"
 	"strings"
@@ -14,100 +15,9 @@ import (
 )
 
 // pier is a family with everything that check can look at.
-const pier = `name = "pier"
-[[given]]
-name = "port"
-[[place]]
-path = "{dir}/mods"
-mark = ["about.toml", "main"]
-main = "main"
-[names]
-allowed = "a-z0-9_ "
-[[manifest]]
-file = "about.toml"
-format = "toml"
-name = "name"
-release = "release"
-needs = "needs"
-optional_needs = "likes"
-conflicts = "hates"
-provides = "gives"
-settings = "reads"
-before = "before"
-side = "side"
-server = "server"
-loader = "loader"
-versions = "comparators"
-[[source]]
-file = "main"
-format = "lua"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-quote = "\""
-line = "use {mod}"
-setting = "let {name} {value}"
-plain = true
-[[registration]]
-name = "server's list"
-sides = ["server"]
-file = "{dir}/own"
-shape = "line"
-comment = "#"
-line = "have {mod}"
-optional = true
-[[value]]
-name = "slots"
-registration = "script"
-least = 1
-most = 64
-[[value]]
-name = "mode"
-registration = "script"
-allowed = ["calm", "storm"]
-[[value]]
-name = "cheats"
-registration = "script"
-risky = ["yes"]
-risk = "players can do as they like"
-[[value]]
-name = "weather"
-registration = "script"
-broad = ["builtins on"]
-[[value]]
-name = "map"
-registration = "script"
-file = "{dir}/maps/{value}.map"
-[[build]]
-of = "runtime"
-about = "the engine"
-file = "{dir}/engine"
-wants = ">=3"
-[[build]]
-of = "server"
-file = "{dir}/version"
-[[build]]
-of = "loader"
-file = "{dir}/loader"
-[[data]]
-file = "{dir}/table.xml"
-format = "xml"
-[[icon]]
-file = "{dir}/icon.png"
-width = 4
-height = 4
-[keys]
-files = "keys/*.key"
-into = "{dir}/keys"
-[start]
-command = ["x"]
-files = ["start.conf"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//
+//go:embed testdata/pier.toml
+var pier string
 
 type pierRow struct {
 	world world

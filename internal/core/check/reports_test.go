@@ -1,6 +1,7 @@
 package check_test
 
 import (
+	_ "embed"
 	"fmt"
 	"maps"
 	"reflect"
@@ -17,68 +18,9 @@ import (
 
 // wharf is a family of launch lists: for all and for the server only, twice each, with
 // numbers beside the names, data in every format, and values of every kind.
-const wharf = `name = "wharf"
-order = "listed"
-[[given]]
-name = "port"
-[[place]]
-path = "{dir}/mods"
-[[place]]
-path = "{dir}/more"
-called = "more"
-[[manifest]]
-file = "about.json"
-format = "json"
-name = "name"
-release = "release"
-needs = "needs"
-side = "side"
-[[registration]]
-name = "script"
-file = "{dir}/start.sh"
-format = "shell"
-shape = "list"
-at = "-all={list}"
-separator = ";"
-[[registration]]
-name = "own"
-sides = ["server"]
-file = "{dir}/start.sh"
-format = "shell"
-shape = "list"
-at = "-own={list}"
-separator = ";"
-[[registration]]
-name = "unit"
-same_as = "script"
-optional = true
-file = "{dir}/wharf.service"
-format = "unit"
-shape = "list"
-at = "-all={list}"
-separator = ";"
-[[data]]
-file = "{dir}/a.json"
-format = "json"
-wrong = "stops"
-[[data]]
-file = "{dir}/a.yaml"
-format = "yaml"
-wrong = "passed over"
-[[data]]
-file = "{dir}/a.toml"
-format = "toml"
-wrong = "stops"
-[[data]]
-file = "{dir}/a.xml"
-format = "xml"
-wrong = "loads"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//
+//go:embed testdata/wharf.toml
+var wharf string
 
 // report writes down all that check says of a server, and what the next start will do.
 func report(r *check.Report) string {

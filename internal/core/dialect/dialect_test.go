@@ -1,6 +1,7 @@
 package dialect_test
 
 import (
+	_ "embed"
 	"errors"
 	"io/fs"
 	"strings"
@@ -11,24 +12,9 @@ import (
 )
 
 // small is a dialect with nothing to spare.
-const small = `name = "small"
-
-[[place]]
-path = "{dir}/mods"
-
-[[registration]]
-name  = "list"
-file  = "{dir}/list"
-shape = "line"
-line  = "use {mod}"
-
-[start]
-command = ["{dir}/run"]
-
-[[log.rule]]
-means = "ready"
-line  = "up"
-`
+//
+//go:embed testdata/small.toml
+var small string
 
 func TestShippedDialects(t *testing.T) {
 	entries, err := fs.ReadDir(dialects.FS, ".")
@@ -37,9 +23,7 @@ func TestShippedDialects(t *testing.T) {
 	}
 	for _, e := range entries {
 		data, err := dialects.FS.ReadFile(e.Name())
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		d, err := dialect.Parse(e.Name(), data)
 		if err != nil {
 			t.Errorf("%s:\n%v", e.Name(), err)
@@ -53,9 +37,7 @@ func TestShippedDialects(t *testing.T) {
 
 func TestDefaults(t *testing.T) {
 	d, err := dialect.Parse("small.toml", []byte(small))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if d.Title != "small" || d.Order != dialect.OrderListed || d.Start.Directory != "{dir}" || d.Stop.Signal != "TERM" ||
 		d.Start.Within == 0 || d.Places[0].Loads != dialect.LoadsRegistered || d.Registrations[0].Format != dialect.FormatScript {
 		t.Errorf("defaults are not filled in: %+v", d)
@@ -191,11 +173,16 @@ func TestDraft(t *testing.T) {
 // A console's keys have their defaults, and its rules are those of the log.
 func TestConsole(t *testing.T) {
 	d, err := dialect.Parse("x.toml", []byte(small+"\n[console]\nlist = \"list\"\nend = \"{any} in all\"\n[[console.rule]]\nmeans = \"loaded\"\nline = \"* {mod}\"\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	k := &d.Console
 	if k.Within == 0 || k.EndPattern() == nil || k.Rules[0].Pattern() == nil || k.Rules[0].TellsFacts() {
 		t.Errorf("%+v", k)
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -18,9 +18,7 @@ import (
 func texts(t *testing.T, p *draw.Picture) (words []string) {
 	t.Helper()
 	var out bytes.Buffer
-	if err := p.SVG(&out); err != nil {
-		t.Fatal(err)
-	}
+	must(t, p.SVG(&out))
 	d := xml.NewDecoder(&out)
 	inText := false
 	for {
@@ -28,9 +26,7 @@ func texts(t *testing.T, p *draw.Picture) (words []string) {
 		if err == io.EOF {
 			return words
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		switch token := token.(type) {
 		case xml.StartElement:
 			inText = token.Name.Local == "text"
@@ -101,9 +97,7 @@ func TestImpliedNeeds(t *testing.T) {
 func lines(t *testing.T, p *draw.Picture) []string {
 	t.Helper()
 	var out bytes.Buffer
-	if err := p.SVG(&out); err != nil {
-		t.Fatal(err)
-	}
+	must(t, p.SVG(&out))
 	var curves []string
 	for _, line := range strings.Split(out.String(), "\n") {
 		if strings.Contains(line, "<path") && strings.Contains(line, "C") {
@@ -208,8 +202,13 @@ func BenchmarkOrder500(b *testing.B) {
 		}
 	}
 	for b.Loop() {
-		if err := o.Draw().SVG(io.Discard); err != nil {
-			b.Fatal(err)
-		}
+		must(b, o.Draw().SVG(io.Discard))
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -2,6 +2,7 @@ package draw_test
 
 import (
 	"bytes"
+	_ "embed"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -17,54 +18,25 @@ import (
 	"initium/internal/golden"
 )
 
+//go:embed testdata/pictured.toml
+var pictured string
+
 var decimals = regexp.MustCompile(`-?\d+\.\d+`)
 
 // svg is a picture as text, with numbers that do not hang on the last bit of a processor.
 func svg(t *testing.T, p *draw.Picture) string {
 	t.Helper()
 	var out bytes.Buffer
-	if err := p.SVG(&out); err != nil {
-		t.Fatal(err)
-	}
+	must(t, p.SVG(&out))
 	return decimals.ReplaceAllStringFunc(out.String(), func(s string) string {
 		v, err := strconv.ParseFloat(s, 64)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		return strconv.FormatFloat(v+1e-7, 'f', 1, 64)
 	}) + "\n"
 }
 
 // TestPictures holds whole pictures to those that were looked at.
 func TestPictures(t *testing.T) {
-	const family = `name = "f"
-order = %q
-[[place]]
-path = "{dir}/mods"
-[[place]]
-path = "{dir}/always"
-loads = "always"
-[[place]]
-path = "{dir}/base"
-loads = "base"
-[[manifest]]
-file = "about.toml"
-format = "toml"
-needs = "needs"
-optional_needs = "likes"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-section = "# == {title} =="
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
 	files := fstest.MapFS{"srv/start": {Data: []byte("use a\n# == One ==\nuse b\nuse late\nuse need\n# use off\n# == Two & <three> ==\nuse d\nuse gone\nuse e\n")}}
 	for name, about := range map[string]string{"mods/a": "", "mods/b": "needs = ['a', 'base_one']\nlikes = ['off', 'd', 'b']", "mods/late": "needs = ['need', 'a']", "mods/need": "", "mods/off": "needs = ['a']", "mods/d": "needs = ['b', 'a', 'any']\nlikes = ['late']",
 		"mods/e": "needs = ['e', 'nowhere', 'd']", "mods/spare": "", "always/any": "", "base/base_one": ""} {
@@ -78,10 +50,8 @@ line = "up"
 	proved := &proof.Proof{Number: 5, Verdict: proof.Proved, Started: &at, Ready: true, ReadyAfterMS: 1200, Mods: []proof.Mod{
 		{Name: "a", Outcome: proof.Confirmed, BeganMS: ms(0), EndedMS: ms(100)}, {Name: "d", Outcome: proof.Confirmed, BeganMS: ms(400), EndedMS: ms(940)}, {Name: "old", Outcome: proof.Confirmed, BeganMS: ms(10), EndedMS: ms(20)}}}
 	for _, order := range []string{"listed", "server"} {
-		d, err := dialect.Parse("f.toml", fmt.Appendf(nil, family, order))
-		if err != nil {
-			t.Fatal(err)
-		}
+		d, err := dialect.Parse("f.toml", fmt.Appendf(nil, pictured, order))
+		must(t, err)
 		s := survey.Take(survey.Input{Server: "srv", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: files})
 		o := draw.OrderOf(s, &forecast.Forecast{Order: []string{"d", "b", "a"}}, last)
 		golden.Check(t, "order-"+order+".txt", fmt.Sprintf("%+v\n", *o)+svg(t, o.Draw()))
@@ -123,9 +93,7 @@ func TestLargePictures(t *testing.T) {
 	golden.Check(t, "start-large.txt", svg(t, draw.StartOf("srv", now, then).Draw()))
 
 	d, err := dialect.Parse("f.toml", []byte("name = \"f\"\n[[place]]\npath = \"{dir}/mods\"\n[[manifest]]\nfile = \"about.toml\"\nformat = \"toml\"\nneeds = \"needs\"\noptional_needs = \"likes\"\n[[registration]]\nname = \"script\"\nfile = \"{dir}/start\"\nshape = \"line\"\ncomment = \"#\"\nline = \"use {mod}\"\nsection = \"# == {title} ==\"\n[start]\ncommand = [\"x\"]\n[[log.rule]]\nmeans = \"ready\"\nline = \"up\"\n"))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	files, start := fstest.MapFS{}, ""
 	for i := range 34 {
 		if i%12 == 0 {

@@ -1,6 +1,7 @@
 package forecast_test
 
 import (
+	_ "embed"
 	"fmt"
 	"strings"
 	"testing"
@@ -11,43 +12,8 @@ import (
 	"initium/internal/core/survey"
 )
 
-const family = `name = "family"
-order = "ORDER"
-[[place]]
-path = "{dir}/base"
-loads = "base"
-[[place]]
-path = "{dir}/always"
-loads = "always"
-[[place]]
-path = "{dir}/mods"
-main = "main"
-bundle = ["pack"]
-[names]
-allowed = "a-z0-9_"
-[[manifest]]
-file = "about"
-format = "key-value"
-name = "name"
-needs = "needs"
-optional_needs = "uses"
-conflicts = "hates"
-brings = "brings"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-setting = "let {name} {value}"
-[load]
-LOAD
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/family.toml
+var family string
 
 // foretell writes a forecast down: the order, then all that is not confirmed and
 // not merely off.

@@ -1,6 +1,7 @@
 package forecast_test
 
 import (
+	_ "embed"
 	"fmt"
 	"math/rand/v2"
 	"reflect"
@@ -16,56 +17,9 @@ import (
 )
 
 // whole is a family that declares all that a forecast looks at.
-const whole = `name = "family"
-[[place]]
-path = "{dir}/base"
-loads = "base"
-bundle = ["pack"]
-[[place]]
-path = "{dir}/always"
-loads = "always"
-bundle = ["pack"]
-[[place]]
-path = "{dir}/mods"
-main = "main"
-bundle = ["pack"]
-[[place]]
-path = "{dir}/more"
-bundle = ["pack"]
-[names]
-allowed = "a-z0-9_"
-[[manifest]]
-file = "about.toml"
-format = "toml"
-name = "name"
-release = "release"
-needs = "needs"
-optional_needs = "likes"
-conflicts = "hates"
-provides = "gives"
-brings = "brings"
-settings = "reads"
-server = "server"
-versions = "comparators"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-setting = "let {name} {value}"
-[[value]]
-name = "depth"
-registration = "script"
-[[build]]
-of = "server"
-file = "{dir}/version"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//
+//go:embed testdata/whole.toml
+var whole string
 
 // TestOddServersInFull foretells starts of servers that are thrown together at random, for
 // every way in which a server goes through its mods and every fate that one may have.

@@ -1,6 +1,7 @@
 package intake_test
 
 import (
+	_ "embed"
 	"fmt"
 	"strings"
 	"testing"
@@ -11,53 +12,9 @@ import (
 
 // mill is a family with a folder for each mod, categories, bundles, keys, maps and
 // a table.
-const mill = `name = "mill"
-order = "listed"
-[[place]]
-path = "{dir}/wheels"
-group = "+"
-mark = ["wheel.toml"]
-bundle = ["train.txt"]
-[names]
-allowed = "a-z0-9_"
-[[manifest]]
-file = "wheel.toml"
-format = "toml"
-name = "name"
-release = "release"
-needs = "needs"
-[[registration]]
-name = "list"
-file = "{dir}/mill.start"
-shape = "line"
-line = "turn {mod}"
-[keys]
-files = "keys/*.key"
-into = "{dir}/keys"
-[[content]]
-kind = "map"
-files = "*.plan"
-into = "{dir}/plans"
-[[content]]
-kind = "overlay"
-files = "engine/**"
-into = "{dir}/engine"
-[[content]]
-kind = "data"
-files = "grain*.xml"
-into = "{dir}/grain.xml"
-[[leaves]]
-path = "{dir}/flour/{mod}"
-about = "its flour"
-[world]
-paths = ["{dir}/flour"]
-about = "flour goes with its mill"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//
+//go:embed testdata/mill.toml
+var mill string
 
 func parse(t *testing.T, text string) *dialect.Dialect {
 	t.Helper()

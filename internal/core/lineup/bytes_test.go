@@ -82,14 +82,10 @@ func TestChangesToTheByte(t *testing.T) {
 		files[name] = file{r.toml, r.doc}
 	}
 	corpus, err := filepath.Glob("testdata/corpus/*.txt")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, name := range corpus {
 		data, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		registration, rest, _ := strings.Cut(string(data), "\n-- want --\n")
 		_, doc, _ := strings.Cut(rest, "\n-- file --\n")
 		files["corpus "+strings.TrimSuffix(filepath.Base(name), ".txt")] = file{registration, doc}
@@ -152,4 +148,11 @@ func TestChangesToTheByte(t *testing.T) {
 		}
 	}
 	golden.Check(t, "changes.txt", strings.ReplaceAll(b.String(), `\t`, "→")) // a tab, so that it is no letter of a word
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
 }

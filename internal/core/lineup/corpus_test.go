@@ -21,9 +21,7 @@ func TestCorpus(t *testing.T) {
 	}
 	for _, file := range files {
 		data, err := os.ReadFile(file)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		registration, rest, _ := strings.Cut(string(data), "\n-- want --\n")
 		want, doc, ok := strings.Cut(rest, "\n-- file --\n")
 		if !ok {

@@ -1,6 +1,7 @@
 package lineup_test
 
 import (
+	_ "embed"
 	"fmt"
 	"io/fs"
 	"strings"
@@ -11,59 +12,16 @@ import (
 	"initium/internal/core/text"
 )
 
-const scriptDialect = `name = "script"
-[[place]]
-path = "{dir}/mods"
-group = "+"
-[names]
-allowed = "A-Za-z0-9_' -"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-quote = "\"'"
-line = "berth {mod}"
-setting = "let {name} {value}"
-include = "also {file}"
-section = "# ~~ {title} ~~"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/scriptDialect.toml
+var scriptDialect string
 
-const keyDialect = `name = "keys"
-order = "server"
-[[place]]
-path = "{dir}/mods"
-[names]
-allowed = "a-z0-9_"
-[[registration]]
-name = "keys"
-file = "{dir}/start"
-shape = "key"
-format = "key-value"
-comment = "#"
-key = "load_{mod}"
-on = "true"
-off = "false"
-off_words = ["nil"]
-new = "game = g\n"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/keyDialect.toml
+var keyDialect string
 
 func parse(t testing.TB, source string) *dialect.Dialect {
 	t.Helper()
 	d, err := dialect.Parse("test.toml", []byte(source))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return d
 }
 

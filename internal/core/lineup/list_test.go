@@ -1,11 +1,15 @@
 package lineup_test
 
 import (
+	_ "embed"
 	"strings"
 	"testing"
 
 	"initium/internal/core/lineup"
 )
+
+//go:embed testdata/twoLists.toml
+var twoLists string
 
 // registrations are one of each shape and format, with a document that lists a,
 // b and c.
@@ -190,38 +194,7 @@ func TestListRefusals(t *testing.T) {
 // TestPlacesThatAgree changes a list that stands in two files at once, and one
 // of two lists in one file.
 func TestPlacesThatAgree(t *testing.T) {
-	d := parse(t, `name = "two"
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "script"
-file = "{dir}/start.sh"
-format = "shell"
-shape = "list"
-at = "-mods={list}"
-separator = ";"
-[[registration]]
-name = "unit"
-same_as = "script"
-file = "{dir}/x.service"
-format = "unit"
-shape = "list"
-at = "-mods={list}"
-separator = ";"
-[[registration]]
-name = "server only"
-sides = ["server"]
-file = "{dir}/start.sh"
-format = "shell"
-shape = "list"
-at = "-own={list}"
-separator = ";"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`)
+	d := parse(t, twoLists)
 	files := map[string]string{"/srv/start.sh": "./run '-mods=a;b' '-own=s'\n", "/srv/x.service": "[Service]\nExecStart=/run '-mods=a;b'\n"}
 	for _, test := range []struct {
 		change       change

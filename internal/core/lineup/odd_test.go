@@ -123,14 +123,10 @@ func TestOddStartupFilesInFull(t *testing.T) {
 	maps.Copy(files, registrations)
 	maps.Copy(files, scripts)
 	corpus, err := filepath.Glob("testdata/corpus/*.txt")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	for _, name := range corpus {
 		data, err := os.ReadFile(name)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		registration, rest, _ := strings.Cut(string(data), "\n-- want --\n")
 		_, doc, _ := strings.Cut(rest, "\n-- file --\n")
 		files["corpus "+strings.TrimSuffix(filepath.Base(name), ".txt")] = struct{ toml, doc string }{registration, doc}

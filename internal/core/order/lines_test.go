@@ -1,6 +1,7 @@
 package order_test
 
 import (
+	_ "embed"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -14,34 +15,8 @@ import (
 	"initium/internal/core/survey"
 )
 
-const quay = `name = "quay"
-[[place]]
-path = "{dir}/mods"
-group = "+"
-mark = ["about.toml"]
-[[manifest]]
-file = "about.toml"
-format = "toml"
-needs = "needs"
-optional_needs = "uses"
-before = "before"
-after = "after"
-provides = "gives"
-settings = "reads"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-setting = "let {name} {value}"
-section = "# == {title} =="
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/quay.toml
+var quay string
 
 // input makes a server of a startup script and manifests: "name: words of TOML".
 func input(t testing.TB, start string, rules []rule.Rule, mods ...string) survey.Input {

@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	_ "embed"
 	"fmt"
 	"io/fs"
 	"strings"
@@ -13,21 +14,14 @@ import (
 	"initium/internal/core/text"
 )
 
-const source = `name = "s"
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/mixed.toml
+var mixed string
+
+//go:embed testdata/launched.toml
+var launched string
+
+//go:embed testdata/source.toml
+var source string
 
 func open(t *testing.T, doc string) *lineup.Lineup {
 	t.Helper()
@@ -151,46 +145,7 @@ func TestRowsBetweenChanges(t *testing.T) {
 // A plan holds the files that change, once each, and says what they are; what is secret in
 // them is not shown.
 func TestBetween(t *testing.T) {
-	d, err := dialect.Parse("l.toml", []byte(`name = "l"
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "all"
-file = "{dir}/start.sh"
-format = "shell"
-shape = "list"
-at = "-mods={list}"
-separator = ";"
-form = "mods"
-[[registration]]
-name = "folder"
-file = "{dir}/on"
-shape = "presence"
-at = "{mod}"
-aside = "{mod}.off"
-[[registration]]
-name = "script"
-file = "{dir}/conf"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-setting = "let {name} {value}"
-[[registration]]
-name = "again"
-file = "{dir}/conf"
-shape = "line"
-comment = "#"
-line = "also {mod}"
-[[value]]
-name = "entry"
-registration = "script"
-secret = true
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`))
+	d, err := dialect.Parse("l.toml", []byte(mixed))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -235,22 +190,7 @@ line = "up"
 
 // A launch line is shown a word on a row, and its lists an item on a row.
 func TestRowsOfLaunchLines(t *testing.T) {
-	d, err := dialect.Parse("l.toml", []byte(`name = "l"
-[[place]]
-path = "{dir}/mods"
-[[registration]]
-name = "all"
-file = "{dir}/start.sh"
-format = "shell"
-shape = "list"
-at = "-mods={list}"
-separator = ";"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`))
+	d, err := dialect.Parse("l.toml", []byte(launched))
 	if err != nil {
 		t.Fatal(err)
 	}

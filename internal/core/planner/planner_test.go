@@ -3,6 +3,7 @@ package planner_test
 import (
 	"context"
 	"crypto/sha256"
+	_ "embed"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -21,43 +22,8 @@ import (
 	"initium/internal/host"
 )
 
-const loom = `name = "loom"
-[[place]]
-path = "{dir}/threads"
-mark = ["thread.toml"]
-bundle = ["spool"]
-[[place]]
-path = "{dir}/own"
-loads = "base"
-[names]
-allowed = "a-z0-9_"
-[[manifest]]
-file = "thread.toml"
-format = "toml"
-name = "name"
-release = "release"
-needs = "needs"
-side = "side"
-[[registration]]
-name = "script"
-file = "{dir}/loom.start"
-shape = "line"
-comment = "#"
-line = "weave {mod}"
-setting = "let {name} {value}"
-[[registration]]
-name = "clients"
-file = "{dir}/loom.clients"
-shape = "line"
-comment = "#"
-line = "weave {mod}"
-sides = ["client"]
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/loom.toml
+var loom string
 
 // shed is a server in a folder of its own, with sources that can be brought to it.
 type shed struct {

@@ -28,9 +28,7 @@ line = "script {path}:"
 next = true
 fatal = true
 [console]`, 1)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	const secret = "geheim77"
 	for name, lines := range map[string][]string{
 		"a reason":             {"torn a: no key " + secret},
@@ -213,9 +211,7 @@ func TestLongestLine(t *testing.T) {
 // A reply that has no line to end with is taken to be whole.
 func TestReplyWithoutAnEnd(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.Replace(talking, "end = \"{any} in all\"\n", "", 1)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
 	r.Feed([]byte("10:00:00 [m] done a\n10:00:00 [m] done b\n10:00:00 [m] open on 1\n"), 0)
 	r.Ask(true)

@@ -1,6 +1,7 @@
 package proof_test
 
 import (
+	_ "embed"
 	"fmt"
 	"strings"
 	"testing"
@@ -10,47 +11,13 @@ import (
 	"initium/internal/core/proof"
 )
 
-const talking = `name = "t"
-[[place]]
-path = "{dir}/mods"
-[start]
-command = ["x"]
-[log]
-prefix = "{time} [{source}] "
-[[log.rule]]
-means = "told"
-line = "named {title}, map {map}"
-[[log.rule]]
-means = "ready"
-line = "open on {port}"
-[[log.rule]]
-means = "loading"
-line = "begin {mod}"
-[[log.rule]]
-means = "loaded"
-line = "done {mod}"
-[[log.rule]]
-means = "failed"
-line = "broken {mod}:"
-next = true
-[console]
-list = "list"
-reload = "again {mod}"
-end = "{any} in all"
-[[console.rule]]
-means = "loaded"
-line = "* {mod}"
-[[console.rule]]
-means = "failed"
-line = "! {mod}: {reason}"
-`
+//go:embed testdata/talking.toml
+var talking string
 
 func talk(t testing.TB) *dialect.Dialect {
 	t.Helper()
 	d, err := dialect.Parse("t.toml", []byte(talking))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return d
 }
 
@@ -143,9 +110,7 @@ plain text after it
 		}
 		r := proof.NewReader(talk(t), "/srv", registered("a", "b"), on)
 		r.Notice = true
-		if _, err := r.ReadFrom(strings.NewReader(log)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(r.ReadFrom(strings.NewReader(log))))
 		rem := r.Remarks()
 		if len(rem) != 2 || len(rem[0].More) != 3 || rem[0].Mod != "b" || rem[0].Sure != proof.SurePath || len(rem[1].More) != 2+1 || rem[1].Mod != "b" {
 			t.Errorf("shown %v: remarks %+v", shown, rem)
@@ -179,9 +144,7 @@ func TestStampedLog(t *testing.T) {
 		log := fmt.Sprintf("%s [m] hello\n%s [m] begin a\n%s [m] done a\n%s [m] open on 1\n", at[0], at[1], at[2], at[3])
 		r := proof.NewReader(talk(t), "/srv", registered("a"), nil)
 		r.Stamped = true
-		if _, err := r.ReadFrom(strings.NewReader(log)); err != nil {
-			t.Fatal(err)
-		}
+		must(t, second(r.ReadFrom(strings.NewReader(log))))
 		p := r.Judge(proof.End{})
 		if m := p.Find("a"); p.ReadyAfterMS != test.ready || m.LoadMS == nil || *m.LoadMS != test.load {
 			t.Errorf("%s: ready after %d, a took %v", name, p.ReadyAfterMS, m.LoadMS)
@@ -271,9 +234,7 @@ func TestExplain(t *testing.T) {
 // called means neither, and a name of its own counts first.
 func TestOtherNames(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.NewReplacer("line = \"done {mod}\"", "line = \"done {mods}.\"").Replace(talking)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	mods := []proof.Expected{{Name: "glaze", Also: []string{"Blue Glaze", "same"}, Registered: true}, {Name: "clay", Also: []string{"Red Clay, wet", "same"}, Registered: true},
 		{Name: "Tide", Also: []string{"clay"}, Registered: true}, {Name: "TIDE", Registered: true}}
 	for said, want := range map[string]string{
@@ -330,9 +291,7 @@ func FuzzMoment(f *testing.F) {
 // a part of the reply.
 func TestReplyAndItsLevel(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.NewReplacer("{time} [{source}] ", "{level}: ", "line = \"* {mod}\"", "level = \"roll\"\nline = \"{mod}\"").Replace(talking)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
 	r.Feed([]byte("x: done a\nx: done b\nx: open on 1\n"), 0)
 	r.Ask(true)

@@ -2,6 +2,7 @@ package proof_test
 
 import (
 	"bytes"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -14,55 +15,13 @@ import (
 	"initium/internal/core/proof"
 )
 
-const source = `name = "s"
-[[place]]
-path = "{dir}/mods"
-[start]
-command = ["x"]
-[log]
-prefix = "{time} {level}: "
-time = "2006-01-02 15:04:05"
-[[log.rule]]
-means = "ready"
-line = "open"
-[[log.rule]]
-means = "loading"
-line = "begin {mod}"
-[[log.rule]]
-means = "loaded"
-level = "info"
-line = "done {mod}"
-[[log.rule]]
-means = "loaded"
-line = "loaded {mod} in {ms} ms"
-[[log.rule]]
-means = "loaded"
-line = "all of: {mods}"
-[[log.rule]]
-means = "missing"
-line = "not found: {mods}"
-[[log.rule]]
-means = "needs"
-line = "{mod} wants {mods}"
-[[log.rule]]
-means = "failed"
-line = "broken: {mod}: {reason}"
-[[log.rule]]
-means = "failed"
-line = "script {path}:"
-next = true
-fatal = true
-[[log.rule]]
-means = "stopped"
-line = "giving up: {reason}"
-`
+//go:embed testdata/source.toml
+var source string
 
 func parse(t testing.TB) *dialect.Dialect {
 	t.Helper()
 	d, err := dialect.Parse("s.toml", []byte(source))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	return d
 }
 

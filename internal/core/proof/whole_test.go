@@ -63,13 +63,9 @@ func TestProofsInFull(t *testing.T) {
 			feed(reader)
 			reader.Flush()
 			remarks, err := json.Marshal(reader.Remarks())
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			whole, err := json.Marshal(reader.Judge(end))
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			at, ready := reader.Ready()
 			status := reader.Status()
 			return fmt.Sprintf("%d lines, starts %d, ready %v %v, %d done, %d failed, now %q, owed %q, fitted %d, answered %v, whole %v\n  %s\n  remarks %s\n", reader.Lines(), reader.Starts(), ready, at, status.Done, status.Failed, status.Now, status.Owed, reader.Fitted(), reader.Answered(), reader.Whole(), whole, remarks)

@@ -1,6 +1,7 @@
 package remedy_test
 
 import (
+	_ "embed"
 	"fmt"
 	"strings"
 	"testing"
@@ -12,39 +13,14 @@ import (
 	"initium/internal/core/survey"
 )
 
-const family = `name = "f"
-[[place]]
-path = "{dir}/mods"
-[[manifest]]
-file = "about.toml"
-format = "toml"
-name = "name"
-needs = "needs"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-format = "script"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-setting = "let {name} {value}"
-[[value]]
-name = "depth"
-registration = "script"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/family.toml
+var family string
 
 // on surveys a server with a startup script and mods, written "name: needs".
 func on(t *testing.T, script string, mods ...string) *survey.Survey {
 	t.Helper()
 	d, err := dialect.Parse("f.toml", []byte(family))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	fsys := fstest.MapFS{"srv/start": {Data: []byte(script)}}
 	for _, m := range mods {
 		name, needs, _ := strings.Cut(m, ": ")

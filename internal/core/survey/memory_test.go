@@ -1,6 +1,7 @@
 package survey_test
 
 import (
+	_ "embed"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -13,25 +14,8 @@ import (
 	"initium/internal/host"
 )
 
-const remembered = `name = "d"
-[[place]]
-path = "{dir}/mods"
-mark = ["about.toml"]
-[[manifest]]
-file = "about.toml"
-format = "toml"
-release = "release"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-line = "use {mod}"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/remembered.toml
+var remembered string
 
 // counting counts how often files are read.
 type counting struct {
@@ -59,20 +43,14 @@ func TestMemory(t *testing.T) {
 	put := func(name, data string) {
 		t.Helper()
 		full := filepath.Join(dir, name)
-		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(full, []byte(data), 0o644); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		must(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	put("start", "use a\nuse b\n")
 	put("mods/a/about.toml", "release = '1'\n")
 	put("mods/b/about.toml", "release = '1'\n")
 	d, err := dialect.Parse("d.toml", []byte(remembered))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	reads := 0
 	disk := counting{host.NewDisk(), &reads, true}
 	in := survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": dir}, FS: disk, Memory: &survey.Memory{}}
@@ -94,13 +72,18 @@ func TestMemory(t *testing.T) {
 	put("mods/b/about.toml", "release = '2'\n")
 	look(1, "a 1, b 2")
 	look(0, "a 1, b 2")
-	if err := os.Remove(filepath.Join(dir, "mods/a/about.toml")); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Remove(filepath.Join(dir, "mods/a/about.toml")))
 	look(1, "a , b 2") // read for, and not there
 	// What has just been changed is not remembered.
 	disk.old, in.FS, in.Memory = false, counting{host.NewDisk(), &reads, false}, &survey.Memory{}
 	for range 3 {
 		look(2, "a , b 2")
+	}
+}
+
+func must(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -1,6 +1,7 @@
 package survey_test
 
 import (
+	_ "embed"
 	"fmt"
 	"strings"
 	"testing"
@@ -10,42 +11,13 @@ import (
 	"initium/internal/core/survey"
 )
 
-const source = `name = "s"
-[[place]]
-path = "{dir}/world"
-loads = "always"
-[[place]]
-path = "{dir}/mods"
-group = "+"
-bundle = ["pack"]
-[[place]]
-path = "{dir}/own"
-loads = "base"
-[[manifest]]
-file = "about"
-format = "key-value"
-name = "name"
-release = "release"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-section = "## {title}"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//go:embed testdata/source.toml
+var source string
 
 func take(t *testing.T, files map[string]string) *survey.Survey {
 	t.Helper()
 	d, err := dialect.Parse("s.toml", []byte(source))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	fsys := fstest.MapFS{}
 	for name, data := range files {
 		fsys["srv/"+name] = &fstest.MapFile{Data: []byte(data)}
@@ -96,9 +68,7 @@ func TestTake(t *testing.T) {
 // that is off only when there is no other.
 func TestAnswer(t *testing.T) {
 	d, err := dialect.Parse("s.toml", []byte(strings.Replace(source, "release = \"release\"", "release = \"release\"\nprovides = \"gives\"", 1)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	fsys := fstest.MapFS{"srv/start": {Data: []byte("# use tide\nuse other\nuse moon\n# use sun\nuse gone\nuse third\n")}}
 	for name, gives := range map[string]string{"tide": "", "other": "tide", "moon": "", "sun": "light", "fourth": "moon", "third": "gone"} {
 		fsys["srv/mods/"+name+"/about"] = &fstest.MapFile{Data: []byte("gives = " + gives + "\n")}

@@ -3,6 +3,7 @@ package survey_test
 import (
 	"archive/zip"
 	"bytes"
+	_ "embed"
 	"fmt"
 	"io/fs"
 	"os"
@@ -17,6 +18,9 @@ import (
 	"initium/internal/core/survey"
 	"initium/internal/golden"
 )
+
+//go:embed testdata/oddOnes.toml
+var oddOnes string
 
 // whole writes a survey down in full.
 func whole(s *survey.Survey) string {
@@ -63,13 +67,9 @@ func whole(s *survey.Survey) string {
 func TestSurveysInFull(t *testing.T) {
 	for _, family := range []string{"harrow-sound", "lantern-moor", "cogwheel-fair", "nine-orchards"} {
 		data, err := fs.ReadFile(dialects.FS, family+".toml")
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		d, err := dialect.Parse(family+".toml", data)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		files := fstest.MapFS{}
 		root := filepath.Join("../../../demo", family)
 		err = filepath.WalkDir(root, func(name string, e fs.DirEntry, err error) error {
@@ -105,9 +105,7 @@ func TestSurveysInFull(t *testing.T) {
 			}
 			return nil
 		})
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		vars := dialect.Vars{"dir": "/srv", "port": "1"}
 		for _, g := range d.Givens {
 			if vars[g.Name] == "" {
@@ -117,68 +115,8 @@ func TestSurveysInFull(t *testing.T) {
 		golden.Check(t, family+".txt", whole(survey.Take(survey.Input{Server: "s", Dialect: d, Vars: vars, FS: files})))
 	}
 
-	d, err := dialect.Parse("odd.toml", []byte(`name = "odd"
-[[place]]
-path = "{dir}/first"
-mark = ["about.toml"]
-main = "main"
-group = "+"
-bundle = ["pack"]
-speaks = "voice"
-[[place]]
-path = "{dir}/second"
-mark = ["about.toml"]
-[[place]]
-path = "{dir}/files"
-file = "{mod}.so"
-[[place]]
-path = "{dir}/always"
-loads = "always"
-mark = ["about.toml"]
-[[place]]
-path = "{dir}/base"
-loads = "base"
-[[manifest]]
-file = "about.toml"
-format = "toml"
-name = "name"
-title = "title"
-release = "release"
-needs = "needs"
-optional_needs = "likes"
-provides = "gives"
-[[source]]
-file = "main"
-format = "lua"
-[[registration]]
-name = "script"
-file = "{dir}/start"
-shape = "line"
-comment = "#"
-line = "use {mod}"
-include = "also {file}"
-section = "## {title}"
-[[registration]]
-name = "paths"
-optional = true
-file = "{dir}/plug"
-shape = "line"
-comment = "#"
-line = "plug {mod}"
-paths = true
-suffix = ".so"
-[keys]
-files = "*.key"
-into = "{dir}/keys"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`))
-	if err != nil {
-		t.Fatal(err)
-	}
+	d, err := dialect.Parse("odd.toml", []byte(oddOnes))
+	must(t, err)
 	files := fstest.MapFS{}
 	for name, data := range map[string]string{
 		"start": "use b\n## One\nuse a\n# use off\nalso more\nuse +g\nuse gone\nuse both\nuse a\nuse named\nuse empty\n## Two\nuse nested\n", "more": "use m\nalso start\nalso nowhere\n",

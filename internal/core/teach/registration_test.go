@@ -78,14 +78,10 @@ func TestFindRegistration(t *testing.T) {
 // TestDialectFromExamples makes a dialect that works out of a startup file and a log.
 func TestDialectFromExamples(t *testing.T) {
 	reg, err := teach.FindRegistration("kiln.list", []byte("fire glaze\nfire tide\n"), "glaze", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	outline := teach.Outline{Name: "kiln", Title: "Kiln", Recognise: []string{"kiln.list"}, Place: "recipes", Registration: reg}
 	doc, err := outline.Write()
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	log := strings.Split("10:00:01 I glaze fired in 0.8 s\n10:00:02 I tide fired in 1 s\n10:00:03 E rock fired in anger\n10:00:04 I kiln is hot", "\n")
 	if doc, err = teach.AddPrefix(doc, teach.FindPrefix(log)); err != nil {
 		t.Fatal(err)
@@ -97,9 +93,7 @@ func TestDialectFromExamples(t *testing.T) {
 	} {
 		d, _ := dialect.Draft("kiln.toml", doc)
 		rule, err := teach.Propose(d.Log.PrefixPattern(), l)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if doc, err = teach.AddRule(doc, d, rule, l.Examples); err != nil {
 			t.Fatal(err)
 		}
@@ -114,13 +108,9 @@ func TestDialectFromExamples(t *testing.T) {
 	// A rule that would never count is put before the one that takes its lines.
 	l := teach.Lesson{Means: "failed", Examples: []teach.Example{{Line: log[2], Mod: "rock"}}}
 	rule, err := teach.Propose(d.Log.PrefixPattern(), l)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	doc, err = teach.AddRule(doc, d, rule, l.Examples)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	if d, err = dialect.Parse("kiln.toml", doc); err != nil || d.Log.Rules[1].Means != "failed" {
 		t.Errorf("%v\n%s", err, doc)
 	}

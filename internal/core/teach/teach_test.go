@@ -48,9 +48,7 @@ func TestFindPrefix(t *testing.T) {
 
 func TestPropose(t *testing.T) {
 	prefix, err := text.ParsePattern("{time} {level} ", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	const at = "10:00:01 I "
 	for name, test := range map[string]struct {
 		means    dialect.Meaning

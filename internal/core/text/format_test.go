@@ -150,9 +150,7 @@ func FuzzKeyValue(f *testing.F) {
 				continue
 			}
 			got, err := text.Apply(doc, []text.Edit{{Span: p.Value, New: value}})
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			again, _ := text.KeyValue(got, keyValueStyle)
 			if len(again) != len(pairs) || string(again[i].Value.In(got)) != value || string(again[i].Key.In(got)) != string(p.Key.In(doc)) {
 				t.Fatalf("setting value %d of %q to %q gives %q", i, s, value, got)
@@ -216,9 +214,7 @@ func TestPattern(t *testing.T) {
 
 func TestPatternPrefix(t *testing.T) {
 	p, err := text.ParsePattern("[{time}] {level}: ", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 	line := []byte("[12:00:01.5] berth: a: b")
 	caps, end, ok := p.MatchPrefix(line, nil)
 	if !ok || string(line[end:]) != "a: b" || string(p.Get("level", line, caps)) != "berth" || string(p.Get("time", line, caps)) != "12:00:01.5" {
@@ -248,9 +244,7 @@ func TestPatternPrefix(t *testing.T) {
 		{"x{time}:", "", "x", "no"},
 	} {
 		p, err := text.ParsePattern(test.pattern, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		if test.sample != "" {
 			p.Shape("time", test.sample)
 		}

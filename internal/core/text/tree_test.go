@@ -224,9 +224,7 @@ func TestPiecesAreWritten(t *testing.T) {
 		got := "-"
 		if edits, err := list[test.piece].Becomes(test.want); err == nil {
 			after, err := text.Apply([]byte(test.doc), edits)
-			if err != nil {
-				t.Fatal(err)
-			}
+			must(t, err)
 			got = string(after)
 		}
 		if got != test.written {

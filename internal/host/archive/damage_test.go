@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"crypto/sha256"
+	_ "embed"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -26,29 +27,9 @@ import (
 )
 
 // keeper is a family that wants manifests, notes and packed mods kept.
-const keeperDialect = `name = "k"
-[[place]]
-path = "{dir}/packs"
-file = "{mod}.pak"
-packed = true
-[[place]]
-path = "{dir}/mods"
-mark = ["mod.toml"]
-[[manifest]]
-file = "mod.toml"
-format = "toml"
-name = "name"
-[[registration]]
-name = "list"
-file = "{dir}/list"
-shape = "line"
-line = "use {mod}"
-[start]
-command = ["x"]
-[[log.rule]]
-means = "ready"
-line = "up"
-`
+//
+//go:embed testdata/keeperDialect.toml
+var keeperDialect string
 
 // copied hands out every file of a source, those of archives within it too, and tells where
 // one is other than the tree says.
