@@ -155,7 +155,7 @@ func TestScreenViewsAndKeys(t *testing.T) {
 	x.keys("Enter")
 	x.sees("Done: register spare_anchor, then switch carnival_bunting on")
 	x.keys("g")
-	x.sees("as it was found", "Entry 1", "changed harbour.start")
+	x.sees("as it was found", "Entry 1", "comes     berth spare_anchor")
 	x.keys("u")
 	x.sees("Plan", "take entry 1 back", "goes      berth spare_anchor")
 	x.keys("Enter")
