@@ -189,6 +189,41 @@ func TestMake(t *testing.T) {
 	}
 }
 
+// A change that names no list concerns all on which a mod stands; only what is registered gets
+// one of its own. What a category folder names is changed by that, and a family of presence
+// needs no line for what comes.
+func TestListsOfChanges(t *testing.T) {
+	s := newShed(t, map[string]string{"loom.start": "weave red\n", "loom.clients": "weave red\n", "threads/red/thread.toml": "name = 'red'", "threads/veil/thread.toml": "name = 'veil'\nside = 'client'"})
+	if got, err := s.made(lineup.Change{Op: lineup.OpOff, Mod: "red"}); err != nil || !strings.Contains(got, `loom.start "# weave red\n"; loom.clients "# weave red\n"`) {
+		t.Errorf("off: %s, %v", got, err)
+	}
+	if got, err := s.made(lineup.Change{Op: lineup.OpSet, Mod: "pace", To: "3", Registration: "script"}); err != nil || !strings.Contains(got, "let pace 3") {
+		t.Errorf("set: %s, %v", got, err)
+	}
+	d, err := dialect.Parse("group.toml", []byte(strings.Replace(loom, "bundle = [\"spool\"]", "group = \"+\"", 1)))
+	must(t, err)
+	s = newShed(t, map[string]string{"loom.start": "weave +reds\n", "loom.clients": "", "threads/+reds/red/thread.toml": "name = 'red'", "threads/+blues/blue/thread.toml": "name = 'blue'"})
+	s.in.Dialect = d
+	if _, err := s.made(lineup.Change{Op: lineup.OpOff, Mod: "red"}); err == nil || !strings.Contains(err.Error(), "red is registered through its category folder; change +reds instead") {
+		t.Errorf("of a category: %v", err)
+	}
+	s.comes("rose.zip", "+reds/rose/thread.toml: name = 'rose'")
+	s.comes("greens.zip", "+greens/moss/thread.toml: name = 'moss'", "+greens/fern/thread.toml: name = 'fern'")
+	for source, want := range map[string]string{"rose.zip": "on: red rose", "greens.zip": `loom.start "weave +reds\nweave +greens\n"`} {
+		if got, err := s.made(lineup.Change{Op: lineup.OpTake, Mod: "x", Source: source}); err != nil || !strings.Contains(got, want) {
+			t.Errorf("%s: %s, %v", source, got, err)
+		}
+	}
+	presence, err := dialect.Parse("presence.toml", []byte(strings.NewReplacer("shape = \"line\"\ncomment = \"#\"\nline = \"weave {mod}\"\nsetting = \"let {name} {value}\"", "shape = \"presence\"\nat = \"{mod}\"\naside = \"{mod}.off\"", "{dir}/loom.start", "{dir}/threads").Replace(loom[:strings.Index(loom, "[[registration]]\nname = \"clients\"")]+loom[strings.Index(loom, "[start]"):])))
+	must(t, err)
+	s = newShed(t, map[string]string{"threads/red/thread.toml": "name = 'red'"})
+	s.in.Dialect = presence
+	s.comes("rose.zip", "rose/thread.toml: name = 'rose'")
+	if got, err := s.made(lineup.Change{Op: lineup.OpTake, Mod: "x", Source: "rose.zip"}); err != nil || !strings.HasPrefix(got, "threads/rose true; on: ") {
+		t.Errorf("by presence: %s, %v", got, err)
+	}
+}
+
 // What is open is said in lines: what cannot be helped first.
 func TestUnanswered(t *testing.T) {
 	open := planner.Unanswered{About: "take x.zip in", Questions: []intake.Question{{Text: "Is it a?"}, {Text: "Or b?"}}}

@@ -1,0 +1,98 @@
+package app_test
+
+import (
+	"archive/zip"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"initium/internal/app"
+	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
+	"initium/internal/host"
+)
+
+// The bounds that an operator sets for a source are those that hold for it, and each says
+// which it is.
+func TestChosenBounds(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": ""})
+	name := filepath.Join(filepath.Dir(dir), "x.zip")
+	f, err := os.Create(name)
+	must(t, err)
+	w := zip.NewWriter(f)
+	for _, file := range []string{"tongs/x", "tongs/y", "tongs/Y"} {
+		entry, err := w.Create(file)
+		must(t, err)
+		_, err = entry.Write([]byte(strings.Repeat("z", 30<<20)))
+		must(t, err)
+	}
+	must(t, errors.Join(w.Close(), f.Close()))
+	for want, c := range map[intake.Bound]lineup.Choices{
+		intake.BoundFiles: {Cases: true, MostFiles: 2, MostRatio: 1 << 40}, intake.BoundBytes: {Cases: true, MostBytes: 1000, MostRatio: 1 << 40},
+		intake.BoundRatio: {Cases: true, MostRatio: 2}, intake.BoundCases: {MostRatio: 1 << 40}, "": {Cases: true, MostRatio: 1 << 40},
+	} {
+		_, err := a.LookInto(t.Context(), name, "", c, nil)
+		var bound intake.BoundError
+		if errors.As(err, &bound); bound.Of != want || (err == nil) != (want == "") {
+			t.Errorf("%q: %v", want, err)
+		}
+	}
+}
+
+// A lesson holds as long as the mods that one stands on are the same ones, also where they
+// need each other.
+func TestLessonsAmongCircles(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\nfire c\n", "kiln": "#!/bin/sh\n", "mods/a/need.json": `{"needs": ["b"]}`, "mods/b/need.json": `{"needs": ["c"], "likes": ["a"]}`, "mods/c/need.json": `{"needs": ["a"]}`})
+	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[manifest]]\nfile = \"need.json\"\nformat = \"json\"\nneeds = \"needs\"\noptional_needs = \"likes\"\n[load]\ncircle = \"loads\"\nneed_late = \"loads\"\n")
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
+		t.Fatal(err)
+	}
+	at := func(name string) string { return filepath.Join(dir, "mods", name) }
+	for around, want := range map[string]string{strings.Join([]string{at("a"), at("b"), at("c")}, "\n"): "lesson", at("b"): "loads", "": "loads"} {
+		l, err := a.Home.OpenLedger()
+		must(t, err)
+		must(t, errors.Join(l.Learn(at("a"), host.Lesson{Around: around, Said: "it cracked"}), l.Close()))
+		look, err := a.Look("k")
+		must(t, err)
+		if got := look.Forecast.Find("a"); got == nil || string(got.Cause) != want {
+			t.Errorf("around %q: %+v", around, got)
+		}
+	}
+}
+
+// What was never started is not spoken to; and a world comes back with its empty folders and
+// its links.
+func TestOddWorlds(t *testing.T) {
+	a, dir := world(t, map[string]string{"kiln.list": "fire a\n", "kiln": "#!/bin/sh\n", "world/map": "one", "world/deep/file": "two"})
+	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[world]\npaths = [\"{dir}/world\"]\n")
+	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := a.Type("k", "hello"); err == nil || !strings.Contains(err.Error(), "is not running") {
+		t.Errorf("spoken to: %v", err)
+	}
+	must(t, os.Mkdir(filepath.Join(dir, "world", "empty"), 0o755))
+	must(t, os.Symlink("../elsewhere", filepath.Join(dir, "world", "link")))
+	b, err := a.Backup(t.Context(), "k", "", nil)
+	must(t, err)
+	must(t, os.RemoveAll(filepath.Join(dir, "world")))
+	put(t, filepath.Join(dir, "world", "new"), "three")
+	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpRestore, Source: b.File}); err != nil {
+		t.Fatal(err)
+	}
+	var there []string
+	must(t, filepath.WalkDir(filepath.Join(dir, "world"), func(name string, e os.DirEntry, err error) error {
+		there = append(there, fmt.Sprint(strings.TrimPrefix(name, dir), " ", e.Type()))
+		return err
+	}))
+	const want = "/world d---------, /world/deep d---------, /world/deep/file ----------, /world/empty d---------, /world/link L---------, /world/map ----------"
+	if got := strings.Join(there, ", "); got != want {
+		t.Errorf("there is %s", got)
+	}
+	if to, err := os.Readlink(filepath.Join(dir, "world", "link")); err != nil || to != "../elsewhere" {
+		t.Errorf("the link leads to %s, %v", to, err)
+	}
+}
