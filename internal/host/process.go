@@ -125,7 +125,7 @@ func holders(file string) (pids []int) {
 // the script is the program: a shell alone may be anybody's who looks around.
 func RunningIn(dir string, command []string) (pid int) {
 	real, err := filepath.EvalSymlinks(dir)
-	if err != nil {
+	if err != nil || len(command) == 0 {
 		return 0
 	}
 	program := command[0]

@@ -102,7 +102,7 @@ func TestRunningIn(t *testing.T) {
 	}
 	started(other, script)
 	started(dir, "/bin/sh", "-c", "read x")
-	for _, command := range [][]string{{script}, {"/bin/sh"}, {"/bin/sh", "-c", "read x"}, {"/bin/sh", script}, {"/no/such"}} {
+	for _, command := range [][]string{{script}, {"/bin/sh"}, {"/bin/sh", "-c", "read x"}, {"/bin/sh", script}, {"/no/such"}, nil} {
 		if pid := host.RunningIn(dir, command); pid != 0 {
 			t.Errorf("%v runs as %d", command, pid)
 		}

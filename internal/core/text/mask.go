@@ -16,6 +16,13 @@ var secretWord = regexp.MustCompile(`(` + secretNames + `["']?[ \t]*[=:][ \t]*["
 
 var secretName = regexp.MustCompile(secretNames + `$`)
 
+// plainPass are words that end as a password's name may, and are none.
+var plainPass = regexp.MustCompile(`(?i)(?:com|by|tres|sur|over|under)pass$`)
+
+func namesSecret(name string) bool {
+	return secretName.MatchString(name) && !plainPass.MatchString(name)
+}
+
 var connectionPassword = regexp.MustCompile(`(://[^/\s:@]*:)([^@\s/]+)(@)`)
 
 // Mask hides keys and passwords in a text that is about to be shown: the given
@@ -36,7 +43,7 @@ func Mask(s string, secrets []string) string {
 // MaskValue hides the whole value of a name that keys and passwords commonly have, and a
 // password within any other value.
 func MaskValue(name, value string) string {
-	if value != "" && secretName.MatchString(name) {
+	if value != "" && namesSecret(name) {
 		return hidden
 	}
 	return Mask(value, nil)
@@ -45,7 +52,7 @@ func MaskValue(name, value string) string {
 // IsSecret tells whether the value of a setting is a key or a password by the name that the
 // setting has. What is too short for one, a number or a yes or no is none.
 func IsSecret(name, value string) bool {
-	if len(value) < 4 || !secretName.MatchString(name) {
+	if len(value) < 4 || !namesSecret(name) {
 		return false
 	}
 	switch strings.ToLower(value) {

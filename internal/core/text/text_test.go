@@ -342,7 +342,7 @@ func TestIsSecret(t *testing.T) {
 	for set, want := range map[string]bool{
 		"password hunter2": true, "rconPassword hunter2": true, "db_pwd hunter2": true, "admin-token abcd1234": true, "discord_webhook https://x/y": true, "api_key abcd": true, "licence HS-1234": true,
 		"credentials u:pass": true, "pass 12345678": true, "pass 1234567": false, "pass abc": false, "password false": false, "secret none": false, "token 3.5": false,
-		"passengers 4000x": false, "keys abcdef": false, "title hunter2": false, "password_file /etc/x": false, "tokens abcdef": false,
+		"rconpass hunter2": true, "adminPass hunter2": true, "compass northwest": false, "Bypass_all always": false, "bypass always": false, "passengers 4000x": false, "keys abcdef": false, "title hunter2": false, "password_file /etc/x": false, "tokens abcdef": false,
 	} {
 		name, value, _ := strings.Cut(set, " ")
 		if got := text.IsSecret(name, value); got != want {
