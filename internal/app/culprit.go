@@ -66,7 +66,6 @@ type symptom struct {
 	never   bool     // does not become ready
 	reason  string   // of a server that stops, without what differs from start to start
 	mods    []string // that fail
-	seen    bool     // a line fitted the pattern
 }
 
 var varies = regexp.MustCompile(`0x[0-9a-fA-F]+|\d+|/[^\s:'"]*`)
@@ -101,13 +100,14 @@ func symptomOf(p *proof.Proof) *symptom {
 	return s
 }
 
-// shows tells whether a start shows the fault.
-func (s *symptom) shows(p *proof.Proof) bool {
+// shows tells whether a start shows the fault. seen tells that a line of it fitted the
+// pattern, where there is one.
+func (s *symptom) shows(p *proof.Proof, seen bool) bool {
 	switch {
 	case s.pattern != nil:
-		return s.seen
+		return seen
 	case s.stops:
-		return p.Exit != nil && steady(p.Reason) == s.reason
+		return steady(p.Reason) == s.reason
 	case s.never:
 		return p.Exit == nil && !p.Ready
 	}
@@ -171,8 +171,8 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 	}
 	result.Cured, result.Changes = found.Cured && h.soundWithout(mods.Names, cure), []lineup.Change{}
 	for _, name := range cure {
-		change := lineup.Change{Op: lineup.OpOff, Mod: name}
-		if m := t.whole.Find(name); m != nil && !t.byLine(m) {
+		change, _, err := without(t.whole.Lineup, t.whole.Find(name))
+		if err != nil || !hangsOnLines(t.whole.Find(name)) {
 			change.Op = lineup.OpRemove // there is no line that could be switched off
 		}
 		result.Changes = append(result.Changes, change)
@@ -301,11 +301,8 @@ func (h *hunt) remember(mods culprit.Mods) error {
 	return nil
 }
 
-func setKey(on []string) string {
-	sorted := slices.Clone(on)
-	slices.Sort(sorted)
-	return strings.Join(sorted, "\n")
-}
+// setKey stands for a set of mods, which come in one order always.
+func setKey(on []string) string { return strings.Join(on, "\n") }
 
 // try makes one start, or remembers it.
 func (h *hunt) try(ctx context.Context, try culprit.Try) (bool, error) {
@@ -321,11 +318,8 @@ func (h *hunt) try(ctx context.Context, try culprit.Try) (bool, error) {
 	set := setKey(try.On)
 	for i, n := 0, 0; i < len(h.memory.Starts); i++ {
 		if s := &h.memory.Starts[i]; s.Set == set {
-			if n == h.used[set] && (h.symptom != nil || s.Proof != nil) {
+			if n == h.used[set] && s.Proof != nil {
 				h.used[set]++
-				if h.symptom != nil {
-					h.symptom.seen = s.Failed
-				}
 				h.take(try, s.Proof, s.Failed)
 				tell(Tried{Done: true, Known: true, Failed: s.Failed, Said: said(s.Proof)})
 				return s.Failed, nil
@@ -335,12 +329,11 @@ func (h *hunt) try(ctx context.Context, try culprit.Try) (bool, error) {
 	}
 	tell(Tried{})
 	began := time.Now()
-	opt := ProveOptions{Within: h.opt.Within, Stay: h.opt.Stay}
+	opt, seen := ProveOptions{Within: h.opt.Within, Stay: h.opt.Stay}, false
 	if h.symptom != nil && h.symptom.pattern != nil {
-		h.symptom.seen = false
 		opt.OnStep = func(s Step) {
 			for _, l := range s.New {
-				h.symptom.seen = h.symptom.seen || h.symptom.pattern.MatchString(text.Clean(l.Text))
+				seen = seen || h.symptom.pattern.MatchString(text.Clean(l.Text))
 			}
 		}
 	}
@@ -354,7 +347,7 @@ func (h *hunt) try(ctx context.Context, try culprit.Try) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	failed := h.take(try, p, false)
+	failed := h.take(try, p, seen)
 	h.used[set]++
 	h.memory.Starts = append(h.memory.Starts, host.SearchStart{Set: set, Failed: failed, Proof: p})
 	tell(Tried{Done: true, Failed: failed, Took: time.Since(began), Said: said(p)})
@@ -372,13 +365,13 @@ func said(p *proof.Proof) string {
 }
 
 // take judges a start; the first that fails says what is looked for.
-func (h *hunt) take(try culprit.Try, p *proof.Proof, known bool) (failed bool) {
+func (h *hunt) take(try culprit.Try, p *proof.Proof, seen bool) (failed bool) {
 	h.proofs[setKey(try.On)] = p
 	if h.symptom == nil {
 		h.symptom = symptomOf(p)
 		failed = h.symptom != nil
 	} else {
-		failed = known || h.symptom.shows(p)
+		failed = h.symptom.shows(p, seen)
 	}
 	if failed && (h.least == nil || len(try.On) <= h.fewest) {
 		h.least, h.fewest = p, len(try.On)

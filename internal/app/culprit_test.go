@@ -186,6 +186,47 @@ func TestCulpritOutside(t *testing.T) {
 	}
 }
 
+// Of two faults that both stop a server, the one counts that the first start shows, though the
+// other shows as soon as that one is gone. Where a line cannot be switched off in its place,
+// to take it out is the cure.
+func TestCulpritOfTheFirstFault(t *testing.T) {
+	a, dir := bakery(t, "a: (sleep 0.2; echo 'gave up: a burnt'; kill -9 $$) &", "b: echo 'gave up: b sank'; exit 3")
+	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
+	data, err := os.ReadFile(file)
+	must(t, err)
+	put(t, file, strings.NewReplacer("[[registration]]", "[[place]]\npath = \"{dir}/own\"\nloads = \"base\"\n[[registration]]", "comment = \"#\"\n", "").Replace(string(data)))
+	put(t, filepath.Join(dir, "own", "floor", "x"), "")
+	list, err := os.ReadFile(filepath.Join(dir, "oven.list"))
+	must(t, err)
+	put(t, filepath.Join(dir, "oven.list"), "bake floor\n"+string(list))
+	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{Stay: time.Second, OnTry: func(s app.Tried) {
+		if s.Of != 2 {
+			t.Errorf("%d mods can be switched", s.Of)
+		}
+	}})
+	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || !found.Sure || found.Cured || len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpUnregister {
+		t.Errorf("found %+v, %v", found, err)
+	}
+}
+
+// Where mods load because they are there, they are taken out of the copy's folder.
+func TestCulpritByPresence(t *testing.T) {
+	a, dir := running(t, "for mod in mods/*; do [ -f $mod/bad ] && { echo \"gave up: $mod sank\"; exit 3; }; echo \"in ${mod#mods/}\"; done; echo hot\n"+polite)
+	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
+	data, err := os.ReadFile(file)
+	must(t, err)
+	put(t, file, strings.NewReplacer("file = \"{dir}/oven.list\"\nshape = \"line\"\ncomment = \"#\"\nline = \"bake {mod}\"", "file = \"{dir}/mods\"\nshape = \"presence\"\nat = \"{mod}\"\naside = \"{mod}.off\"").Replace(string(data))+
+		"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n")
+	put(t, filepath.Join(dir, "mods", "b", "bad"), "")
+	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
+	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || !found.Cured || len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpOff {
+		t.Errorf("found %+v, %v", found, err)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "mods", "b", "bad")); err != nil {
+		t.Error(err)
+	}
+}
+
 // On a server whose mods stand in a list, where none can be switched off in its place, mods
 // are taken out of the copy's list; the server's own stays as it is.
 func TestCulpritInAList(t *testing.T) {
@@ -207,7 +248,7 @@ echo hot
 	}
 	put(t, filepath.Join(dir, "mods", "c", "say"), "echo 'gave up: c sank'; exit 3\n")
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
-	if err != nil || !slices.Equal(found.Culprits, []string{"c"}) || !found.Cured || !found.Sure || !strings.Contains(found.Reason, "c sank") {
+	if err != nil || !slices.Equal(found.Culprits, []string{"c"}) || !found.Cured || !found.Sure || !strings.Contains(found.Reason, "c sank") || found.Changes[0].Op != lineup.OpOff {
 		t.Errorf("found %+v, %v", found, err)
 	}
 	if after, err := os.ReadFile(filepath.Join(dir, "oven.list")); err != nil || string(after) != list {

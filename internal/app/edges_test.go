@@ -120,7 +120,7 @@ func TestVersionIsAskedOnce(t *testing.T) {
 // A server that prints nothing is looked through for a log that grows meanwhile; what cannot
 // be one is passed over, and the largest is told of.
 func TestLogElsewhere(t *testing.T) {
-	a, dir := running(t, `mkdir -p logs/trap.log
+	a, dir := running(t, `sleep 1; mkdir -p logs/trap.log
 echo 'kiln is lit' >logs/small.log
 printf '\000b is no text, though it would be the largest of all that there are here, by far and away\n' >logs/zero.log
 printf 'a\000b and much more of it, so that it is the largest of all there is\n' >logs/data.log

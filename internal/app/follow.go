@@ -414,7 +414,7 @@ func (a *App) CatchUp(ctx context.Context, name string) (judged int, err error) 
 		if dir.Judged() {
 			continue
 		}
-		if exit, ended := dir.Exit(); ended && exit.How == host.EndedNever {
+		if exit, ended := dir.Exit(); exit.How == host.EndedNever {
 			continue
 		} else if age, known := dir.Age(); !ended && (!known || age < lateAfter) {
 			continue

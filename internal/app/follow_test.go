@@ -248,6 +248,7 @@ func TestCatchUpPassesOver(t *testing.T) {
 	first := a.Home.Start("k", 1)
 	expected, err := first.Expected()
 	must(t, err)
+	expected.Foretold = nil // as an earlier Initium wrote it
 	for _, how := range []string{host.EndedNever, "nobody knows", host.EndedItself} {
 		dir, _, err := a.Home.NewStart("k")
 		must(t, err)
@@ -266,6 +267,52 @@ func TestCatchUpPassesOver(t *testing.T) {
 		if got := a.Home.Start("k", n+1).Judged(); got != want {
 			t.Errorf("start %d: judged %v, want %v", n+1, got, want)
 		}
+	}
+}
+
+// How long a server stays up is counted from when it was ready, however long that took; and
+// while nothing is new those who watch are told of the time now and then, not all the time.
+func TestStaysUpFromWhenItIsReady(t *testing.T) {
+	a, _ := running(t, "sleep 1; echo 'in a'; echo 'in b'; echo hot; sleep 0.3; exit 3\n")
+	told := 0
+	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Stay: 1200 * time.Millisecond, OnStep: func(app.Step) { told++ }})
+	if err != nil || p.Verdict == proof.Proved || p.Exit == nil {
+		t.Errorf("%+v, %v", p, err)
+	}
+	if told > 100 {
+		t.Errorf("told of %d steps", told)
+	}
+}
+
+// While somebody else judges a start it is waited for as long as the server runs, and for a
+// while after it has ended.
+func TestJudgedByAnother(t *testing.T) {
+	a, _ := running(t, "for i in 1 2 3 4 5 6 7 8 9 0; do for j in 1 2 3 4; do echo $i $j; sleep 0.02; done; done; echo 'in a'; echo 'in b'; echo hot\n"+polite)
+	must(t, second(a.Begin("k", app.ProveOptions{})))
+	dir := a.Home.Start("k", 1)
+	release, mine := dir.Judge()
+	if !mine {
+		t.Fatal("somebody else judges it")
+	}
+	heard := 0
+	_, judged := steps(t, a, func(s app.Step) bool {
+		if heard += len(s.New); release != nil && heard > 40 {
+			release()
+			release = nil
+		}
+		return s.Judged != nil
+	})
+	if len(judged) != 1 || judged[0].Verdict != proof.Proved {
+		t.Errorf("judged %+v", judged)
+	}
+	must(t, second(a.Stop(t.Context(), "k")))
+	must(t, os.Remove(filepath.Join(string(dir), "proof.json")))
+	if release, mine = dir.Judge(); !mine {
+		t.Fatal("somebody else judges it")
+	}
+	defer release()
+	if _, judged := steps(t, a, func(s app.Step) bool { return s.Exit != nil }); len(judged) != 0 {
+		t.Errorf("judged %+v", judged)
 	}
 }
 
@@ -345,6 +392,13 @@ func TestUnloadAndBrokenLists(t *testing.T) {
 	}
 	if p, err := a.Home.Start("k", 1).Proof(); err != nil || len(p.Reloads) != 2 {
 		t.Errorf("kept with the proof: %+v, %v", p, err)
+	}
+	a, _ = asking(t, say(":"), "") // that nothing is said of a mod is no list without it
+	if p, err = a.Prove(context.Background(), "k", app.ProveOptions{Keep: app.KeepAlways}); err != nil || p.Verdict != proof.Proved {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	if m, err := a.SwitchMod(context.Background(), "k", "b", app.SwitchUnload); err != nil || m.Outcome != proof.Silent || !strings.Contains(m.Reason, "said nothing") {
+		t.Errorf("without a list: %+v, %v", m, err)
 	}
 	a, _ = asking(t, say("echo '* a'"), list)
 	if p, err = a.Prove(context.Background(), "k", app.ProveOptions{}); err != nil || p.Verdict != proof.Proved || !strings.Contains(p.Unheard, "did not come to an end") {

@@ -123,15 +123,15 @@ func TestCandidate(t *testing.T) {
 func TestGivenSecrets(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": ""})
 	file := filepath.Join(a.Home.DialectDir(), "kiln.toml")
-	put(t, file, kiln+"\n[[given]]\nname = \"admin_token\"\nkind = \"text\"\nabout = \"x\"\noptional = true\n")
-	_, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"admin_token": "hush one two"}})
+	put(t, file, kiln+"\n[[given]]\nname = \"admin_token\"\nkind = \"text\"\nabout = \"x\"\noptional = true\n[[given]]\nname = \"secret\"\nkind = \"folder\"\noptional = true\ndefault = [\"{dir}/hush\"]\n")
+	_, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"admin_token": "hush one two", "secret": filepath.Join(dir, "hush6")}})
 	must(t, err)
 	_, err = a.Give(t.Context(), "k", map[string]string{"admin_token": "hush three, four", "level": "http://u:hush5@h"})
 	must(t, err)
 	list, err := a.Values("k")
 	must(t, err)
 	for _, v := range list {
-		if hidden := v.Name == "admin_token" || v.Name == "level"; v.Hidden != hidden {
+		if hidden := v.Name == "admin_token" || v.Name == "level" || v.Name == "secret"; v.Hidden != hidden {
 			t.Errorf("%s is hidden: %v", v.Name, v.Hidden)
 		}
 	}

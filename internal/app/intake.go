@@ -92,7 +92,7 @@ func (s *Server) aged(in *intake.Intake) map[string]string {
 			continue
 		}
 		for _, p := range in.Mods {
-			if !p.Newest.IsZero() && p.Newest.Year() > 1980 && info.ModTime().Sub(p.Newest) > while {
+			if p.Newest.Year() > 1980 && info.ModTime().Sub(p.Newest) > while {
 				aged[p.Name] = fmt.Sprintf("its newest file is of %s, the server program of %s; look whether it still works with it",
 					p.Newest.Format("January 2006"), info.ModTime().Format("January 2006"))
 			}

@@ -89,24 +89,30 @@ func TestUnloadByABrokenList(t *testing.T) {
 	}
 }
 
-// A copy gets a port of its own also where no startup file says which the server has.
+// A copy gets a port of its own, wherever the server's is said: in a setting of a startup
+// file, somewhere in one, or nowhere.
 func TestCulpritWithAPort(t *testing.T) {
-	a, dir := bakery(t, "a", "b: echo 'gave up: sunk'; exit 3", "c")
-	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
-	data, err := os.ReadFile(file)
-	must(t, err)
-	put(t, file, "[[given]]\nname = \"port\"\nkind = \"port\"\ndefault = [\"21988\"]\n"+string(data))
-	put(t, file, strings.Replace("name = \"oven\"\n[[given]]\nname = \"port\"\nkind = \"port\"\ndefault = [\"21988\"]\n"+strings.TrimPrefix(string(data), "name = \"oven\"\n"), "[recognise]", "[recognise]", 1))
-	list := filepath.Join(dir, "oven.list")
-	before, err := os.ReadFile(list)
-	must(t, err)
-	put(t, list, "# on 21988\n"+string(before))
-	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
-	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) {
-		t.Errorf("%+v, %v", found, err)
-	}
-	if got, err := os.ReadFile(list); err != nil || !strings.HasPrefix(string(got), "# on 21988\n") {
-		t.Errorf("the server's own list is %q, %v", got, err)
+	for name, test := range map[string]struct{ given, line string }{
+		"somewhere":        {"default = [\"21988\"]\n", "# on 21988"},
+		"in a setting":     {"from = { registration = \"list\", key = \"port\" }\n", "set port 21988"},
+		"not in its place": {"from = { registration = \"list\", key = \"port\" }\ndefault = [\"21988\"]\n", "# none"},
+	} {
+		a, dir := bakery(t, "a", "b: read -r l <oven.list; echo \"gave up: sunk $l\"; exit 3", "c")
+		file := filepath.Join(a.Home.DialectDir(), "oven.toml")
+		data, err := os.ReadFile(file)
+		must(t, err)
+		put(t, file, strings.NewReplacer("[recognise]", "[[given]]\nname = \"port\"\nkind = \"port\"\n"+test.given+"[recognise]", "[start]\n", "setting = \"set {name} {value}\"\n[start]\n").Replace(string(data)))
+		list := filepath.Join(dir, "oven.list")
+		before, err := os.ReadFile(list)
+		must(t, err)
+		put(t, list, test.line+"\n"+string(before))
+		found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
+		if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || strings.Contains(found.Reason, "21988") || !strings.Contains(found.Reason, "sunk "+strings.TrimSuffix(test.line, "21988")) {
+			t.Errorf("%s: %+v, %v", name, found, err)
+		}
+		if got, err := os.ReadFile(list); err != nil || !strings.HasPrefix(string(got), test.line+"\n") {
+			t.Errorf("%s: the server's own list is %q, %v", name, got, err)
+		}
 	}
 }
 
@@ -145,7 +151,7 @@ func TestOtherFamiliesAndTheServersOwn(t *testing.T) {
 func TestTeachOutside(t *testing.T) {
 	a, dir := world(t, map[string]string{"list.conf": "fire tide\n", "sub/x": ""})
 	for _, startup := range []string{"../list.conf", "..", filepath.Dir(dir)} {
-		if o, err := a.TeachServer("d", filepath.Join(dir, "sub"), startup, "tide", ""); err == nil {
+		if o, err := a.TeachServer("d", filepath.Join(dir, "sub"), startup, "tide", ""); err == nil || !strings.Contains(err.Error(), "is not below") {
 			t.Errorf("%s: %+v", startup, o)
 		}
 	}

@@ -93,7 +93,7 @@ func (a *App) NeedsFromLog(name string) (written []rule.Rule, err error) {
 	}
 	for _, m := range last.Mods {
 		known := now.Find(m.Name)
-		if m.Outcome != proof.Failed || known == nil || len(m.Wanted) == 0 || len(m.Evidence) == 0 {
+		if m.Outcome != proof.Failed || known == nil || len(m.Evidence) == 0 {
 			continue
 		}
 		for _, want := range m.Wanted {

@@ -59,8 +59,8 @@ func (a *App) TeachServer(name, dir, startup, mod, command string) (*Outline, er
 		return nil, err
 	}
 	below, err := filepath.Rel(dir, absolute(startup))
-	if err != nil || below == ".." || strings.HasPrefix(below, "../") {
-		if below = filepath.Clean(startup); filepath.IsAbs(below) || strings.HasPrefix(below, "../") {
+	if err != nil || !filepath.IsLocal(below) {
+		if below = filepath.Clean(startup); !filepath.IsLocal(below) {
 			return nil, usage("%s is not below %s", startup, dir)
 		}
 	}

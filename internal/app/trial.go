@@ -175,9 +175,23 @@ func (t *trial) switchable() (mods []*survey.Mod) {
 	return mods
 }
 
-// byLine tells whether a mod is switched by changing its own registration.
+// without takes the registration of a mod out of a line-up: switched off, where the
+// file can say that.
+func without(l *lineup.Lineup, m *survey.Mod) (c lineup.Change, after *lineup.Lineup, err error) {
+	c = lineup.Change{Op: lineup.OpOff, Mod: m.Name}
+	if after, err = l.Apply(c); err != nil {
+		c.Op = lineup.OpUnregister
+		after, err = l.Apply(c)
+	}
+	return c, after, err
+}
+
+// hangsOnLines tells whether a mod loads for its registration, and for nothing else.
+func hangsOnLines(m *survey.Mod) bool { return m.Listed && !m.Always && !m.Group }
+
+// byLine tells whether a mod is switched in the copy by changing its own registration.
 func (t *trial) byLine(m *survey.Mod) bool {
-	return m.Listed && !m.Always && !m.Group && !slices.ContainsFunc(m.Entries, func(i int) bool {
+	return hangsOnLines(m) && !slices.ContainsFunc(m.Entries, func(i int) bool {
 		return t.server.Dialect.Registrations[t.whole.Lineup.Entries[i].Registration].ByPresence()
 	})
 }
@@ -215,10 +229,7 @@ func (t *trial) only(on []string) error {
 			t.aside = append(t.aside, [2]string{m.Path, to})
 			continue
 		}
-		after, err := l.Apply(lineup.Change{Op: lineup.OpOff, Mod: m.Name})
-		if err != nil {
-			after, err = l.Apply(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name})
-		}
+		_, after, err := without(l, m)
 		if err != nil {
 			return fmt.Errorf("switch %s off in the copy: %w", m.Name, err)
 		}
