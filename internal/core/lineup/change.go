@@ -148,7 +148,11 @@ func (l *Lineup) Apply(c Change) (*Lineup, error) {
 	}
 	after := l
 	concerned := l.concerned(c)
-	if len(concerned) == 0 {
+	switch {
+	case len(concerned) > 0:
+	case c.Op != OpRegister:
+		return nil, fmt.Errorf("%s is not registered", text.Clean(c.Mod))
+	default:
 		return nil, fmt.Errorf("there is no file yet in which %s could be registered; make it first, empty", text.Clean(c.Mod))
 	}
 	for _, i := range concerned {
@@ -228,18 +232,14 @@ func (l *Lineup) concerned(c Change) (list []int) {
 		return r.Name
 	}
 	lead := map[string]bool{}
-	if c.Op == OpRegister {
-		name := c.Registration
-		if name == "" {
-			name = rs[0].Name
-		}
-		lead[name] = true
-	}
 	for _, e := range l.Find(c.Mod) {
 		lead[leads(&rs[e.Registration])] = true
 	}
-	if len(lead) == 0 {
-		lead[rs[0].Name] = true
+	if c.Op == OpRegister || len(lead) == 0 {
+		named := slices.IndexFunc(rs, func(r dialect.Registration) bool { return c.Registration == "" || r.Name == c.Registration })
+		if named >= 0 {
+			lead[leads(&rs[named])] = true
+		}
 	}
 	for i := range rs {
 		if lead[leads(&rs[i])] && !(rs[i].Optional && l.root(i) < 0) {

@@ -4,6 +4,7 @@
 package planner
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -261,21 +262,21 @@ func (p *Planner) remove(c lineup.Change) error {
 // complete fills in what a registration needs to know of a mod, so that nobody
 // has to type it: which list it belongs on, and its catalogue number.
 func complete(s *survey.Survey, c *lineup.Change) {
-	m := s.Find(c.Mod)
-	if c.Op != lineup.OpRegister || m == nil {
+	if c.Op != lineup.OpRegister {
 		return
 	}
-	if c.Number == "" {
-		c.Number = m.Manifest.Number
-	}
-	if slices.ContainsFunc(s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Paths }) {
-		c.Written = m.Spot
+	side := ""
+	if m := s.Find(c.Mod); m != nil { // else a category folder
+		side, c.Number = m.Manifest.Side, cmp.Or(c.Number, m.Manifest.Number)
+		if slices.ContainsFunc(s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Paths }) {
+			c.Written = m.Spot
+		}
 	}
 	if c.Registration != "" {
 		return
 	}
 	for _, r := range s.Dialect.Registrations {
-		if slices.Contains(r.Sides, m.Manifest.Side) {
+		if slices.Contains(r.Sides, side) {
 			c.Registration = r.Name
 			return
 		}
@@ -295,14 +296,14 @@ func sensible(s *survey.Survey, c lineup.Change) error {
 	case lineup.OpSet, lineup.OpMatch, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection:
 		return nil
 	}
-	m := s.Find(c.Mod)
+	m, registers := s.Find(c.Mod), c.Op == lineup.OpRegister
 	switch {
-	case c.Op == lineup.OpRegister && m == nil && s.Category(c.Mod):
-	case c.Op == lineup.OpRegister && m == nil:
+	case m == nil && registers && !s.Category(c.Mod):
 		return s.Unknown(c.Mod)
-	case c.Op == lineup.OpRegister && m.Base:
+	case m == nil:
+	case m.Base && registers:
 		return fmt.Errorf("%s is the server's own and loads by itself", c.Mod)
-	case m != nil && m.Group && c.Op != lineup.OpRegister && len(s.Lineup.Find(c.Mod)) == 0:
+	case m.Group && !registers && len(s.Lineup.Find(c.Mod)) == 0:
 		return fmt.Errorf("%s is registered through its category folder; change %s instead", c.Mod, s.Lineup.Entries[m.Entries[0]].Name)
 	}
 	return nil

@@ -137,7 +137,7 @@ func TestMake(t *testing.T) {
 	}{
 		"nothing":                      {nil, "on: red", false},
 		"registered":                   {[]lineup.Change{{Op: put, Mod: "blue"}}, `loom.start "weave red\nweave blue\n"; on: red blue`, false},
-		"on the list of its side":      {[]lineup.Change{{Op: put, Mod: "veil"}}, `loom.clients "weave veil\n"; on: red veil`, false},
+		"on the list of its side":      {[]lineup.Change{{Op: put, Mod: "veil"}}, `loom.clients "weave veil\n"; on: veil red`, false},
 		"on the list that is said":     {[]lineup.Change{{Op: put, Mod: "veil", Registration: "script"}}, `loom.start "weave red\nweave veil\n"; on: red veil`, false},
 		"unknown":                      {[]lineup.Change{{Op: put, Mod: "green"}}, `there is no mod "green" on this server; a name has to be exact`, true},
 		"by other capitals":            {[]lineup.Change{{Op: put, Mod: "Blue"}}, `there is no mod "Blue" on this server; the one that you mean is called blue`, true},
@@ -154,6 +154,9 @@ func TestMake(t *testing.T) {
 		"taken out":                    {[]lineup.Change{{Op: remove, Mod: "red"}}, `loom.start ""; threads/red false; on:`, false},
 		"taken out, with a dependent":  {[]lineup.Change{{Op: put, Mod: "blue"}, {Op: remove, Mod: "red"}}, "to take out red needs an answer; nothing was written\nblue cannot do without it and will not load.", false},
 		"taken out all the same":       {[]lineup.Change{{Op: put, Mod: "blue"}, {Op: remove, Mod: "red", Choices: agree}}, `loom.start "weave blue\n"; threads/red false; on: blue`, false},
+		"taken out, then registered":   {[]lineup.Change{{Op: remove, Mod: "red"}, {Op: put, Mod: "red"}}, `there is no mod "red" on this server`, true},
+		"a bundle that is not on":      {[]lineup.Change{{Op: lineup.OpOff, Mod: "box"}}, "box is not registered", true},
+		"the server's own, off":        {[]lineup.Change{{Op: lineup.OpOff, Mod: "warp"}}, "warp is not registered", true},
 		"what is not there, taken out": {[]lineup.Change{{Op: remove, Mod: "green"}}, "to take out green cannot be done; nothing was written", false},
 		"a name to be agreed to":       {[]lineup.Change{{Op: take, Mod: "x", Source: "odd.zip"}}, "to take in x needs an answer; nothing was written\nIt came as \"Odd One\", which loom does not allow as a name. Is odd_one right?", false},
 		"agreed":                       {[]lineup.Change{{Op: take, Mod: "x", Source: "odd.zip", Choices: agree}}, `loom.start "weave red\nweave odd_one\n"; threads/odd_one true; on: red odd_one`, false},
@@ -194,7 +197,7 @@ func TestMake(t *testing.T) {
 // needs no line for what comes.
 func TestListsOfChanges(t *testing.T) {
 	s := newShed(t, map[string]string{"loom.start": "weave red\n", "loom.clients": "weave red\n", "threads/red/thread.toml": "name = 'red'", "threads/veil/thread.toml": "name = 'veil'\nside = 'client'"})
-	if got, err := s.made(lineup.Change{Op: lineup.OpOff, Mod: "red"}); err != nil || !strings.Contains(got, `loom.start "# weave red\n"; loom.clients "# weave red\n"`) {
+	if got, err := s.made(lineup.Change{Op: lineup.OpOff, Mod: "red"}); err != nil || !strings.Contains(got, `loom.clients "# weave red\n"; loom.start "# weave red\n"`) {
 		t.Errorf("off: %s, %v", got, err)
 	}
 	if got, err := s.made(lineup.Change{Op: lineup.OpSet, Mod: "pace", To: "3", Registration: "script"}); err != nil || !strings.Contains(got, "let pace 3") {
@@ -214,7 +217,7 @@ func TestListsOfChanges(t *testing.T) {
 			t.Errorf("%s: %s, %v", source, got, err)
 		}
 	}
-	presence, err := dialect.Parse("presence.toml", []byte(strings.NewReplacer("shape = \"line\"\ncomment = \"#\"\nline = \"weave {mod}\"\nsetting = \"let {name} {value}\"", "shape = \"presence\"\nat = \"{mod}\"\naside = \"{mod}.off\"", "{dir}/loom.start", "{dir}/threads").Replace(loom[:strings.Index(loom, "[[registration]]\nname = \"clients\"")]+loom[strings.Index(loom, "[start]"):])))
+	presence, err := dialect.Parse("presence.toml", []byte(strings.NewReplacer("shape = \"line\"\ncomment = \"#\"\nline = \"weave {mod}\"\nsetting = \"let {name} {value}\"", "shape = \"presence\"\nat = \"{mod}\"\naside = \"{mod}.off\"", "{dir}/loom.start", "{dir}/threads").Replace(loom[:strings.Index(loom, "[[registration]]")]+loom[strings.Index(loom, "[[registration]]\nname = \"script\""):])))
 	must(t, err)
 	s = newShed(t, map[string]string{"threads/red/thread.toml": "name = 'red'"})
 	s.in.Dialect = presence

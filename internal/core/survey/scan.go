@@ -3,7 +3,6 @@ package survey
 import (
 	"archive/zip"
 	"bytes"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -102,7 +101,7 @@ func (s *scanner) share(n int, work func(i int)) {
 
 // entry looks at one folder among the mods.
 func (s *scanner) entry(place int, full, bundle string, depth int) finds {
-	if m := s.memory.recall(s, full); m != nil && m.Place == place && m.Bundle == bundle {
+	if m := s.memory.recall(s, full); m != nil && m.Place == place {
 		return finds{mods: []*Mod{m}}
 	}
 	p := &s.dialect.Places[place]
@@ -203,7 +202,7 @@ func (s *scanner) mod(place int, f *folder, bundle string) *Mod {
 		Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
 	m.Manifest = mod.Read(s.counting(f), func(file string) ([]byte, error) {
 		data, err := f.read(file)
-		if pathError, ok := err.(*fs.PathError); ok && !errors.Is(err, fs.ErrNotExist) {
+		if pathError, ok := err.(*fs.PathError); ok {
 			err = fmt.Errorf("it cannot be read: %w", pathError.Err)
 		}
 		return data, err
@@ -217,8 +216,8 @@ func (s *scanner) mod(place int, f *folder, bundle string) *Mod {
 			}
 		}
 	}
-	if root := s.roots[place]; s.called[place] != "" && strings.HasPrefix(f.path, root+"/") {
-		m.Spot = s.called[place] + strings.TrimPrefix(f.path, root)
+	if s.called[place] != "" {
+		m.Spot = s.called[place] + strings.TrimPrefix(f.path, s.roots[place])
 	}
 	s.compareKeys(m, f)
 	s.readSources(m, f)

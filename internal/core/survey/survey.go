@@ -137,7 +137,7 @@ func (s *Survey) Answer(need string) *Mod {
 		return m
 	}
 	for _, i := range s.providers[need] {
-		if p := &s.Mods[i]; p.On && p.Path != "" {
+		if p := &s.Mods[i]; p.On { // it has a manifest, and so a path
 			return p
 		}
 	}

@@ -129,8 +129,14 @@ func TestSurveysInFull(t *testing.T) {
 		"first/both/about.toml": "release = '1'", "second/both/about.toml": "release = '2'", "first/m/about.toml": "name = ",
 		"first/folder/about.toml": "name = 'named'\n", "first/empty/": "", "first/nested/nested-1/about.toml": "", "first/stray/x": "", "second/only/about.toml": "gives = ['y']",
 		"files/tide.so": "t", "files/rock.so": "r", "files/silt.so": "s", "files/readme.txt": "", "always/loud/about.toml": "", "always/off/about.toml": "", "base/core/x": "",
-		"first/.hidden/about.toml": "", "first/loose.txt": "",
+		"first/.hidden/about.toml": "", "files/.hidden.so": "", "files/dim.so.off": "", "first/+solo/about.toml": "", "first/" + strings.Repeat("d/", 8) + "deep/about.toml": "", "first/" + strings.Repeat("d/", 9) + "deeper/about.toml": "",
+		"first/loose.txt": "",
 	} {
+		if strings.HasSuffix(name, "r/about.toml") && strings.Contains(name, "d/d") { // bundles within bundles
+			for at := "first/d"; at != "first/d/d/d/d/d/d/d/d/d/d"; at += "/d" {
+				files["srv/"+at+"/pack"] = &fstest.MapFile{}
+			}
+		}
 		mode := fs.FileMode(0o644)
 		if strings.HasSuffix(name, "/") {
 			mode = fs.ModeDir | 0o755
