@@ -167,7 +167,7 @@ func isTar(block []byte) bool {
 			sum += int64(b)
 		}
 	}
-	return want == sum && want > 8*' ' && block[0] != 0
+	return want == sum && block[0] != 0
 }
 
 // head is an entry as an archive tells of it.
@@ -255,7 +255,7 @@ func walkArchive(form Form, r io.ReaderAt, size int64, bounds intake.Bounds, vis
 
 // Same tells whether another source is the same file or folder, unchanged.
 func (s *Source) Same(other *Source) bool {
-	return s.Form == other.Form && s.Path == other.Path && s.stamp == other.stamp
+	return s.Path == other.Path && s.stamp == other.stamp
 }
 
 // Misnamed is the suffix of an archive whose content is of another form; "" when

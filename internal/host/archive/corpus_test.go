@@ -146,8 +146,8 @@ func rarOf(entries ...entry) []byte {
 	for _, e := range entries {
 		name, folder := strings.CutSuffix(e.name, "/")
 		var extra []byte
-		if e.target != "" { // record 5, redirection: type 1 is a Unix symbolic link
-			record := number(number([]byte{5, 1}, 0), uint64(len(e.target)))
+		if e.target != "" { // record 5, redirection: type 1 is a Unix symbolic link, 2 one of Windows, 4 a hard link
+			record := number(number([]byte{5, max(e.kind, 1)}, 0), uint64(len(e.target)))
 			record = append(record, e.target...)
 			extra = append(number(nil, uint64(len(record))), record...)
 		}
@@ -165,8 +165,11 @@ func rarOf(entries ...entry) []byte {
 		if folder {
 			fileFlags, mode, data = 5, 0o040755, nil
 		}
-		if e.target != "" {
+		if e.target != "" && e.kind == 0 {
 			mode = 0o120777
+		}
+		if e.kind == unsized {
+			fileFlags |= 8
 		}
 		head = number(head, uint64(len(data)))
 		head = number(head, fileFlags)
@@ -181,6 +184,9 @@ func rarOf(entries ...entry) []byte {
 	}
 	return append(out, block([]byte{5, 0, 0}, nil)...) // end
 }
+
+// unsized is the kind of an entry of a rar archive that does not say how large it is.
+const unsized = 99
 
 // zipSaying is a zip archive whose directory lies about a file.
 func zipSaying(t *testing.T, change func(h *zip.FileHeader), data string) []byte {

@@ -15,10 +15,12 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"initium/internal/core/intake"
 	"initium/internal/golden"
@@ -170,6 +172,19 @@ func TestHostile(t *testing.T) {
 	add("rar of all kinds", "", rarOf(whole...))
 	add("zip within zips", "", zipOf(file("a.zip", string(zipOf(file("b.zip", string(zipOf(file("c.zip", string(zipOf(file("d.zip", string(nested)))))))))))))
 	add("zip whose inner ones are refused", "", zipOf(file("mod/a", "1"), file("a.zip", string(zipOf(file("../x", "1")))), file("b.tar", string(tarOf(link("x", "../../y")))), file("c.zip", string(zipSaying(t, func(h *zip.FileHeader) { h.Flags |= 1 }, "bytes")))))
+	add("zip with bytes where it says there are none", "refused", zipSaying(t, func(h *zip.FileHeader) { h.UncompressedSize64 = 0 }, "some"))
+	add("zip with a link of 4,096 bytes", "not there", zipOf(entry{name: "l", target: strings.Repeat("x", 4096), mode: fs.ModeSymlink | 0o777}))
+	add("zip with a folder as Windows writes it", "", zipOf(entry{name: `mod\sub\`}, file(`mod\sub\x`, "1")))
+	short := bytes.Join([][]byte{first, wide, locator, ending(0xffff, 0xffffffff, 0xffffffff)}, nil)
+	binary.LittleEndian.PutUint64(short[len(first)+len(wide)+8:], uint64(len(short)-10))
+	add("zip whose end is cut off by its end", "points out", short)
+	add("tar with a folder of its own", "", tarOf(entry{name: "./"}, file("./mod/x", "1")))
+	add("rar with a hard link", "", rarOf(file("mod/a", "1"), entry{name: "mod/b", target: "mod/a", kind: 4}))
+	add("rar with a link of Windows", "", rarOf(file("mod/a", "1"), entry{name: "mod/b", target: `a`, kind: 2}))
+	add("rar that does not say how large", "", rarOf(entry{name: "mod/mod.toml", data: strings.Repeat("x", 3<<20), kind: unsized}, entry{name: "mod/small.toml", data: "x", kind: unsized}))
+	sizes := append(bytes.Clone(xzOf(nil)[:12]), 8, 0x40)
+	sizes = append(append(sizes, bytes.Repeat([]byte{0x80}, 59)...), 1, 0x21, 1)
+	add("xz whose sizes have no end", "refused", sizes)
 	sparse := tarOf(file("mod/mod.toml", "x"))
 	add("tar with rubbish behind it", "", append(sparse, bytes.Repeat([]byte("rubbish"), 500)...))
 	add("nothing at all", "", nil)
@@ -222,6 +237,29 @@ func TestHostile(t *testing.T) {
 		return err
 	}); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// What is refused leaves nothing running behind it.
+func TestNothingRunsOn(t *testing.T) {
+	before := runtime.NumGoroutine()
+	var entries []entry
+	for i := range 50 {
+		entries = append(entries, file(fmt.Sprint("mod/", i), strings.Repeat("x", 9999)))
+	}
+	name := filepath.Join(t.TempDir(), "x")
+	for _, data := range [][]byte{zipOf(append(entries, file("../x", "1"))...), zstdOf(tarOf(append(entries, file("../x", "1"))...))} {
+		must(t, os.WriteFile(name, data, 0o600))
+		for range 20 {
+			if tree, err := read(t, name, intake.DefaultBounds()); err == nil {
+				t.Fatalf("taken for good: %v", tree.Entries)
+			}
+		}
+	}
+	for end := time.Now().Add(10 * time.Second); runtime.NumGoroutine() > before; time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("%d goroutines run on, %d before", runtime.NumGoroutine(), before)
+		}
 	}
 }
 
@@ -411,6 +449,11 @@ func TestMisnamed(t *testing.T) {
 	s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
 	if err != nil || s.Form != archive.FormGzip || s.Misnamed() != ".zip" {
 		t.Errorf("a tar.gz called .zip: %+v, %v", s, err)
+	}
+	dir := filepath.Join(t.TempDir(), "mods.zip")
+	must(t, os.Mkdir(dir, 0o700))
+	if s, err := archive.Open(dir, archive.Options{Bounds: intake.DefaultBounds()}); err != nil || s.Misnamed() != "" {
+		t.Errorf("a folder called .zip: %+v, %v", s, err)
 	}
 }
 

@@ -34,7 +34,7 @@ func walkZip(r io.ReaderAt, size int64, bounds intake.Bounds, visit visitor) err
 		return err
 	}
 	archive, err := zip.NewReader(r, size)
-	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
+	if err != nil {
 		return fmt.Errorf("the archive is damaged or was not wholly fetched: %w", err)
 	}
 	if err := bounds.CheckCount(len(archive.File)); err != nil {
