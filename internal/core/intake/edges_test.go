@@ -48,6 +48,11 @@ func TestEdgesOfTrees(t *testing.T) {
 			t.Errorf("%d of %d: %v", row.unpacked, row.packed, err)
 		}
 	}
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 999_900: "999.9 kB", 1_000_000: "1.0 MB", 1e9: "1.0 GB", 1e12: "1.0 TB", 2e15: "2000.0 TB"} {
+		if got := intake.Bytes(n); got != want {
+			t.Errorf("%d bytes are %s", n, got)
+		}
+	}
 	if _, err := build(b, "a", "b", "c"); err != nil {
 		t.Errorf("three of three: %v", err)
 	}

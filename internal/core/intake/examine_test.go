@@ -99,6 +99,12 @@ func TestExamineNested(t *testing.T) {
 	if len(found.Mods) != 1 || found.Mods[0].Name != "oak" || found.Mods[0].Root != "oak-1.2.zip" || found.Mods[0].Files != 2 || found.Mods[0].Manifest.Release != "1.2" {
 		t.Errorf("found %+v", found.Mods)
 	}
+	// A bundle in an archive is called by that.
+	tree = mustBuild(t, "README.txt", "wood-1.2-main.zip")
+	tree.Find("wood-1.2-main.zip").Inside = mustBuild(t, "train.txt", "oak/wheel.toml"+wheel)
+	if got := describe(intake.Examine(tree, "all.zip", d, nil)); !strings.HasPrefix(got, `oak at "wood-1.2-main.zip/oak" in wood,`) {
+		t.Errorf("a bundle in an archive: %s", got)
+	}
 	// Inside of a mod an archive is a file like any other.
 	tree = mustBuild(t, "oak/wheel.toml"+wheel, "oak/data.zip")
 	tree.Find("oak/data.zip").Inside = mustBuild(t, "elm/wheel.toml: name = 'elm'")

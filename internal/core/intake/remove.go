@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -144,8 +145,8 @@ func (r *Removal) keys(scene *Scene) {
 	brings := func(m *survey.Mod) map[string]plan.Item {
 		keys := map[string]plan.Item{}
 		items, err := scene.List(m.Path)
-		if err != nil {
-			return nil
+		if err != nil && m != r.Mod { // of this one it is told already
+			r.Problems = append(r.Problems, fmt.Sprintf("%s cannot be read, so that nobody knows which keys %s needs: %v", m.Path, text.Clean(m.Name), err))
 		}
 		for _, it := range items {
 			if ok, _ := path.Match(s.Dialect.Keys.Files, it.Rel); ok {
@@ -195,12 +196,13 @@ func (r *Removal) leavings(scene *Scene, choices lineup.Choices) {
 		if !ok {
 			continue
 		}
-		if items, err := scene.List(full); err != nil || len(items) == 0 {
+		about := cmp.Or(l.About, "made by the mod")
+		items, err := scene.List(full)
+		if err == nil && len(items) == 0 {
 			continue
 		}
-		about := l.About
-		if about == "" {
-			about = "made by the mod"
+		if err != nil {
+			about += ", which cannot be read"
 		}
 		r.Left = append(r.Left, Left{Path: full, About: about, Goes: choices.Leavings})
 		if choices.Leavings {

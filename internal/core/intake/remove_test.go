@@ -68,6 +68,17 @@ func TestRemove(t *testing.T) {
 	if r = intake.Remove("oak", p.scene(), lineup.Choices{Leavings: true}); len(r.Parts) != 3 || !r.Left[len(r.Left)-1].Goes {
 		t.Errorf("with what it has made: %v", r.Parts)
 	}
+	for failing, goes := range map[string]bool{"flour/oak": true, "wheels/elm": false, "wheels/oak": false} {
+		p.failing = failing
+		if r = intake.Remove("oak", p.scene(), lineup.Choices{Leavings: goes}); len(r.Problems) != 1 || !strings.HasPrefix(r.Problems[0], p.dir+"/"+failing+" cannot be read") {
+			t.Errorf("where %s cannot be read: %q, %v", failing, r.Problems, r.Parts)
+		}
+	}
+	p.failing = "flour/oak"
+	if r = intake.Remove("oak", p.scene(), lineup.Choices{}); len(r.Problems) != 0 || r.Left[len(r.Left)-1].About != "its flour, which cannot be read" {
+		t.Errorf("where what it has made stays, and cannot be read: %q, %v", r.Problems, r.Left)
+	}
+	p.failing = ""
 	if r = intake.Remove("Oak", p.scene(), lineup.Choices{}); len(r.Problems) == 0 || len(r.Parts) > 0 {
 		t.Errorf("a mod that is not there: %+v", r)
 	}
@@ -90,6 +101,9 @@ func TestOverlay(t *testing.T) {
 	}
 	o := intake.NewOverlay(host.NewDisk(), parts, func(source, from string) []byte { return data[from] })
 	sub := subFS{o, strings.TrimPrefix(p.dir, "/")}
+	if _, ok := intake.NewOverlay(fstest.MapFS{}, nil, nil).Stamp("x"); ok {
+		t.Error("a file system without stamps has one")
+	}
 	if err := fstest.TestFS(sub, "mill.start", "wheels/oak/wheel.toml", "wheels/oak/sub/deep/file", "wheels/oak/empty", "plans/hills/a.plan", "wheels/elm/mine.dat"); err != nil {
 		t.Error(err)
 	}

@@ -143,7 +143,7 @@ func byRel(items []plan.Item) map[string]plan.Item {
 // same tells whether two files hold the same; that one may be run and the other
 // may not is no change of the operator's when the file came in an archive.
 func same(a, b plan.Item) bool {
-	return a.Folder == b.Folder && a.Link == b.Link && a.Size == b.Size && a.Sum == b.Sum
+	return a.Link == b.Link && a.Size == b.Size && a.Sum == b.Sum
 }
 
 // written tells files that people write into. What makes a mod one is none of

@@ -104,7 +104,7 @@ func Wanted(s *survey.Survey) []string {
 	var names []string
 	for i := range s.Mods {
 		m := &s.Mods[i]
-		if m.Registered && m.Path == "" {
+		if m.Path == "" {
 			names = append(names, m.Name)
 		}
 		for _, need := range slices.Concat(m.Needs(), m.OptionalNeeds()) {

@@ -2,6 +2,7 @@ package intake_test
 
 import (
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,6 +24,7 @@ type place struct {
 	d       *dialect.Dialect
 	release map[string][]plan.Item
 	owners  map[string]intake.Owner
+	failing string // what cannot be read
 }
 
 func newPlace(t *testing.T, files map[string]string) *place {
@@ -37,8 +39,14 @@ func newPlace(t *testing.T, files map[string]string) *place {
 
 func (p *place) scene() *intake.Scene {
 	contents := &host.Contents{}
+	list := func(name string) ([]plan.Item, error) {
+		if p.failing != "" && strings.HasSuffix(name, p.failing) {
+			return nil, fs.ErrPermission
+		}
+		return contents.List(name)
+	}
 	s := survey.Take(survey.Input{Server: "s", Dialect: p.d, Vars: dialect.Vars{"dir": p.dir}, FS: host.NewDisk()})
-	return &intake.Scene{Survey: s, List: contents.List, Writable: host.Writable,
+	return &intake.Scene{Survey: s, List: list, Writable: host.Writable,
 		Exists:  func(name string) bool { _, err := os.Lstat(name); return err == nil },
 		Release: func(name string) ([]plan.Item, bool) { items, ok := p.release[name]; return items, ok },
 		Owner:   func(name string) intake.Owner { return p.owners[name] }}
@@ -144,6 +152,13 @@ func TestSettleRefuses(t *testing.T) {
 			t.Errorf("%s: %q; want %q", name, got, c.word)
 		}
 	}
+	for _, p.failing = range []string{"wheels/oak", "plans/dale.plan"} {
+		in := p.settle(lineup.Choices{}, "x.zip", "a/wheel.toml"+wheel, "dale.plan")
+		if got := strings.Join(in.Problems, "\n"); in.Ready() || got != filepath.Join(p.dir, p.failing)+" cannot be read: permission denied" {
+			t.Errorf("%s: %q", p.failing, got)
+		}
+	}
+	p.failing = ""
 	in := p.settle(lineup.Choices{}, "x.zip", "junk/wheel.toml: name='junk'")
 	if len(in.Questions) != 1 || !strings.Contains(in.Questions[0].Text, "no mod") {
 		t.Errorf("a stray folder: %v", in.Questions)

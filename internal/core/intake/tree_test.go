@@ -87,6 +87,7 @@ func TestTreeRefuses(t *testing.T) {
 		"a folder as a file":   {"twice", []string{"a/b", "a"}},
 		"replaced by a link":   {"twice", []string{"b", "a", "a -> b"}},
 		"out by a link":        {"leads out", []string{"a -> ../b"}},
+		"to what is above":     {"leads out", []string{"a -> .."}},
 		"out from deep":        {"leads out", []string{"a/b -> ../../c"}},
 		"absolute link":        {"leads out", []string{"a -> /etc/passwd"}},
 		"link to a drive":      {"leads out", []string{`a -> C:\x`}},

@@ -28,7 +28,7 @@ func (p *place) whole(in *intake.Intake) string {
 	}
 	for i := range in.Parts {
 		part := &in.Parts[i]
-		line("part %s %s: %s %v", part.Title(), part.Path, part, part.Notes)
+		line("part %s %s: %s %v; as it came: %v, known: %v", part.Title(), part.Path, part, part.Notes, part.Base == part.New, part.Base != "")
 		for _, it := range part.Items {
 			line("  %q from %q of %q, %d bytes, exec %v, folder %v, link %q", it.Rel, it.From, it.Source, it.Size, it.Exec, it.Folder, it.Link)
 		}
