@@ -81,6 +81,20 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 	if back, err = l.Return("s", 2); err != nil || len(back.Unrules) != 0 {
 		t.Errorf("what is gone already: %+v, %v", back, err)
 	}
+	// One that went and came again stays as it is on the way back over both.
+	r := p.Rules[0]
+	must(t, l.Apply(t.Context(), "s", "again", &plan.Plan{Rules: []rule.Rule{r}}, nil))
+	entries, err := l.Entries("s")
+	must(t, err)
+	newest := 0
+	for _, e := range entries {
+		newest = max(newest, e.Number)
+	}
+	must(t, l.Apply(t.Context(), "s", "gone", &plan.Plan{Unrules: []rule.Rule{r}}, nil))
+	must(t, l.Apply(t.Context(), "s", "and back", &plan.Plan{Rules: []rule.Rule{r}}, nil))
+	if back, err = l.Return("s", newest); err != nil || !back.Empty() {
+		t.Errorf("over a rule that went and came again: %+v, %v", back, err)
+	}
 	if err := l.DropRule("s", "d", 99); !errors.Is(err, host.ErrNoRule) {
 		t.Errorf("no such rule: %v", err)
 	}

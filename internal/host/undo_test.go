@@ -164,12 +164,19 @@ func TestReturnOfParts(t *testing.T) {
 	if p, err = l.Return("s", 0); err != nil || len(p.Parts) != 0 {
 		t.Fatalf("when it is gone already: %+v, %v", p, err)
 	}
+	two := source{"a": "2"}
+	take(mod, one)
+	must(t, l.Apply(t.Context(), "s", "update", &plan.Plan{Parts: []plan.Part{folder(mod, folder(mod, "", one).New, two)}}, from(two)))
+	if p, err = l.Return("s", 1); err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 0 {
+		t.Fatalf("over two releases that nobody has changed: %+v, %v", p, err)
+	}
+	must(t, goBack(t, l, 1))
 	take(mod, one)
 	take(filepath.Join(mod, "within"), source{"b": "2"})
 	if _, err := l.Return("s", 0); err == nil || !strings.Contains(err.Error(), "lie within each other") {
 		t.Errorf("parts within each other: %v", err)
 	}
-	for n := 2; n >= 0; n-- {
+	for n := 5; n >= 0; n-- {
 		if err := goBack(t, l, n); err != nil {
 			t.Fatalf("back to %d: %v", n, err)
 		}
