@@ -325,7 +325,7 @@ func TestScreenWays(t *testing.T) {
 	x.keys("t", "A")
 	x.tmux("send-keys", "-t", "x", "-l", "the ferry is laid up")
 	x.keys("Enter")
-	x.sees("Accepted, until what it says changes.", "(accepted: the ferry is laid up)", "1 error ")
+	x.sees("Accepted, until the facts that it tells of change.", "(accepted: the ferry is laid up)", "1 error ")
 }
 
 // TestScreenIntake takes a mod in, brings a new release, and takes the mod out,

@@ -115,7 +115,7 @@ func TestLookingAhead(t *testing.T) {
 		var words []string
 		for _, f := range l.Findings {
 			if f.Code != "given-missing" {
-				words = append(words, f.Code)
+				words = append(words, string(f.Code))
 			}
 		}
 		return strings.Join(words, " ")

@@ -68,7 +68,7 @@ func TestVersions(t *testing.T) {
 		look, err := a.Look("k")
 		must(t, err)
 		for _, f := range look.Findings {
-			if f.Code == "made-for-another" || strings.HasPrefix(f.Code, "build") || strings.HasPrefix(f.Code, "version") {
+			if f.Code == "made-for-another" || strings.HasPrefix(string(f.Code), "build") || strings.HasPrefix(string(f.Code), "version") {
 				return strings.ReplaceAll(f.Message, dir, "/srv")
 			}
 		}

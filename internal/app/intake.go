@@ -103,13 +103,16 @@ func (s *Server) aged(in *intake.Intake) map[string]string {
 
 // differ are the findings of one list that another does not have.
 func differ(a, b []check.Finding) (list []check.Finding) {
-	type key struct{ code, mod, message string }
+	type key struct {
+		code       check.Code
+		mod, facts string
+	}
 	known := map[key]bool{}
 	for _, f := range b {
-		known[key{f.Code, f.Mod, f.Message}] = true
+		known[key{f.Code, f.Mod, f.Facts}] = true
 	}
 	for _, f := range a {
-		if !known[key{f.Code, f.Mod, f.Message}] {
+		if !known[key{f.Code, f.Mod, f.Facts}] {
 			list = append(list, f)
 		}
 	}

@@ -148,8 +148,8 @@ func TestPortsOfServers(t *testing.T) {
 		must(t, err)
 		got := ""
 		for _, f := range look.Findings {
-			if strings.HasPrefix(f.Code, "port") {
-				got = f.Code
+			if strings.HasPrefix(string(f.Code), "port") {
+				got = string(f.Code)
 				if other := map[string]string{"one": "two", "two": "one"}[name]; !strings.Contains(f.Message, other) {
 					t.Errorf("%s: %s", name, f.Message)
 				}
@@ -172,8 +172,8 @@ func TestPortsOfServers(t *testing.T) {
 		must(t, err)
 		got := ""
 		for _, f := range look.Findings {
-			if strings.HasPrefix(f.Code, "port") {
-				got = f.Code
+			if strings.HasPrefix(string(f.Code), "port") {
+				got = string(f.Code)
 			}
 		}
 		if got != want {

@@ -111,8 +111,8 @@ func (a *App) NeedsFromLog(name string) (written []rule.Rule, err error) {
 }
 
 // Accept notes that findings are accepted, with the reason: all of a code, about
-// a mod when one is named. They stay accepted until what they say changes.
-func (a *App) Accept(name, code, about, because string) ([]check.Finding, error) {
+// a mod when one is named. They stay accepted until the facts that they tell of change.
+func (a *App) Accept(name string, code check.Code, about, because string) ([]check.Finding, error) {
 	look, err := a.Look(name)
 	if err != nil {
 		return nil, err
@@ -126,7 +126,7 @@ func (a *App) Accept(name, code, about, because string) ([]check.Finding, error)
 		if f.Code != code || about != "" && f.Mod != about {
 			continue
 		}
-		if err := l.Accept(name, check.Accepted{Code: f.Code, Mod: f.Mod, Message: f.Message, Because: because}); err != nil {
+		if err := l.Accept(name, check.Accepted{Code: f.Code, Mod: f.Mod, Facts: f.Facts, Message: f.Message, Because: because}); err != nil {
 			return nil, err
 		}
 		hit = append(hit, f)
@@ -145,7 +145,7 @@ func of(mod string) string {
 }
 
 // Unaccept takes an acceptance back.
-func (a *App) Unaccept(name, code, mod string) error {
+func (a *App) Unaccept(name string, code check.Code, mod string) error {
 	_, l, err := a.settled(name)
 	if err != nil {
 		return err

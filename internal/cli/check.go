@@ -66,7 +66,7 @@ func orEmpty[T any](list []T) []T {
 }
 
 func (e *env) explain(code string, asJSON bool) error {
-	codes := []string{code}
+	codes := []check.Code{check.Code(code)}
 	if code == "all" {
 		codes = check.Codes()
 	}
@@ -161,7 +161,7 @@ func (e *env) accept() *cobra.Command {
 	var back bool
 	cmd := &cobra.Command{
 		Use:   "accept SERVER CODE [MOD]",
-		Short: "Accept a finding as it is, with the reason, until what it says changes",
+		Short: "Accept a finding as it is, with the reason, until the facts it tells of change",
 		Args:  args(cobra.RangeArgs(2, 3)),
 		RunE: func(_ *cobra.Command, args []string) error {
 			mod := ""
@@ -169,9 +169,9 @@ func (e *env) accept() *cobra.Command {
 				mod = args[2]
 			}
 			if back {
-				return e.app.Unaccept(args[0], args[1], mod)
+				return e.app.Unaccept(args[0], check.Code(args[1]), mod)
 			}
-			hit, err := e.app.Accept(args[0], args[1], mod, because)
+			hit, err := e.app.Accept(args[0], check.Code(args[1]), mod, because)
 			for _, f := range hit {
 				fmt.Fprintf(e.out, "accepted: %s\n", f.Message)
 			}

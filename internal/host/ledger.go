@@ -107,7 +107,7 @@ func (h Home) OpenLedger() (*Ledger, error) {
 
 // ledgerVersion is how ledgers are laid out that this Initium makes (PRAGMA user_version);
 // it grows with every change of a table that is there already.
-const ledgerVersion = 2
+const ledgerVersion = 3
 
 // prepare makes the tables that are missing. A ledger that a newer Initium has made is
 // refused, and left as it is.
@@ -122,12 +122,19 @@ func prepare(db *sql.DB) error {
 	if _, err := db.Exec(schema + notesSchema + givenSchema); err != nil {
 		return err
 	}
-	var marked bool
-	if err := db.QueryRow(`SELECT count(*) FROM pragma_table_info('entry') WHERE name = 'mark'`).Scan(&marked); err != nil {
-		return err
-	}
-	if !marked { // until version 2 the number of the entry stood in its place
-		if _, err := db.Exec(`BEGIN; ALTER TABLE entry ADD COLUMN mark TEXT NOT NULL DEFAULT ''; UPDATE entry SET mark = id; COMMIT`); err != nil {
+	for _, later := range []struct{ table, column, add string }{
+		// Until version 2 the number of the entry stood in its place.
+		{"entry", "mark", `BEGIN; ALTER TABLE entry ADD COLUMN mark TEXT NOT NULL DEFAULT ''; UPDATE entry SET mark = id; COMMIT`},
+		{"accepted", "facts", `ALTER TABLE accepted ADD COLUMN facts TEXT NOT NULL DEFAULT ''`},
+	} {
+		var there bool
+		if err := db.QueryRow(`SELECT count(*) FROM pragma_table_info(?) WHERE name = ?`, later.table, later.column).Scan(&there); err != nil {
+			return err
+		}
+		if there {
+			continue
+		}
+		if _, err := db.Exec(later.add); err != nil {
 			return err
 		}
 	}

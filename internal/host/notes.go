@@ -46,6 +46,7 @@ CREATE TABLE IF NOT EXISTS accepted (
 	message TEXT NOT NULL,
 	because TEXT NOT NULL,
 	at      INTEGER NOT NULL, -- Unix ms
+	facts   TEXT NOT NULL DEFAULT '', -- a print of them; '' of what was accepted before version 3
 	PRIMARY KEY (server, code, mod, message)
 );
 CREATE TABLE IF NOT EXISTS lesson (
@@ -191,13 +192,13 @@ func (l *Ledger) rulesBack(p *plan.Plan, entries []Entry) error {
 
 // Accept notes that the operator accepts a finding as it is.
 func (l *Ledger) Accept(server string, a check.Accepted) error {
-	_, err := l.db.Exec(`INSERT OR REPLACE INTO accepted VALUES (?, ?, ?, ?, ?, ?)`, server, a.Code, a.Mod, a.Message, a.Because, time.Now().UnixMilli())
+	_, err := l.db.Exec(`INSERT OR REPLACE INTO accepted VALUES (?, ?, ?, ?, ?, ?, ?)`, server, a.Code, a.Mod, a.Message, a.Because, time.Now().UnixMilli(), a.Facts)
 	return err
 }
 
 // Unaccept forgets that findings of a code, about a mod or about none, were
 // accepted. It returns how many there were.
-func (l *Ledger) Unaccept(server, code, mod string) (int64, error) {
+func (l *Ledger) Unaccept(server string, code check.Code, mod string) (int64, error) {
 	result, err := l.db.Exec(`DELETE FROM accepted WHERE server = ? AND code = ? AND mod = ?`, server, code, mod)
 	if err != nil {
 		return 0, err
@@ -207,14 +208,14 @@ func (l *Ledger) Unaccept(server, code, mod string) (int64, error) {
 
 // Accepted lists the findings that the operator accepts.
 func (l *Ledger) Accepted(server string) (list []check.Accepted, err error) {
-	rows, err := l.db.Query(`SELECT code, mod, message, because FROM accepted WHERE server = ?`, server)
+	rows, err := l.db.Query(`SELECT code, mod, facts, message, because FROM accepted WHERE server = ?`, server)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var a check.Accepted
-		if err := rows.Scan(&a.Code, &a.Mod, &a.Message, &a.Because); err != nil {
+		if err := rows.Scan(&a.Code, &a.Mod, &a.Facts, &a.Message, &a.Because); err != nil {
 			return nil, err
 		}
 		list = append(list, a)

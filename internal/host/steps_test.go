@@ -9,6 +9,7 @@ import (
 	"syscall"
 	"testing"
 
+	"initium/internal/core/check"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
@@ -278,13 +279,17 @@ func TestLedgerOfAnEarlierLayout(t *testing.T) {
 	cutOff(t, h)
 	must(t, l.Close())
 	db := database(t, h)
-	for _, query := range []string{`ALTER TABLE entry DROP COLUMN mark`, `PRAGMA user_version = 1`} {
+	for _, query := range []string{`ALTER TABLE entry DROP COLUMN mark`, `ALTER TABLE accepted DROP COLUMN facts`, `INSERT INTO accepted VALUES ('s', 'leftover', 'm', 'words', 'so it is', 1)`, `PRAGMA user_version = 1`} {
 		_, err := db.Exec(query)
 		must(t, err)
 	}
 	put(t, start, "one\n", 0o644)
 	put(t, filepath.Join(dir, ".initium-1-0"), "tw", 0o644)
 	again := ledger(t, h)
+	accepted, err := again.Accepted("s")
+	if want := (check.Accepted{Code: "leftover", Mod: "m", Message: "words", Because: "so it is"}); err != nil || len(accepted) != 1 || accepted[0] != want {
+		t.Errorf("accepted are %+v, %v", accepted, err)
+	}
 	if said, err := again.Recover("s"); err != nil || !strings.Contains(said, "completed") {
 		t.Fatalf("%q, %v", said, err)
 	}

@@ -80,7 +80,7 @@ func (b *board) acceptFinding() tea.Cmd {
 		b.prompt = newPrompt("Accept \""+f.Message+"\", because: ", "", func(because string) tea.Cmd {
 			return b.wish(func() tea.Msg {
 				_, err := b.app.Accept(server, f.Code, f.Mod, because)
-				return stagedMsg{"Accepted, until what it says changes.", err}
+				return stagedMsg{"Accepted, until the facts that it tells of change.", err}
 			})
 		})
 		return nil

@@ -52,7 +52,7 @@ var filters = []filter{
 	}},
 	{"out of order", func(r *boardRow) bool {
 		return slices.ContainsFunc(r.findings, func(f check.Finding) bool {
-			return slices.Contains([]string{"need-late", "asked-late", "rule-broken", "setting-late", "need-circle"}, f.Code)
+			return slices.Contains([]check.Code{check.CodeNeedLate, check.CodeAskedLate, check.CodeRuleBroken, check.CodeSettingLate, check.CodeNeedCircle}, f.Code)
 		})
 	}},
 	{"not loading", func(r *boardRow) bool {

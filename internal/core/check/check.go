@@ -5,6 +5,8 @@ package check
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io/fs"
 	"slices"
@@ -29,15 +31,9 @@ const (
 	Note    Severity = "note"
 )
 
-// Codes that are asked for by name; explain.go lists all.
-const (
-	CodeNotRegistered      = "not-registered"
-	CodeSettingPlaceholder = "setting-placeholder"
-)
-
 // Finding is one thing that check has to say. Its strings are safe to show.
 type Finding struct {
-	Code     string          `json:"code"`
+	Code     Code            `json:"code"`
 	Severity Severity        `json:"severity"`
 	Mod      string          `json:"mod"`
 	File     string          `json:"file"`
@@ -47,13 +43,16 @@ type Finding struct {
 	Remedy   string          `json:"remedy"`             // "" when there is none
 	Accepted string          `json:"accepted,omitempty"` // why the operator accepts it, "" when he does not
 	Changes  []lineup.Change `json:"-"`                  // the remedy, where Initium can carry it out
+	Facts    string          `json:"-"`                  // a print of the facts that it tells of, whatever its words
 }
 
-// Accepted is a finding that the operator accepts. It stays accepted until what
-// the finding says is another thing.
+// Accepted is a finding that the operator accepts. It stays accepted as long as the facts
+// are the same ones; where those were not written down, as long as the words are.
 type Accepted struct {
-	Code, Mod, Message string
-	Because            string
+	Code           Code
+	Mod            string
+	Facts, Message string
+	Because        string
 }
 
 // Facts are what the world outside the server's files says.
@@ -121,7 +120,11 @@ func accept(findings []Finding, accepted []Accepted) {
 	for i := range findings {
 		f := &findings[i]
 		for _, a := range accepted {
-			if a.Code == f.Code && a.Mod == f.Mod && a.Message == f.Message {
+			same := a.Facts == f.Facts
+			if a.Facts == "" { // an earlier Initium wrote it down
+				same = a.Message == f.Message
+			}
+			if same && a.Code == f.Code && a.Mod == f.Mod {
 				f.Accepted = cmp.Or(a.Because, "accepted")
 			}
 		}
@@ -155,6 +158,7 @@ type checker struct {
 }
 
 func (c *checker) add(f Finding, format string, args ...any) *Finding {
+	f.Facts = printOf(args, c.secrets)
 	f.Message = text.Mask(text.Clean(fmt.Sprintf(format, args...)), c.secrets)
 	f.Mod, f.File = text.Clean(f.Mod), text.Clean(f.File)
 	if f.Severity == Error && f.Mod != "" {
@@ -162,6 +166,18 @@ func (c *checker) add(f Finding, format string, args ...any) *Finding {
 	}
 	c.findings = append(c.findings, f)
 	return &c.findings[len(c.findings)-1]
+}
+
+// printOf is a print of the facts of a finding, which stays the same when it is put in other
+// words, or in another order.
+func printOf(facts []any, secrets []string) string {
+	words := make([]string, len(facts))
+	for i, fact := range facts {
+		words[i] = text.Mask(fmt.Sprint(fact), secrets)
+	}
+	slices.Sort(words)
+	sum := sha256.Sum256([]byte(strings.Join(words, "\x00")))
+	return hex.EncodeToString(sum[:12])
 }
 
 // remedy gives a finding a remedy that Initium can carry out.
@@ -175,7 +191,7 @@ func (f *Finding) remedy(changes ...lineup.Change) {
 }
 
 // at is a finding about a mod, placed where the mod is registered.
-func (c *checker) at(code string, severity Severity, m *survey.Mod) Finding {
+func (c *checker) at(code Code, severity Severity, m *survey.Mod) Finding {
 	f := Finding{Code: code, Severity: severity, Mod: m.Name, File: m.Path}
 	if len(m.Entries) > 0 {
 		f.File, f.Line, f.Column = c.s.Lineup.Place(c.s.Lineup.Entries[m.Entries[0]])
@@ -184,7 +200,7 @@ func (c *checker) at(code string, severity Severity, m *survey.Mod) Finding {
 }
 
 // inManifest is a finding about a mod, placed in its manifest.
-func (c *checker) inManifest(code string, severity Severity, m *survey.Mod) Finding {
+func (c *checker) inManifest(code Code, severity Severity, m *survey.Mod) Finding {
 	f := c.at(code, severity, m)
 	if m.Manifest.File != "" {
 		f.File, f.Line, f.Column = m.Path+"/"+m.Manifest.File, 0, 0
@@ -226,18 +242,18 @@ func (c *checker) consequences() {
 		}
 		switch said.Cause {
 		case forecast.NeedFails, forecast.InCircle:
-			c.add(c.at("need-fails", Error, m), "%s will not load: %s", m.Name, said.Because).
+			c.add(c.at(CodeNeedFails, Error, m), "%s will not load: %s", m.Name, said.Because).
 				Remedy = "mend " + said.Of + " first; or switch " + text.Clean(m.Name) + " off"
 		case forecast.ServerStops:
-			c.add(c.at("never-reached", Warning, m), "%s will not be reached: %s", m.Name, said.Because)
+			c.add(c.at(CodeNeverReached, Warning, m), "%s will not be reached: %s", m.Name, said.Because)
 		case forecast.Lesson:
-			f := c.add(c.at("failed-before", Error, m), "%s: %s", m.Name, said.Because)
+			f := c.add(c.at(CodeFailedBefore, Error, m), "%s: %s", m.Name, said.Because)
 			f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name})
 		case forecast.Silent:
-			c.add(c.at("says-nothing", Note, m), "%s loads without a word, so no start can confirm it", m.Name)
+			c.add(c.at(CodeSaysNothing, Note, m), "%s loads without a word, so no start can confirm it", m.Name)
 		case forecast.NeverStarts, forecast.AllPassed: // that has a finding of its own
 		default:
-			c.add(c.at("will-fail", Error, m), "%s will not load: %s", m.Name, said.Because).
+			c.add(c.at(CodeWillFail, Error, m), "%s will not load: %s", m.Name, said.Because).
 				Remedy = "switch it off, or take another release of it in"
 		}
 	}

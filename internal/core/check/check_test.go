@@ -62,7 +62,7 @@ func codes(findings []check.Finding, notes bool) string {
 		if f.Severity == check.Note && !notes {
 			continue
 		}
-		word := map[check.Severity]string{check.Warning: "~", check.Note: "."}[f.Severity] + f.Code
+		word := map[check.Severity]string{check.Warning: "~", check.Note: "."}[f.Severity] + string(f.Code)
 		if f.Mod != "" {
 			word += " " + f.Mod
 		}

@@ -16,7 +16,8 @@ import (
 // Every code that appears in the sources of check, and those that the line-up
 // gives its problems, is explained; and nothing is explained that nobody says.
 func TestEveryCodeIsExplained(t *testing.T) {
-	said := map[string]bool{"server-unfit": true, "loader-unfit": true, "runtime-unfit": true} // put together from parts
+	said := map[check.Code]bool{}
+	capital := regexp.MustCompile(`([a-z])([A-Z])`)
 	form := regexp.MustCompile(`^"[a-z]+(-[a-z]+)+"$`)
 	for _, dir := range []string{".", "../lineup"} {
 		files, err := filepath.Glob(filepath.Join(dir, "*.go"))
@@ -28,11 +29,15 @@ func TestEveryCodeIsExplained(t *testing.T) {
 			file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
 			must(t, err)
 			ast.Inspect(file, func(n ast.Node) bool {
-				if word := codeOf(n); word != "" {
-					said[word] = true
-				}
-				if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING && form.MatchString(lit.Value) {
-					said[strings.Trim(lit.Value, `"`)] = true
+				switch n := n.(type) {
+				case *ast.Ident: // such as CodeNeedLate
+					if word, ok := strings.CutPrefix(n.Name, "Code"); ok && word != "" {
+						said[check.Code(strings.ToLower(capital.ReplaceAllString(word, "$1-$2")))] = true
+					}
+				case *ast.BasicLit: // of the line-up
+					if n.Kind == token.STRING && form.MatchString(n.Value) && dir != "." {
+						said[check.Code(strings.Trim(n.Value, `"`))] = true
+					}
 				}
 				return true
 			})
@@ -58,24 +63,4 @@ func TestEveryCodeIsExplained(t *testing.T) {
 			}
 		}
 	}
-}
-
-// codeOf is the code that a node of the source gives to a finding, for codes of one
-// word: in c.at("code", …), or as the field Code.
-func codeOf(n ast.Node) string {
-	var value ast.Expr
-	switch n := n.(type) {
-	case *ast.KeyValueExpr:
-		if key, ok := n.Key.(*ast.Ident); ok && key.Name == "Code" {
-			value = n.Value
-		}
-	case *ast.CallExpr:
-		if f, ok := n.Fun.(*ast.SelectorExpr); ok && f.Sel.Name == "at" && len(n.Args) > 0 {
-			value = n.Args[0]
-		}
-	}
-	if lit, ok := value.(*ast.BasicLit); ok && lit.Kind == token.STRING {
-		return strings.Trim(lit.Value, `"`)
-	}
-	return ""
 }

@@ -24,7 +24,7 @@ import (
 // maxData is the largest data file that is looked into, in bytes.
 const maxData = 64 << 20
 
-var problemSeverity = map[string]Severity{"include-again": Warning, "include-outside": Note}
+var problemSeverity = map[Code]Severity{CodeIncludeAgain: Warning, CodeIncludeOutside: Note}
 
 // files looks at the startup files themselves.
 func (c *checker) files() {
@@ -33,7 +33,7 @@ func (c *checker) files() {
 	for i := range l.Files {
 		f := &l.Files[i]
 		if f.Missing {
-			c.add(Finding{Code: "file-missing", Severity: Warning, File: f.Path}, "the %s %s is not there; Initium makes it with the first registration",
+			c.add(Finding{Code: CodeFileMissing, Severity: Warning, File: f.Path}, "the %s %s is not there; Initium makes it with the first registration",
 				c.d.Registrations[f.Registration].Name, path.Base(f.Path))
 		} else if !seen[f.Path] {
 			seen[f.Path] = true
@@ -42,11 +42,12 @@ func (c *checker) files() {
 		}
 	}
 	for _, p := range l.Problems {
-		severity, ok := problemSeverity[p.Code]
+		code := Code(p.Code)
+		severity, ok := problemSeverity[code]
 		if !ok {
 			severity = Error
 		}
-		c.add(Finding{Code: p.Code, Severity: severity, File: l.Files[p.File].Path, Line: p.Line, Column: p.Column}, "%s", p.Message)
+		c.add(Finding{Code: code, Severity: severity, File: l.Files[p.File].Path, Line: p.Line, Column: p.Column}, "%s", p.Message)
 	}
 }
 
@@ -60,10 +61,10 @@ func (c *checker) encoding(f *lineup.File) {
 	}
 	switch {
 	case f.Encoding != text.EncodingPlain:
-		c.add(Finding{Code: "encoding-wrong", Severity: severity, File: f.Path, Line: 1, Column: 1}, "%s is saved as UTF-16, which few servers read", path.Base(f.Path)).
+		c.add(Finding{Code: CodeEncodingWrong, Severity: severity, File: f.Path, Line: 1, Column: 1}, "%s is saved as UTF-16, which few servers read", path.Base(f.Path)).
 			Remedy = "save it as UTF-8 in an editor"
 	case plain && bytes.HasPrefix(f.Bytes, []byte("\xef\xbb\xbf")):
-		c.add(Finding{Code: "encoding-wrong", Severity: severity, File: f.Path, Line: 1, Column: 1}, "%s begins with a byte-order mark, which the server takes for text", path.Base(f.Path)).
+		c.add(Finding{Code: CodeEncodingWrong, Severity: severity, File: f.Path, Line: 1, Column: 1}, "%s begins with a byte-order mark, which the server takes for text", path.Base(f.Path)).
 			Remedy = "save it as UTF-8 without the mark in an editor"
 	}
 }
@@ -75,7 +76,7 @@ func (c *checker) mergeMarks(f *lineup.File) {
 	}
 	for i, line := range text.Lines(f.Bytes) {
 		if bytes.HasPrefix(line.Text.In(f.Bytes), []byte("<<<<<<< ")) {
-			c.add(Finding{Code: "merge-unfinished", Severity: Error, File: f.Path, Line: i + 1, Column: 1}, "%s holds the marks of a merge that was not finished", path.Base(f.Path)).
+			c.add(Finding{Code: CodeMergeUnfinished, Severity: Error, File: f.Path, Line: i + 1, Column: 1}, "%s holds the marks of a merge that was not finished", path.Base(f.Path)).
 				Remedy = "keep the side that is meant and take the lines with <<<<<<<, ======= and >>>>>>> out"
 		}
 	}
@@ -96,7 +97,7 @@ func (c *checker) data() {
 			continue // the server does without it, or its absence has a finding of its own
 		}
 		if fault := wellFormed(d.Format, data); fault != nil {
-			c.add(Finding{Code: "data-unreadable", Severity: Error, File: name, Line: fault.Line, Column: fault.Column}, "%s cannot be read: %s", path.Base(name), fault.Message).
+			c.add(Finding{Code: CodeDataUnreadable, Severity: Error, File: name, Line: fault.Line, Column: fault.Column}, "%s cannot be read: %s", path.Base(name), fault.Message).
 				Remedy = "mend the file at this place"
 			c.wrong(d.Wrong, fmt.Sprintf("%s cannot be read", path.Base(name)))
 		}
@@ -163,10 +164,10 @@ func (c *checker) icon(icon dialect.Icon) {
 	config, _, err := image.DecodeConfig(bytes.NewReader(data))
 	switch {
 	case err != nil:
-		c.add(Finding{Code: "icon-unreadable", Severity: Warning, File: name}, "the icon %s is no picture that can be read", path.Base(name)).
+		c.add(Finding{Code: CodeIconUnreadable, Severity: Warning, File: name}, "the icon %s is no picture that can be read", path.Base(name)).
 			Remedy = fmt.Sprintf("put a PNG of %d by %d pixels there", icon.Width, icon.Height)
 	case config.Width != icon.Width || config.Height != icon.Height:
-		c.add(Finding{Code: "icon-size", Severity: Warning, File: name}, "the icon %s has %d by %d pixels; the server takes %d by %d only", path.Base(name), config.Width, config.Height, icon.Width, icon.Height).
+		c.add(Finding{Code: CodeIconSize, Severity: Warning, File: name}, "the icon %s has %d by %d pixels; the server takes %d by %d only", path.Base(name), config.Width, config.Height, icon.Width, icon.Height).
 			Remedy = fmt.Sprintf("scale it to %d by %d pixels", icon.Width, icon.Height)
 	}
 }
@@ -180,17 +181,17 @@ func (c *checker) places() {
 		if r.SameAs != "" && !f.Missing && l.Understood(r.Name) && l.Understood(r.SameAs) {
 			lead, copied := l.On(r.SameAs), l.On(r.Name)
 			if !slices.Equal(lead, copied) {
-				c.add(Finding{Code: "places-disagree", Severity: Error, File: f.Path}, "the %s and the %s do not agree: %s", r.SameAs, r.Name, difference(lead, copied)).
+				c.add(Finding{Code: CodePlacesDisagree, Severity: Error, File: f.Path}, "the %s and the %s do not agree: %s", r.SameAs, r.Name, difference(lead, copied)).
 					remedy(lineup.Change{Op: lineup.OpMatch, Registration: r.Name, To: r.SameAs})
 			}
 		}
 		length, limit, what := l.LaunchLimit(i)
 		switch {
 		case limit > 0 && length > limit:
-			c.add(Finding{Code: "launch-too-long", Severity: Error, File: f.Path}, "%s has %d characters; more than %d are cut off or refused", what, length, limit).
+			c.add(Finding{Code: CodeLaunchTooLong, Severity: Error, File: f.Path}, "%s has %d characters; more than %d are cut off or refused", what, length, limit).
 				Remedy = "switch mods off, or hand the list over in a file if the server can read one"
 		case limit > 0 && length > limit*4/5:
-			c.add(Finding{Code: "launch-long", Severity: Warning, File: f.Path}, "%s has %d characters, of %d at most", what, length, limit).
+			c.add(Finding{Code: CodeLaunchLong, Severity: Warning, File: f.Path}, "%s has %d characters, of %d at most", what, length, limit).
 				Remedy = "keep it shorter: there is room for few more mods"
 		}
 	}

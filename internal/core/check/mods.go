@@ -26,7 +26,7 @@ func (c *checker) mod(m *survey.Mod) {
 		f := c.add(c.at(CodeNotRegistered, Note, m), "%s is there and not registered", m.Name)
 		f.remedy(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
 	case m.Always && !m.Listed:
-		c.add(c.at("loads-anyway", Warning, m), "%s is switched off but loads all the same, because of the folder that it is in", m.Name).
+		c.add(c.at(CodeLoadsAnyway, Warning, m), "%s is switched off but loads all the same, because of the folder that it is in", m.Name).
 			Remedy = "move its folder elsewhere"
 	}
 	if !m.On {
@@ -47,33 +47,33 @@ func (c *checker) mod(m *survey.Mod) {
 func (c *checker) content(m *survey.Mod) {
 	switch {
 	case m.Empty:
-		c.add(c.at("folder-empty", Error, m), "the folder of %s is empty: %s", m.Name, m.Path).
+		c.add(c.at(CodeFolderEmpty, Error, m), "the folder of %s is empty: %s", m.Name, m.Path).
 			Remedy = "put the mod's files into it, or switch the mod off"
 	case m.NoMain && m.Inner != "":
-		c.add(c.at("mod-nested", Error, m), "%s is one folder too deep: it is in %s", m.Name, m.Inner).
+		c.add(c.at(CodeModNested, Error, m), "%s is one folder too deep: it is in %s", m.Name, m.Inner).
 			Remedy = fmt.Sprintf("move what is in %s up into %s", path.Base(m.Inner), m.Path)
 	case m.NoMain:
-		c.add(c.at("main-missing", Error, m), "%s has no %s in its folder %s", m.Name, c.d.Places[m.Place].Main, m.Path).
+		c.add(c.at(CodeMainMissing, Error, m), "%s has no %s in its folder %s", m.Name, c.d.Places[m.Place].Main, m.Path).
 			Remedy = "take the mod in again; its files are not complete"
 	}
 	if p := m.Manifest.Problem; p != nil {
-		f := c.at("manifest-unreadable", severityOf(c.d.Load.Unreadable), m)
+		f := c.at(CodeManifestUnreadable, severityOf(c.d.Load.Unreadable), m)
 		f.File, f.Line, f.Column = path.Join(m.Path, p.File), p.Line, p.Column
 		c.add(f, "the manifest of %s cannot be read: %s", m.Name, p.Message).Remedy = "mend the manifest or take the mod in again"
 	}
 	if p := m.Broken; p != nil {
-		f := c.at("script-broken", Error, m)
+		f := c.at(CodeScriptBroken, Error, m)
 		f.File, f.Line, f.Column = path.Join(m.Path, p.File), p.Line, p.Column
 		c.add(f, "the script of %s cannot be understood: %s", m.Name, p.Message).Remedy = "mend the script or take the mod in again"
 	}
 	for _, k := range m.Keys {
 		if k.Differs {
-			c.add(c.at("key-differs", Error, m), "the key %s of %s is another one than the server's of the same name", k.File, m.Name).
+			c.add(c.at(CodeKeyDiffers, Error, m), "the key %s of %s is another one than the server's of the same name", k.File, m.Name).
 				Remedy = "find out which of the two is current before one replaces the other"
 			continue
 		}
 		into, _ := c.s.Vars.Expand(c.d.Keys.Into)
-		c.add(c.at("key-missing", Error, m), "the key %s of %s is not among the server's", k.File, m.Name).
+		c.add(c.at(CodeKeyMissing, Error, m), "the key %s of %s is not among the server's", k.File, m.Name).
 			Remedy = fmt.Sprintf("copy %s into %s", k.File, into)
 	}
 }
@@ -81,11 +81,11 @@ func (c *checker) content(m *survey.Mod) {
 func (c *checker) names(m *survey.Mod) {
 	c.blanks(m)
 	if r, bad := c.d.Names.Forbidden(m.Name); bad && !m.Group {
-		c.add(c.at("name-forbidden", Error, m), "the name %s holds %q, which %s does not allow (allowed: %s)", m.Name, r, c.d.Title, c.d.Names.Allowed).
+		c.add(c.at(CodeNameForbidden, Error, m), "the name %s holds %q, which %s does not allow (allowed: %s)", m.Name, r, c.d.Title, c.d.Names.Allowed).
 			Remedy = "rename the mod"
 	}
 	if c.d.Names.Agree && m.Manifest.Name != "" && m.Manifest.Name != m.Folder && m.Manifest.Name != m.Name {
-		c.add(c.at("name-differs", Error, m), "the folder is called %s, the manifest says %s; they have to agree", m.Folder, m.Manifest.Name).
+		c.add(c.at(CodeNameDiffers, Error, m), "the folder is called %s, the manifest says %s; they have to agree", m.Folder, m.Manifest.Name).
 			Remedy = "rename the folder to " + text.Clean(m.Manifest.Name)
 	}
 }
@@ -96,7 +96,7 @@ func (c *checker) blanks(m *survey.Mod) {
 	if trimmed == m.Name || len(m.Entries) == 0 {
 		return
 	}
-	f := c.add(c.at("name-blank", Error, m), "%q has a blank before or after it", m.Name)
+	f := c.add(c.at(CodeNameBlank, Error, m), "%q has a blank before or after it", m.Name)
 	if other := c.s.Find(trimmed); other != nil && other.Registered {
 		f.remedy(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name})
 	} else if trimmed != "" {
@@ -116,7 +116,7 @@ func (c *checker) twice(m *survey.Mod) {
 		return
 	}
 	_, line, _ := c.s.Lineup.Place(on[0])
-	f := c.at("registered-twice", severityOf(c.d.Load.Twice), m)
+	f := c.at(CodeRegisteredTwice, severityOf(c.d.Load.Twice), m)
 	f.File, f.Line, f.Column = c.s.Lineup.Place(on[1])
 	added := c.add(f, "%s is registered twice; first on line %d", m.Name, line)
 	if on[0].Name == on[1].Name {
@@ -131,7 +131,7 @@ func (c *checker) twice(m *survey.Mod) {
 func (c *checker) elsewhere(m *survey.Mod) {
 	e := c.s.Lineup.Entries[m.Entries[0]]
 	if !c.d.Registrations[e.Registration].Paths {
-		f := c.add(c.at("path-wrong", Error, m), "%s is registered at a path where it is not; it is at %s", m.Name, m.Spot)
+		f := c.add(c.at(CodePathWrong, Error, m), "%s is registered at a path where it is not; it is at %s", m.Name, m.Spot)
 		f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name}, lineup.Change{Op: lineup.OpOn, Mod: m.Name})
 		f.Remedy = "register it without a path"
 		return
@@ -143,7 +143,7 @@ func (c *checker) elsewhere(m *survey.Mod) {
 			break
 		}
 	}
-	f := c.add(c.at("path-wrong", Error, m), "%s is registered as %s, where the server does not find it; it is at %s", m.Name, e.Value, m.Path)
+	f := c.add(c.at(CodePathWrong, Error, m), "%s is registered as %s, where the server does not find it; it is at %s", m.Name, e.Value, m.Path)
 	f.remedy(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name}, lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Where: where})
 	f.Remedy = "register it at its path"
 	if m.Spot == "" {
@@ -162,7 +162,7 @@ func (c *checker) keyValue(m *survey.Mod) {
 		if !e.Odd {
 			continue
 		}
-		f := c.add(c.at("value-unknown", Error, m), "%s has the value %q, which means neither on (%s) nor off (%s) to the server", m.Name, e.Value, r.On, r.Off)
+		f := c.add(c.at(CodeValueUnknown, Error, m), "%s has the value %q, which means neither on (%s) nor off (%s) to the server", m.Name, e.Value, r.On, r.Off)
 		f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name}, lineup.Change{Op: lineup.OpOn, Mod: m.Name})
 		f.Remedy = fmt.Sprintf("set it to %s", r.On)
 	}
@@ -173,12 +173,12 @@ func (c *checker) keyValue(m *survey.Mod) {
 func (c *checker) place(m *survey.Mod) {
 	if forecast.WrongSide(c.s, m) != "" {
 		belongs := forecast.BelongsOn(c.d, m.Manifest.Side)
-		f := c.add(c.at("side-wrong", Error, m), "%s is made for the side %q and belongs on the %s", m.Name, m.Manifest.Side, belongs)
+		f := c.add(c.at(CodeSideWrong, Error, m), "%s is made for the side %q and belongs on the %s", m.Name, m.Manifest.Side, belongs)
 		f.remedy(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name}, lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Registration: belongs})
 		f.Remedy = fmt.Sprintf("put %s on the %s instead", text.Clean(m.Name), belongs)
 	}
 	if have, want, differ := forecast.NumberOf(c.s, m); differ {
-		f := c.add(c.at("number-differs", Error, m), "beside %s stands the number %s; its manifest says %s", m.Name, have, want)
+		f := c.add(c.at(CodeNumberDiffers, Error, m), "beside %s stands the number %s; its manifest says %s", m.Name, have, want)
 		change := lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Number: want}
 		if next := c.nextInList(m); next != "" {
 			change.Where.Before = next
@@ -187,7 +187,7 @@ func (c *checker) place(m *survey.Mod) {
 		f.Remedy = fmt.Sprintf("write %s beside %s", text.Clean(want), text.Clean(m.Name))
 	}
 	if why := forecast.Misfits(m, c.d, c.versions); why != "" {
-		c.add(c.inManifest("made-for-another", severityOf(c.d.Load.Misfit), m), "%s: %s", m.Name, why).
+		c.add(c.inManifest(CodeMadeForAnother, severityOf(c.d.Load.Misfit), m), "%s: %s", m.Name, why).
 			Remedy = "take in a release that is made for this one"
 	}
 }
@@ -205,7 +205,7 @@ func (c *checker) nextInList(m *survey.Mod) string {
 func (c *checker) settingsOf(m *survey.Mod) {
 	for _, name := range order.Settings(c.s, m) {
 		if !slices.ContainsFunc(c.s.Lineup.Settings, func(s lineup.Setting) bool { return s.Name == name }) {
-			c.add(c.at("setting-unset", Error, m), "%s reads the setting %s when it starts, and it is not set", m.Name, name).
+			c.add(c.at(CodeSettingUnset, Error, m), "%s reads the setting %s when it starts, and it is not set", m.Name, name).
 				Remedy = fmt.Sprintf("set %s above the line of %s", text.Clean(name), text.Clean(m.Name))
 		}
 	}
@@ -221,7 +221,7 @@ func (c *checker) twins() {
 		if t.Level && c.d.Load.Twins != dialect.FateIgnored {
 			severity = Error
 		}
-		c.add(Finding{Code: "name-twice", Severity: severity, Mod: t.Name, File: t.Path},
+		c.add(Finding{Code: CodeNameTwice, Severity: severity, Mod: t.Name, File: t.Path},
 			"two mods are called %s; the one in %s is not used, the one in %s is", t.Name, t.Path, t.HiddenBy).
 			Remedy = "remove the one that is not meant"
 	}
@@ -239,7 +239,7 @@ func (c *checker) capitals() {
 		}
 		key := strings.ToLower(m.Name)
 		if other := seen[key]; other != nil && (m.On || other.On) {
-			c.add(c.at("name-nearly-twice", Note, m), "%s and %s differ in nothing but capitals", m.Name, other.Name)
+			c.add(c.at(CodeNameNearlyTwice, Note, m), "%s and %s differ in nothing but capitals", m.Name, other.Name)
 		}
 		seen[key] = m
 	}
@@ -253,7 +253,7 @@ func (c *checker) strays() {
 		m := &c.s.Mods[i]
 		if m.Path != "" && !m.Base && !m.Registered {
 			if of := keptCopy(m.Folder); of != "" && c.s.Find(of) != nil {
-				c.add(Finding{Code: "leftover", Severity: Warning, Mod: m.Name, File: m.Path}, "%s looks like a copy of %s that was kept among the mods", m.Folder, of).
+				c.add(Finding{Code: CodeLeftover, Severity: Warning, Mod: m.Name, File: m.Path}, "%s looks like a copy of %s that was kept among the mods", m.Folder, of).
 					Remedy = "move it out of the mods' folder"
 			}
 		}
@@ -264,16 +264,16 @@ func (c *checker) strays() {
 		}
 		switch {
 		case keptCopy(st.Folder) != "":
-			c.add(Finding{Code: "leftover", Severity: Note, File: st.Path}, "%s looks like a copy that was kept among the mods", st.Folder).
+			c.add(Finding{Code: CodeLeftover, Severity: Note, File: st.Path}, "%s looks like a copy that was kept among the mods", st.Folder).
 				Remedy = "move it out of the mods' folder"
 		case st.Empty:
-			c.add(Finding{Code: "stray-empty", Severity: Note, File: st.Path}, "the folder %s among the mods is empty", st.Folder).
+			c.add(Finding{Code: CodeStrayEmpty, Severity: Note, File: st.Path}, "the folder %s among the mods is empty", st.Folder).
 				Remedy = "remove the folder"
 		case st.Inner != "":
-			c.add(Finding{Code: "stray-nested", Severity: Warning, File: st.Path}, "%s holds a mod one folder too deep, in %s", st.Folder, st.Inner).
+			c.add(Finding{Code: CodeStrayNested, Severity: Warning, File: st.Path}, "%s holds a mod one folder too deep, in %s", st.Folder, st.Inner).
 				Remedy = "move the mod's folder up"
 		default:
-			c.add(Finding{Code: "stray-folder", Severity: Note, File: st.Path}, "the folder %s among the mods is no mod", st.Folder)
+			c.add(Finding{Code: CodeStrayFolder, Severity: Note, File: st.Path}, "the folder %s among the mods is no mod", st.Folder)
 		}
 	}
 }

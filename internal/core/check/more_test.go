@@ -137,20 +137,35 @@ func TestStartFindings(t *testing.T) {
 	}
 }
 
-// What is accepted stays accepted until the finding says another thing.
+// What is accepted stays accepted until the facts are other ones, in whatever words they are
+// told; what an earlier Initium wrote down, as long as the words are the same.
 func TestAccepted(t *testing.T) {
 	w := world{"start": "let cheats yes\n", "start.conf": ""}
-	report := check.Run(survey.Take(w.input(t, pier)), check.Facts{})
-	f := report.Findings[0]
-	facts := check.Facts{Accepted: []check.Accepted{{Code: f.Code, Message: f.Message, Because: "a test server"}}}
-	report = check.Run(survey.Take(w.input(t, pier)), facts)
-	if check.Count(report.Findings, check.Warning) != 0 || report.Findings[0].Accepted != "a test server" {
-		t.Errorf("%+v", report.Findings[0])
+	found := func(facts check.Facts) check.Finding {
+		return check.Run(survey.Take(w.input(t, pier)), facts).Findings[0]
 	}
-	w["start"] = "let cheats YES\n"
-	report = check.Run(survey.Take(w.input(t, pier)), facts)
-	if check.Count(report.Findings, check.Warning) != 1 {
-		t.Errorf("still accepted: %+v", report.Findings[0])
+	f := found(check.Facts{})
+	for name, test := range map[string]struct {
+		a    check.Accepted
+		want string
+	}{
+		"by its facts":      {check.Accepted{Code: f.Code, Facts: f.Facts, Message: "in other words", Because: "a test server"}, "a test server"},
+		"without a reason":  {check.Accepted{Code: f.Code, Facts: f.Facts}, "accepted"},
+		"of earlier":        {check.Accepted{Code: f.Code, Message: f.Message, Because: "a test server"}, "a test server"},
+		"of earlier, other": {check.Accepted{Code: f.Code, Message: "in other words"}, ""},
+		"of other facts":    {check.Accepted{Code: f.Code, Facts: "0123", Message: f.Message}, ""},
+		"of another kind":   {check.Accepted{Code: check.CodeLeftover, Facts: f.Facts}, ""},
+		"about another mod": {check.Accepted{Code: f.Code, Mod: "x", Facts: f.Facts}, ""},
+	} {
+		w["start"] = "let cheats yes\n"
+		facts := check.Facts{Accepted: []check.Accepted{test.a}}
+		if got := found(facts); got.Accepted != test.want || (check.Count([]check.Finding{got}, check.Warning) == 0) != (test.want != "") {
+			t.Errorf("%s: %+v", name, got)
+		}
+		w["start"] = "let cheats YES\n"
+		if got := found(facts); got.Accepted != "" {
+			t.Errorf("%s: still accepted: %+v", name, got)
+		}
 	}
 }
 
@@ -165,7 +180,7 @@ func TestRulesAgainstEachOther(t *testing.T) {
 		in := w.input(t, pier)
 		in.Rules = rules
 		report := check.Run(survey.Take(in), check.Facts{})
-		if len(report.Findings) != 1 || report.Findings[0].Code != want || report.Findings[0].Severity != check.Warning {
+		if len(report.Findings) != 1 || string(report.Findings[0].Code) != want || report.Findings[0].Severity != check.Warning {
 			t.Errorf("%+v", report.Findings)
 		}
 		if want == "rule-broken" && report.Findings[0].Message != "c has to load first (your rule: it lights the way), and does not" {

@@ -31,46 +31,46 @@ func (c *checker) missing(m *survey.Mod) {
 	}
 	name := text.Clean(m.Name)
 	if o := c.near.byCase(m.Name); o != nil {
-		c.meant("mod-case", m, o, "%s is registered, but the mod is called %s: capitals matter", name, o.Name)
+		c.meant(CodeModCase, m, o, "%s is registered, but the mod is called %s: capitals matter", name, o.Name)
 	} else if o := c.near.byFolder(m.Name); o != nil {
-		c.meant("mod-renamed", m, o, "%s is the name of a folder; the mod in it calls itself %s", name, o.Name)
+		c.meant(CodeModRenamed, m, o, "%s is the name of a folder; the mod in it calls itself %s", name, o.Name)
 	} else if o, onDisk := c.near.bySuffix(m.Name); o != nil && onDisk {
-		c.add(c.at("mod-suffix", Error, m), "%s is not there, but a folder %s is: an archive's ending was left on it", name, o.Folder).
+		c.add(c.at(CodeModSuffix, Error, m), "%s is not there, but a folder %s is: an archive's ending was left on it", name, o.Folder).
 			Remedy = fmt.Sprintf("rename the folder %s to %s", text.Clean(o.Path), name)
 	} else if o != nil {
-		c.meant("mod-suffix", m, o, "%s is registered with an archive's ending; the mod is called %s", name, o.Name)
+		c.meant(CodeModSuffix, m, o, "%s is registered with an archive's ending; the mod is called %s", name, o.Name)
 	} else if o := c.near.alike(m.Name); o != nil {
-		c.meant("mod-missing", m, o, "%s is registered and not there; %s is, and its name is nearly the same", name, o.Name)
+		c.meant(CodeModMissing, m, o, "%s is registered and not there; %s is, and its name is nearly the same", name, o.Name)
 	} else {
-		c.add(c.at("mod-missing", Error, m), "%s is registered and not there: no folder for mods has it", name).
+		c.add(c.at(CodeModMissing, Error, m), "%s is registered and not there: no folder for mods has it", name).
 			Remedy = "take the mod in, or switch it off"
 	}
 }
 
 // stray reports a registered mod whose folder is there and is no mod.
 func (c *checker) stray(m *survey.Mod, s *survey.Stray) {
-	at := func(code string) Finding { return c.at(code, Error, m) }
+	at := func(code Code) Finding { return c.at(code, Error, m) }
 	name := text.Clean(m.Name)
 	switch {
 	case s.Bundle && len(m.Entries) > 0 && c.s.Lineup.Entries[m.Entries[0]].Group:
-		c.add(at("group-empty"), "%s names a category folder that holds no mod", name).Remedy = "put mods into it, or take the line out"
+		c.add(at(CodeGroupEmpty), "%s names a category folder that holds no mod", name).Remedy = "put mods into it, or take the line out"
 	case s.Bundle:
-		c.add(at("mod-bundle"), "%s is a bundle; its mods are registered one by one, not the bundle", name).
+		c.add(at(CodeModBundle), "%s is a bundle; its mods are registered one by one, not the bundle", name).
 			Remedy = "register the mods in it that are wanted"
 	case s.Empty:
-		c.add(at("folder-empty"), "the folder of %s is empty: %s", name, s.Path).Remedy = "put the mod's files into it, or switch the mod off"
+		c.add(at(CodeFolderEmpty), "the folder of %s is empty: %s", name, s.Path).Remedy = "put the mod's files into it, or switch the mod off"
 	case s.Inner != "":
-		c.add(at("mod-nested"), "%s is one folder too deep: it is in %s", name, s.Inner).
+		c.add(at(CodeModNested), "%s is one folder too deep: it is in %s", name, s.Inner).
 			Remedy = fmt.Sprintf("move %s up, in place of %s", text.Clean(path.Base(s.Inner)), text.Clean(s.Path))
 	default:
-		c.add(at("folder-foreign"), "the folder %s is there, but nothing in it says that it is a mod", s.Path).
+		c.add(at(CodeFolderForeign), "the folder %s is there, but nothing in it says that it is a mod", s.Path).
 			Remedy = "take the mod in again; its files are not complete"
 	}
 }
 
 // meant reports a registered mod that is not there where another is, which is put in its
 // place.
-func (c *checker) meant(code string, m, other *survey.Mod, format string, args ...any) {
+func (c *checker) meant(code Code, m, other *survey.Mod, format string, args ...any) {
 	f := c.add(c.at(code, Error, m), format, args...)
 	if other.Registered && other.On {
 		f.remedy(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name})

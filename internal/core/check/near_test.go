@@ -58,8 +58,8 @@ func TestNearNames(t *testing.T) {
 		s := survey.Take(w.input(t, pier))
 		said := map[string]string{}
 		for _, f := range check.Run(s, check.Facts{}).Findings {
-			if strings.HasPrefix(f.Code, "mod-") && said[f.Mod] == "" {
-				said[f.Mod] = f.Code + ": " + f.Message
+			if strings.HasPrefix(string(f.Code), "mod-") && said[f.Mod] == "" {
+				said[f.Mod] = string(f.Code) + ": " + f.Message
 			}
 		}
 		for i := range s.Mods {

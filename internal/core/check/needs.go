@@ -32,18 +32,18 @@ func (c *checker) needs(m *survey.Mod) {
 				if c.forecast.Find(m.Name) != nil && c.forecast.Find(m.Name).Outcome == forecast.Confirmed {
 					severity = Warning
 				}
-				c.add(c.inManifest("need-itself", severity, m), "%s names itself among its needs", m.Name)
+				c.add(c.inManifest(CodeNeedItself, severity, m), "%s names itself among its needs", m.Name)
 			}
 		case n == nil || n.Path == "":
-			c.add(c.at("need-missing", Error, m), "%s needs %s, which is not on this server%s", m.Name, need, by).
+			c.add(c.at(CodeNeedMissing, Error, m), "%s needs %s, which is not on this server%s", m.Name, need, by).
 				Remedy = "take " + text.Clean(need) + " in, or switch " + text.Clean(m.Name) + " off"
 		case n.Base:
 			c.version(m, n, want)
 		case !n.Registered && !n.On:
-			f := c.add(c.at("need-missing", Error, m), "%s needs %s, which is there but not registered%s", m.Name, need, by)
+			f := c.add(c.at(CodeNeedMissing, Error, m), "%s needs %s, which is there but not registered%s", m.Name, need, by)
 			f.remedy(c.registerBefore(n.Name, m))
 		case !n.On:
-			f := c.add(c.at("need-missing", Error, m), "%s needs %s, which is switched off%s", m.Name, need, by)
+			f := c.add(c.at(CodeNeedMissing, Error, m), "%s needs %s, which is switched off%s", m.Name, need, by)
 			f.remedy(lineup.Change{Op: lineup.OpOn, Mod: n.Name})
 		default:
 			c.version(m, n, want)
@@ -70,9 +70,9 @@ func (c *checker) version(m, n *survey.Mod, want mod.Need) {
 	fits, err := forecast.Fits(want, n, m.Manifest.Versions)
 	switch {
 	case err != nil:
-		c.add(c.inManifest("range-unreadable", Warning, m), "%s asks for %s in a version that cannot be understood: %v", m.Name, want.Name, err)
+		c.add(c.inManifest(CodeRangeUnreadable, Warning, m), "%s asks for %s in a version that cannot be understood: %v", m.Name, want.Name, err)
 	case !fits:
-		c.add(c.at("need-version", severityOf(c.d.Load.Range), m), "%s needs %s %s, and %s is there", m.Name, want.Name, want.Range, n.Release).
+		c.add(c.at(CodeNeedVersion, severityOf(c.d.Load.Range), m), "%s needs %s %s, and %s is there", m.Name, want.Name, want.Range, n.Release).
 			Remedy = fmt.Sprintf("take in %s %s, or a release of %s that fits %s", text.Clean(want.Name), text.Clean(want.Range), text.Clean(m.Name), text.Clean(n.Release))
 	}
 }
@@ -126,11 +126,11 @@ func (c *checker) circle(circle order.Circle, fate dialect.Fate) {
 	if n := len(circle.All) - len(circle.Shortest); n > 0 {
 		more = fmt.Sprintf("; %d mods are in circles with them: %s", n, strings.Join(circle.All, ", "))
 	}
-	c.add(c.at("need-circle", severity, m), "no order can be right: %s%s", circle.Describe(), more).
+	c.add(c.at(CodeNeedCircle, severity, m), "no order can be right: %s%s", circle.Describe(), more).
 		Remedy = "switch one of them off, or take one of the rules back"
 }
 
-var lateCodes = map[order.Cause]string{order.ByNeed: "need-late", order.ByOptional: "need-late", order.ByManifest: "asked-late", order.ByRule: "rule-broken", order.BySetting: "setting-late"}
+var lateCodes = map[order.Cause]Code{order.ByNeed: CodeNeedLate, order.ByOptional: CodeNeedLate, order.ByManifest: CodeAskedLate, order.ByRule: CodeRuleBroken, order.BySetting: CodeSettingLate}
 
 // late reports a mod that loads too early. The remedy is the smallest set of
 // moves that brings the whole order right.
@@ -177,7 +177,7 @@ func (c *checker) together() {
 		m := &c.s.Mods[i]
 		for _, other := range conflicts[m.Name] {
 			if o := c.s.Find(other); m.On && o.On && forecast.Excludes(m, o) && (m.Name < o.Name || !forecast.Excludes(o, m)) {
-				f := c.add(c.at("conflict", severityOf(c.d.Load.Conflict), m), "%s says that it cannot be with %s", m.Name, o.Name)
+				f := c.add(c.at(CodeConflict, severityOf(c.d.Load.Conflict), m), "%s says that it cannot be with %s", m.Name, o.Name)
 				f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name})
 			}
 		}
@@ -194,7 +194,7 @@ func (c *checker) together() {
 				other = n
 			}
 			if other != nil && other != m {
-				c.add(c.at("same-work", Warning, m), "%s and %s both do the work of %s", m.Name, other.Name, name).
+				c.add(c.at(CodeSameWork, Warning, m), "%s and %s both do the work of %s", m.Name, other.Name, name).
 					Remedy = "keep one of them"
 			}
 			gives[name] = m
@@ -209,10 +209,10 @@ func (c *checker) rules() {
 		switch {
 		case m == nil || r.Kind.Pair() && r.Kind != rule.Reads && r.Kind != rule.Needs && o == nil:
 			if !r.Family {
-				c.add(Finding{Code: "rule-idle", Severity: Note, Mod: r.Mod}, "the rule %q names a mod that is not on this server", r.String())
+				c.add(Finding{Code: CodeRuleIdle, Severity: Note, Mod: r.Mod}, "the rule %q names a mod that is not on this server", r.String())
 			}
 		case r.Kind == rule.Apart && m.On && o.On:
-			f := c.add(c.at("rule-apart", Error, m), "%s and %s are both on (%s)", m.Name, o.Name, r.Why())
+			f := c.add(c.at(CodeRuleApart, Error, m), "%s and %s are both on (%s)", m.Name, o.Name, r.Why())
 			f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name})
 		}
 	}

@@ -34,7 +34,7 @@ func (c *checker) fileOf(registration string) string {
 	return ""
 }
 
-func (c *checker) atSetting(code string, severity Severity, s lineup.Setting) Finding {
+func (c *checker) atSetting(code Code, severity Severity, s lineup.Setting) Finding {
 	f := &c.s.Lineup.Files[s.File]
 	line, column := text.Position(f.Bytes, s.Span.Start)
 	return Finding{Code: code, Severity: severity, File: f.Path, Line: line, Column: column}
@@ -56,13 +56,13 @@ func (c *checker) value(v *dialect.Value) {
 	var f *Finding
 	switch {
 	case !ok && v.Required:
-		f = c.add(Finding{Code: "setting-missing", Severity: Error, File: file}, "%s is not set: %s", v.Name, v.About)
+		f = c.add(Finding{Code: CodeSettingMissing, Severity: Error, File: file}, "%s is not set: %s", v.Name, v.About)
 	case !ok:
 		return
 	case slices.Contains(v.Placeholders, set.Value):
 		f = c.add(c.atSetting(CodeSettingPlaceholder, Error, set), "%s still has the value of the template: %s", v.Name, v.About)
 	case !c.allowed(v, set.Value):
-		f = c.add(c.atSetting("setting-refused", Error, set), "%s cannot be %s: it may be %s", v.Name, shown, mayBe(v))
+		f = c.add(c.atSetting(CodeSettingRefused, Error, set), "%s cannot be %s: it may be %s", v.Name, shown, mayBe(v))
 	}
 	if f != nil {
 		c.wrong(v.Wrong, f.Message)
@@ -75,14 +75,14 @@ func (c *checker) value(v *dialect.Value) {
 	}
 	c.named(v, set)
 	if slices.ContainsFunc(v.Risky, func(r string) bool { return strings.EqualFold(r, set.Value) }) {
-		c.add(c.atSetting("setting-risky", Warning, set), "%s is %s: %s", v.Name, shown, v.Risk).
+		c.add(c.atSetting(CodeSettingRisky, Warning, set), "%s is %s: %s", v.Name, shown, v.Risk).
 			Remedy = "set it otherwise, or accept it with the reason"
 	}
 	for _, broad := range v.Broad {
 		name, value, _ := strings.Cut(broad, " ")
 		for _, other := range c.s.Lineup.Settings {
 			if other.Name == name && strings.EqualFold(other.Value, strings.TrimSpace(value)) {
-				c.add(c.atSetting("setting-undone", Warning, other), "%s %s undoes %s %s, which is set elsewhere: the broad one wins", name, other.Value, v.Name, shown).
+				c.add(c.atSetting(CodeSettingUndone, Warning, other), "%s %s undoes %s %s, which is set elsewhere: the broad one wins", name, other.Value, v.Name, shown).
 					Remedy = fmt.Sprintf("take %s away, or make it narrower", name)
 			}
 		}
@@ -99,7 +99,7 @@ func (c *checker) named(v *dialect.Value, set lineup.Setting) {
 		vars[name] = value
 	}
 	if name, ok := vars.Expand(v.File); ok && !c.exists(name) {
-		c.add(c.atSetting("setting-names-nothing", Error, set), "%s is %s, and there is no %s", v.Name, set.Value, name).
+		c.add(c.atSetting(CodeSettingNamesNothing, Error, set), "%s is %s, and there is no %s", v.Name, set.Value, name).
 			Remedy = fmt.Sprintf("choose one that is in %s", path.Dir(name))
 		c.wrong(v.Wrong, fmt.Sprintf("%s names %s, which is not there", v.Name, set.Value))
 	}
@@ -148,7 +148,7 @@ func (c *checker) repeated() {
 		old, again := first[key]
 		if again && known[s.Name] && old.Value != s.Value {
 			line, _ := text.Position(c.s.Lineup.Files[s.File].Bytes, s.Span.Start)
-			c.add(c.atSetting("setting-overruled", Warning, old), "%s is set here, and again on line %d of %s with another value, which counts", s.Name, line, path.Base(c.s.Lineup.Files[s.File].Path)).
+			c.add(c.atSetting(CodeSettingOverruled, Warning, old), "%s is set here, and again on line %d of %s with another value, which counts", s.Name, line, path.Base(c.s.Lineup.Files[s.File].Path)).
 				Remedy = "keep the line that is meant"
 		}
 		first[key] = s
@@ -167,7 +167,7 @@ func (c *checker) templates() {
 		}) {
 			continue
 		}
-		c.add(c.atSetting("setting-template", Warning, s), "%s looks as if a template was not filled in", s.Name).
+		c.add(c.atSetting(CodeSettingTemplate, Warning, s), "%s looks as if a template was not filled in", s.Name).
 			Remedy = "give " + text.Clean(s.Name) + " its value"
 	}
 }

@@ -26,7 +26,7 @@ func (c *checker) start() {
 			if what == "" {
 				what = "no value was given"
 			}
-			c.add(Finding{Code: "given-missing", Severity: Error}, "%s (%s): %s", g.About, g.Name, what).
+			c.add(Finding{Code: CodeGivenMissing, Severity: Error}, "%s (%s): %s", g.About, g.Name, what).
 				Remedy = fmt.Sprintf("give the server's value %s", g.Name)
 			c.halted = true
 		}
@@ -35,7 +35,7 @@ func (c *checker) start() {
 	switch {
 	case !ok:
 	case !c.exists(dir):
-		c.add(Finding{Code: "directory-missing", Severity: Error, File: dir}, "the working directory %s is not there", dir).
+		c.add(Finding{Code: CodeDirectoryMissing, Severity: Error, File: dir}, "the working directory %s is not there", dir).
 			Remedy = "adopt the server again with the folder that it is in"
 		c.halted = true
 	default:
@@ -45,11 +45,11 @@ func (c *checker) start() {
 		return
 	}
 	if c.facts.PortBusy != "" {
-		c.add(Finding{Code: "port-busy", Severity: Error}, "port %s is taken: %s", c.s.Vars["port"], c.facts.PortBusy).
+		c.add(Finding{Code: CodePortBusy, Severity: Error}, "port %s is taken: %s", c.s.Vars["port"], c.facts.PortBusy).
 			Remedy = "stop what holds the port, or give the server another one" + c.freePort()
 	}
 	if len(c.facts.Sharing) > 0 && c.facts.PortBusy == "" {
-		c.add(Finding{Code: "port-shared", Severity: Warning}, "port %s is also that of %s: only one of them can run at a time", c.s.Vars["port"], strings.Join(c.facts.Sharing, ", ")).
+		c.add(Finding{Code: CodePortShared, Severity: Warning}, "port %s is also that of %s: only one of them can run at a time", c.s.Vars["port"], strings.Join(c.facts.Sharing, ", ")).
 			Remedy = "give one of them another port" + c.freePort()
 	}
 }
@@ -76,11 +76,13 @@ func (c *checker) startFiles(dir string) {
 		if c.exists(full) {
 			continue
 		}
-		c.add(Finding{Code: "start-file-missing", Severity: Error, File: full}, "the start command names %s, which is not there, seen from %s", name, dir).
+		c.add(Finding{Code: CodeStartFileMissing, Severity: Error, File: full}, "the start command names %s, which is not there, seen from %s", name, dir).
 			Remedy = "put the file there, or give the server the value that names the right one"
 		c.stops = append(c.stops, name+" is not there")
 	}
 }
+
+var unfit = map[dialect.BuildOf]Code{dialect.BuildServer: CodeServerUnfit, dialect.BuildLoader: CodeLoaderUnfit, dialect.BuildRuntime: CodeRuntimeUnfit}
 
 // builds compares the versions of the server and what it stands on with what
 // this family of servers needs.
@@ -96,15 +98,14 @@ func (c *checker) builds() {
 			about = "the " + string(b.Of)
 		}
 		if have.Version == "" {
-			c.add(Finding{Code: "version-unknown", Severity: Note}, "the version of %s cannot be found out: %s", about, have.Problem)
+			c.add(Finding{Code: CodeVersionUnknown, Severity: Note}, "the version of %s cannot be found out: %s", about, have.Problem)
 			continue
 		}
 		fits, err := mod.Fits(have.Version, b.Wants, b.Versions)
 		if err != nil || fits {
 			continue
 		}
-		code := string(b.Of) + "-unfit"
-		c.add(Finding{Code: code, Severity: Error}, "%s has version %s, and %s is needed", about, have.Version, b.Wants).
+		c.add(Finding{Code: unfit[b.Of], Severity: Error}, "%s has version %s, and %s is needed", about, have.Version, b.Wants).
 			Remedy = fmt.Sprintf("put %s of a version in its place that fits %s", about, b.Wants)
 		if b.Of != dialect.BuildLoader {
 			c.stops = append(c.stops, fmt.Sprintf("%s has version %s, and %s is needed", about, have.Version, b.Wants))
