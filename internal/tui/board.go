@@ -23,7 +23,6 @@ type board struct {
 	looking  bool   // a look is under way
 	stale    bool   // and another has to follow
 	judging  bool   // starts that nobody has looked at are being judged
-	sources  string // the folder that something was taken in from last
 	watching *watch // what watches the server, shown or not; nil when nothing does
 
 	look         *app.Look

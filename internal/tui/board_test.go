@@ -215,7 +215,7 @@ func TestNumberKeys(t *testing.T) {
 
 // watching shows a watch above a board, of which nothing comes.
 func watching(b *board) *watch {
-	w := &watch{board: b, server: b.name, names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second, Number: 1}, heard: time.Now(), news: newStream[app.Step](), cancel: func() {}}
+	w := &watch{owner: b, server: b.name, names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second, Number: 1}, heard: time.Now(), news: newStream[app.Step](), cancel: func() {}}
 	w.desk = b.model.desk(w)
 	b.watching = w
 	b.open(w)
@@ -326,16 +326,16 @@ func everyScreen(t *testing.T, m *model, b *board) map[string]screen {
 	outline.desk = m.desk(outline)
 	servers := newServerList(m, "h")
 	servers.loaded, servers.list = true, []app.Summary{{Name: "h", Dialect: "Harbour", Port: "1", Last: proved("a failed")}, {Name: "x", Problem: "gone"}}
-	kept := newLogScreen(b, logView{})
+	kept := newLogScreen(m, logMsg{server: "h", mod: "a"})
 	kept.log.add([]proof.Line{{Number: 1, Text: strings.Repeat("long ", 100)}})
 	w := watching(b)
 	m.stack = m.stack[:len(m.stack)-1]
 	adoption, given := forms(t, m, server)
 	return map[string]screen{
-		"adoption": adoption, "values": given, "servers": servers, "no servers": func() screen { l := newServerList(m, ""); l.loaded = true; return l }(), "board": b, "plan": newPlanView(m, b, planMsg{why: "why", plan: planOf(t)}), "watch": w, "log": kept,
-		"ledger":  newLedgerView(b, []host.Entry{{Number: 0, Why: "found"}, {Number: 1, Why: strings.Repeat("did ", 60), Starts: []host.Start{{Number: 1, Verdict: proof.Proved}}}}),
+		"adoption": adoption, "values": given, "servers": servers, "no servers": func() screen { l := newServerList(m, ""); l.loaded = true; return l }(), "board": b, "plan": newPlanView(m, planMsg{server: "h", why: "why", plan: planOf(t)}), "watch": w, "log": kept,
+		"ledger":  newLedgerView(m, "h", "/srv", []host.Entry{{Number: 0, Why: "found"}, {Number: 1, Why: strings.Repeat("did ", 60), Starts: []host.Start{{Number: 1, Verdict: proof.Proved}}}}),
 		"compare": newCompareView(m, "h", &proof.Comparison{Came: []string{long}, Gone: []string{"b"}, Moved: []string{long}, New: []proof.Remark{{Line: 3, Text: long}}}),
-		"culprit": search, "teach": newTeachView(m, lessons, 1), "outline": outline, "intake": newIntakeView(m, b, insideMsg{source: source, inside: inside}),
+		"culprit": search, "teach": newTeachView(m, lessons, 1), "outline": outline, "intake": newIntakeView(m, insideMsg{server: "h", source: source, inside: inside}),
 	}
 }
 
@@ -452,8 +452,8 @@ func planOf(t *testing.T) *plan.Plan {
 
 func TestPlanView(t *testing.T) {
 	p := planOf(t)
-	m, b := boardOn(t, 80, 24)
-	v := newPlanView(m, b, planMsg{why: "switch a off", plan: p})
+	m, _ := boardOn(t, 80, 24)
+	v := newPlanView(m, planMsg{server: "h", why: "switch a off", plan: p})
 	c := newCanvas(60, 16)
 	v.draw(c, 0, 16)
 	got := plain(c)

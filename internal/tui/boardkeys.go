@@ -1,15 +1,17 @@
 package tui
 
 import (
+	"cmp"
+	"slices"
+
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
 	"initium/internal/core/dialect"
-	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
-	"initium/internal/core/plan"
 	"initium/internal/core/proof"
 	found "initium/internal/core/remedy"
+	"initium/internal/core/survey"
 	"initium/internal/host"
 )
 
@@ -22,12 +24,6 @@ type (
 		notes        []string
 		err          error
 	}
-	planMsg struct {
-		why  string
-		plan *plan.Plan
-		back bool // it goes back in the ledger
-		err  error
-	}
 	stagedMsg struct {
 		said string
 		err  error
@@ -35,10 +31,6 @@ type (
 	stoppedMsg struct {
 		exit host.Exit
 		anew bool // it is to be started again
-		err  error
-	}
-	backupMsg struct {
-		made host.Backup
 		err  error
 	}
 	typedMsg  struct{ err error }
@@ -118,8 +110,6 @@ func (b *board) update(msg tea.Msg) tea.Cmd {
 		if msg.starts > 0 {
 			return b.reload()
 		}
-	case planMsg:
-		return b.openPlan(msg)
 	case stagedMsg:
 		if msg.err != nil {
 			b.complain(msg.err)
@@ -127,34 +117,12 @@ func (b *board) update(msg tea.Msg) tea.Cmd {
 			b.say("%s", msg.said)
 		}
 		return b.reload()
-	case ledgerMsg:
-		if msg.err != nil {
-			b.complain(msg.err)
-			return nil
-		}
-		return b.enter(newLedgerView(b, msg.entries))
-	case logMsg:
-		if msg.err != nil {
-			b.complain(msg.err)
-			return nil
-		}
-		return b.enter(newLogScreen(b, msg.log))
-	case compareMsg:
-		if msg.err != nil {
-			b.complain(msg.err)
-			return nil
-		}
-		return b.enter(newCompareView(b.model, b.name, msg.c))
-	case insideMsg:
-		return b.showInside(msg)
 	case removalMsg:
 		return b.showRemoval(msg)
 	case backupMsg:
 		b.sayBackup(msg)
 	case stoppedMsg:
 		return b.hasStopped(msg)
-	case lessonsMsg:
-		return b.openLessons(msg)
 	case typedMsg:
 		if msg.err != nil {
 			b.complain(msg.err)
@@ -223,7 +191,6 @@ func (b *board) key(k string) tea.Cmd {
 		if b.look.Running {
 			return b.watch()
 		}
-		return b.openLog()
 	case "c":
 		return b.askConsole()
 	case "m", "1", "2", "3", "4", "5", "6", "7", "8", "9":
@@ -253,25 +220,26 @@ func (b *board) key(k string) tea.Cmd {
 			return b.unstage()
 		}
 		return b.goBackTo(app.ReturnLast)
-	case "g":
-		return b.openLedger()
-	case "i":
-		return b.askSource()
 	case "d":
 		return b.takeOut()
 	case "b":
 		return b.backUp(b.name)
-	case "=":
-		return b.wish(b.compared(b.name, 0))
-	case "C":
-		return b.askCulprit()
 	case "w":
 		return b.writeRule()
 	case "A":
 		return b.acceptFinding()
 	}
+	if i := slices.IndexFunc(doors, func(d door) bool { return d.key == k }); i >= 0 {
+		return doors[i].open(b)
+	}
 	return nil
 }
+
+func (b *board) seen() *app.Look { return b.look }
+
+func (b *board) lastStart() *proof.Proof { return b.last }
+
+func (b *board) pick() (*survey.Mod, *proof.Mod) { return b.row().mod, b.row().outcome }
 
 // moves carries out keys that only move about on the board; it tells whether the key was
 // one.
@@ -330,23 +298,6 @@ func (b *board) unstage() tea.Cmd {
 	})
 }
 
-// planned stages changes and works out the plan of all that is staged.
-func (d *desk) planned(name string, changes ...lineup.Change) func() tea.Msg {
-	return func() tea.Msg {
-		if len(changes) > 0 {
-			if _, err := d.app.Stage(d.ctx, name, changes...); err != nil {
-				return planMsg{err: err}
-			}
-		}
-		staged, err := d.app.Staged(name)
-		if err != nil {
-			return planMsg{err: err}
-		}
-		p, _, err := d.app.Plan(d.ctx, name, staged)
-		return planMsg{why: words(staged), plan: p, err: err}
-	}
-}
-
 // mendNow stages a remedy and shows the plan of all that is staged.
 func (b *board) mendNow(changes []lineup.Change) tea.Cmd {
 	return b.wish(b.planned(b.name, changes...))
@@ -355,36 +306,49 @@ func (b *board) mendNow(changes []lineup.Change) tea.Cmd {
 // showPlan shows the plan of all that is staged.
 func (b *board) showPlan() tea.Cmd { return b.wish(b.planned(b.name)) }
 
-// returned works out the plan of a return to an entry of the ledger.
-func (d *desk) returned(name string, to int) func() tea.Msg {
-	return func() tea.Msg {
-		p, why, err := d.app.ReturnPlan(name, to)
-		return planMsg{why: why, plan: p, back: true, err: err}
-	}
-}
-
 func (b *board) goBackTo(to int) tea.Cmd { return b.wish(b.returned(b.name, to)) }
 
-// openPlan shows a plan above the screen that asked for it.
-func (d *desk) openPlan(msg planMsg) tea.Cmd {
-	if msg.err != nil {
-		d.complain(msg.err)
+// start begins a start and watches it.
+func (b *board) start() tea.Cmd {
+	if b.look.Running {
+		b.say("The server runs; l watches it, S stops it and starts it again.")
 		return nil
 	}
-	b := d.boardOf("")
-	if msg.plan.Empty() || b == nil || b.look == nil {
-		d.say("nothing to change: it is so already")
-		return nil
-	}
-	return d.enter(newPlanView(d.model, b, msg))
+	return b.watchAnew(true)
 }
 
-func (b *board) openLedger() tea.Cmd {
-	name := b.name
-	return b.wish(func() tea.Msg {
-		entries, err := b.app.Ledger(name)
-		return ledgerMsg{entries, err}
-	})
+// startAnew stops the server, if it runs, and starts it again.
+func (b *board) startAnew() tea.Cmd {
+	if b.stuck || b.look == nil {
+		return nil
+	}
+	if !b.look.Running && (b.watching == nil || b.watching.down()) {
+		return b.start()
+	}
+	return b.stop(true)
+}
+
+// watch watches the server that runs.
+func (b *board) watch() tea.Cmd {
+	if b.watching != nil && !b.watching.down() {
+		return b.enter(b.watching)
+	}
+	return b.watchAnew(false)
+}
+
+// watchAnew begins to watch the server; begin tells that a start is begun too.
+func (b *board) watchAnew(begin bool) tea.Cmd {
+	if b.watching != nil {
+		b.watching.unwatch()
+	}
+	var names []string
+	for _, r := range b.all {
+		if r.mod != nil && r.mod.Listed {
+			names = append(names, clean(r.mod.Name))
+		}
+	}
+	b.watching = newWatch(b.model, b, &b.look.Server.Record, cmp.Or(b.proved, b.last), names, begin)
+	return tea.Batch(b.enter(b.watching), b.watching.next(), b.watching.knownTrouble(b.look))
 }
 
 // stop stops the server; anew tells that it is started again then.
@@ -410,27 +374,6 @@ func (b *board) hasStopped(msg stoppedMsg) tea.Cmd {
 		return b.watchAnew(true)
 	}
 	return b.reload()
-}
-
-// openLog opens the log of the last start, at the line that the chosen row rests on.
-func (b *board) openLog() tea.Cmd {
-	if b.last == nil {
-		b.say("There is no log yet: the server was never started here.")
-		return nil
-	}
-	look, number, last := b.look, b.last.Number, 0
-	if o := b.row().outcome; o != nil && o.Best() != nil {
-		last = o.Best().Line + maxLog/2 // what comes long after the line that is shown is left out
-	}
-	return b.wish(func() tea.Msg {
-		known, _ := b.app.KnownTrouble(look, number) // without it, nothing is told to be new
-		l := logView{known: known}
-		err := b.app.ReadLog(look, number, func(lines []proof.Line) bool {
-			l.add(lines)
-			return last > 0 && len(lines) > 0 && lines[len(lines)-1].Number > last
-		})
-		return logMsg{l, err}
-	})
 }
 
 // moveRow stages a move of the selected mod by one row. At the edge of a section
@@ -483,15 +426,6 @@ func (b *board) toggle(k string) tea.Cmd {
 	return b.stage(c)
 }
 
-// sayBackup tells how a backup went.
-func (d *desk) sayBackup(msg backupMsg) {
-	if msg.err != nil {
-		d.complain(msg.err)
-		return
-	}
-	d.say("Backup %d: %s, %s, read again and whole.", msg.made.Number, count(msg.made.Files, "file", "files"), intake.Bytes(msg.made.Bytes))
-}
-
 // askConsole asks for a line to be typed on the server's console.
 func (b *board) askConsole() tea.Cmd {
 	if !b.look.Running {
@@ -501,19 +435,10 @@ func (b *board) askConsole() tea.Cmd {
 	return b.console(b.name, func() {})
 }
 
-// console asks for a line to be typed on a server's console; then is called once it is on
-// its way.
-func (d *desk) console(name string, then func()) tea.Cmd {
-	d.prompt = newPrompt("Console: ", "", func(line string) tea.Cmd {
-		then()
-		return d.ask(func() tea.Msg { return typedMsg{d.app.Type(name, line)} })
-	})
-	return nil
-}
-
 func (b *board) help() []helpList {
 	return []helpList{
 		{"The board: from what is declared to what is proved", boardHelp},
+		{"From the board to", doorHelp()},
 		{"What the shapes say", shapeHelp},
 	}
 }
@@ -545,11 +470,12 @@ func (b *board) keys() []keyHelp {
 			keys = append(keys, keyHelp{"o", "on"})
 		}
 	}
-	keys = append(keys, keyHelp{"i", "take in"}, keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"Tab", "fold"})
+	keys = append(append(keys, doorKeys(true)...), keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"Tab", "fold"})
 	if b.look != nil && b.look.Survey.Dialect.Order == dialect.OrderListed {
 		keys = append(keys, keyHelp{"⇧↑ ⇧↓", "move"})
 	}
-	return append(keys, keyHelp{"x", "unregister"}, keyHelp{"d", "take out"}, keyHelp{"t", "next trouble"}, keyHelp{"g", "ledger"}, keyHelp{"=", "compare"}, keyHelp{"C", "culprit"}, keyHelp{"l", "log"}, keyHelp{"Esc", "servers"})
+	keys = append(keys, keyHelp{"x", "unregister"}, keyHelp{"d", "take out"}, keyHelp{"t", "next trouble"})
+	return append(append(keys, doorKeys(false)...), keyHelp{"Esc", "servers"})
 }
 
 // boardHelp are the keys of the board.
@@ -565,7 +491,6 @@ var boardHelp = []keyHelp{
 	{"a", "add a mod that is there and not registered"},
 	{"x", "take the mod's registration out"},
 	{"⇧↑ ⇧↓", "move the mod; K and J do the same"},
-	{"i", "take something in: look inside an archive first"},
 	{"d", "take the mod out, files and all"},
 	{"b", "back the world up"},
 	{"w", "write down a rule about the mod"},
@@ -574,11 +499,7 @@ var boardHelp = []keyHelp{
 	{"[ ]", "move the row's section up or down, whole"},
 	{"p", "the plan of all staged changes, to write it"},
 	{"u", "take the last staged change back, or the last entry"},
-	{"g", "the ledger: what was done; return to any point"},
 	{"s", "start the server and prove it"},
 	{"X S", "stop the server that runs; start it anew"},
-	{"l", "watch the server that runs; else the log of the last start"},
 	{"c", "type a line on the console of the server that runs"},
-	{"=", "what is other than at the last proved start, or any other"},
-	{"C", "search for the mod that breaks the server, on a copy"},
 }

@@ -116,7 +116,7 @@ func TestNothingRunsBehindClosedScreens(t *testing.T) {
 	l.until("the list", func() bool { return list.loaded && !list.judging })
 	enter := func() {
 		l.press("enter")
-		l.until("the board", func() bool { b := m.boardOf("k"); return b != nil && b.look != nil && !b.judging && !b.looking })
+		l.until("the board", func() bool { b, ok := m.top().(*board); return ok && b.look != nil && !b.judging && !b.looking })
 	}
 	leave := func() {
 		l.press("esc", "esc")

@@ -27,16 +27,32 @@ type compareLine struct {
 }
 
 type compareMsg struct {
-	c   *proof.Comparison
-	err error
+	server string
+	c      *proof.Comparison
+	err    error
+}
+
+// openCompare compares the newest start with the last proved one.
+func openCompare(s seat) tea.Cmd { return s.place().wish(s.place().compared(s.server(), 0)) }
+
+func (msg compareMsg) open(d *desk) tea.Cmd {
+	if msg.err != nil {
+		d.complain(msg.err)
+		return nil
+	}
+	if v, ok := d.screen.(*compareView); ok {
+		v.set(msg.c)
+		return nil
+	}
+	return d.enter(newCompareView(d.model, msg.server, msg.c))
 }
 
 // compared compares the newest start with the last proved one, or with another by
 // its number.
-func (d *desk) compared(name string, then int) func() tea.Msg {
+func (d *desk) compared(server string, then int) func() tea.Msg {
 	return func() tea.Msg {
-		c, err := d.app.Compare(d.ctx, name, then, 0)
-		return compareMsg{c, err}
+		c, err := d.app.Compare(d.ctx, server, then, 0)
+		return compareMsg{server, c, err}
 	}
 }
 
@@ -148,16 +164,7 @@ func (v *compareView) draw(c *canvas, y, h int) {
 	}
 }
 
-func (v *compareView) update(msg tea.Msg) tea.Cmd {
-	if msg, ok := msg.(compareMsg); ok {
-		if msg.err != nil {
-			v.complain(msg.err)
-			return nil
-		}
-		v.set(msg.c)
-	}
-	return nil
-}
+func (v *compareView) update(tea.Msg) tea.Cmd { return nil }
 
 func (v *compareView) key(k string) tea.Cmd {
 	switch k {

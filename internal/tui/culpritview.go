@@ -43,31 +43,32 @@ type culpritMsg struct {
 }
 
 // askCulprit asks what is to be looked for, and begins; a search that goes on is shown.
-func (b *board) askCulprit() tea.Cmd {
-	if d := b.kept[kind{"search", b.name}]; d != nil {
-		return b.enter(d.screen)
+func askCulprit(s seat) tea.Cmd {
+	d, server := s.place(), s.server()
+	if kept := d.kept[kind{"search", server}]; kept != nil {
+		return d.enter(kept.screen)
 	}
 	p := newPrompt("Find the culprit. A pattern of the log line that shows the fault, or Enter for how the start fails: ", "",
-		func(symptom string) tea.Cmd { return b.searchCulprit(symptom) })
+		func(symptom string) tea.Cmd { return searchCulprit(d, server, symptom) })
 	p.empty, p.hint = true, []keyHelp{{"Enter", "begin, on a copy of the server"}, {"Esc", "leave it"}}
-	b.prompt = p
+	d.prompt = p
 	return nil
 }
 
 // searchCulprit begins a search. It goes on when its screen is left, and other servers may
 // be searched at the same time.
-func (b *board) searchCulprit(symptom string) tea.Cmd {
-	v := &culpritView{server: b.name, symptom: symptom, began: time.Now(), news: newStream[culpritStep]()}
-	v.desk = b.model.desk(v)
+func searchCulprit(d *desk, server, symptom string) tea.Cmd {
+	v := &culpritView{server: server, symptom: symptom, began: time.Now(), news: newStream[culpritStep]()}
+	v.desk = d.model.desk(v)
 	v.keep("search", v.server)
 	var ctx context.Context
-	ctx, v.cancel = context.WithCancel(b.ctx)
-	b.beside(func() {
+	ctx, v.cancel = context.WithCancel(d.ctx)
+	d.beside(func() {
 		found, err := v.app.FindCulprits(ctx, v.server, app.CulpritOptions{Symptom: symptom, OnTry: func(t app.Tried) { v.news.put(culpritStep{tried: t}) }})
 		v.news.put(culpritStep{ended: true, found: found, err: err})
 		v.news.end()
 	})
-	return tea.Batch(b.enter(v), v.next())
+	return tea.Batch(d.enter(v), v.next())
 }
 
 // next waits for what is new.
@@ -79,28 +80,27 @@ func (v *culpritView) next() tea.Cmd {
 }
 
 func (v *culpritView) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case culpritMsg:
-		for _, s := range msg.steps {
-			if !s.ended {
-				v.take(s.tried)
-				continue
-			}
-			v.found, v.err, v.over = s.found, s.err, true
-			v.cancel()
-			if v.top() == screen(v) {
-				v.notice = ""
-			} else {
-				v.say("The search for the culprit of %s is over; C on its board shows what it found.", v.server)
-			}
-		}
-		if !msg.ended {
-			return v.next()
-		}
-	case planMsg:
-		return v.openPlan(msg)
+	news, ok := msg.(culpritMsg)
+	if !ok {
+		return nil
 	}
-	return nil
+	for _, s := range news.steps {
+		if !s.ended {
+			v.take(s.tried)
+			continue
+		}
+		v.found, v.err, v.over = s.found, s.err, true
+		v.cancel()
+		if v.top() == screen(v) {
+			v.notice = ""
+		} else {
+			v.say("The search for the culprit of %s is over; C on its board shows what it found.", v.server)
+		}
+	}
+	if news.ended {
+		return nil
+	}
+	return v.next()
 }
 
 // close is called when a search that is over is left: it is not kept for longer.
@@ -288,12 +288,7 @@ func (v *culpritView) key(k string) tea.Cmd {
 		v.say("Stopping the copy …")
 	case k == "C" && v.over:
 		v.forget("search", v.server)
-		b := v.boardOf(v.server)
-		cmd := v.desk.back()
-		if b == nil {
-			return cmd
-		}
-		return tea.Batch(cmd, b.searchCulprit(v.symptom))
+		return tea.Batch(v.desk.back(), searchCulprit(v.top().place(), v.server, v.symptom))
 	case k == "m" && v.over && v.found != nil && len(v.found.Changes) > 0 && !v.stuck:
 		return v.wish(v.planned(v.server, append([]lineup.Change(nil), v.found.Changes...)...))
 	case k == "2" && v.over && v.found != nil && len(v.found.Instead) > 0 && !v.stuck:

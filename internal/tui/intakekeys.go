@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"os"
 	"path/filepath"
@@ -16,6 +17,8 @@ import (
 )
 
 type insideMsg struct {
+	server  string
+	dir     string // the server's
 	source  string
 	choices lineup.Choices
 	inside  *app.Inside
@@ -25,22 +28,23 @@ type insideMsg struct {
 
 // askSource asks for what is to be taken in; what is in the folder is listed as it is
 // typed.
-func (b *board) askSource() tea.Cmd {
-	start := b.sources
-	if start == "" && b.app.Downloads != "" {
-		start = b.app.Downloads + "/"
+func askSource(s seat) tea.Cmd {
+	d, server := s.place(), s.server()
+	start := d.sources
+	if start == "" && d.app.Downloads != "" {
+		start = d.app.Downloads + "/"
 	} else if start == "" {
 		if dir, err := os.Getwd(); err == nil {
 			start = dir + "/"
 		}
 	}
-	p, cmd := pathPrompt(b.model, "Take in (an archive, a folder or a file): ", start, func(typed string) tea.Cmd {
+	p, cmd := pathPrompt(d.model, "Take in (an archive, a folder or a file): ", start, func(typed string) tea.Cmd {
 		typed = expandHome(typed)
-		b.sources = filepath.Dir(typed) + "/"
-		return b.lookInto(b.name, typed, lineup.Choices{}, 0)
+		d.sources = filepath.Dir(typed) + "/"
+		return d.lookInto(server, typed, lineup.Choices{}, 0)
 	})
 	p.hint = []keyHelp{{"Enter", "look inside"}, {"↑ ↓", "choose"}, {"Tab", "complete"}, {"Ctrl+U", "empty it"}, {"Esc", "leave it"}}
-	b.prompt = p
+	d.prompt = p
 	return cmd
 }
 
@@ -48,20 +52,30 @@ func (b *board) askSource() tea.Cmd {
 func (d *desk) lookInto(server, source string, c lineup.Choices, at int) tea.Cmd {
 	return d.begin("Looking into it", func(ctx context.Context, b *busy) tea.Msg {
 		in, err := d.app.LookInto(ctx, source, server, c, b.read)
-		return insideMsg{source, c, in, at, err}
+		record, known := d.app.Home.Record(server)
+		return insideMsg{server, record.Dir, source, c, in, at, cmp.Or(err, known)}
 	})
 }
 
-// showInside opens the look inside a source.
-func (b *board) showInside(msg insideMsg) tea.Cmd {
+// open shows the look inside a source, or what an answer has changed in it.
+func (msg insideMsg) open(d *desk) tea.Cmd {
 	if msg.err != nil {
-		b.complain(msg.err)
+		d.complain(msg.err)
 		return nil
 	}
-	v := newIntakeView(b.model, b, msg)
-	cmd := b.enter(v)
+	v, there := d.screen.(*intakeView)
+	if !there {
+		v = newIntakeView(d.model, msg)
+		cmd := d.enter(v)
+		v.sayNext()
+		return cmd
+	}
+	v.set(msg)
+	if v.open() == 0 {
+		v.selected = min(msg.at, max(len(v.rows)-1, 0))
+	}
 	v.sayNext()
-	return cmd
+	return nil
 }
 
 // sayNext says what stands between the look and its plan.
@@ -75,23 +89,7 @@ func (v *intakeView) sayNext() {
 	}
 }
 
-func (v *intakeView) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case insideMsg:
-		if msg.err != nil {
-			v.complain(msg.err)
-			return nil
-		}
-		v.set(msg)
-		if v.open() == 0 {
-			v.selected = min(msg.at, max(len(v.rows)-1, 0))
-		}
-		v.sayNext()
-	case planMsg:
-		return v.openPlan(msg)
-	}
-	return nil
-}
+func (v *intakeView) update(tea.Msg) tea.Cmd { return nil }
 
 func (v *intakeView) key(k string) tea.Cmd {
 	if by := v.moved(k, len(v.rows)); by != 0 {

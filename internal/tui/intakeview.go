@@ -52,8 +52,8 @@ func plainly(lines ...string) (list []told) {
 	return list
 }
 
-func newIntakeView(m *model, b *board, msg insideMsg) *intakeView {
-	v := &intakeView{server: b.name, dir: b.look.Server.Record.Dir}
+func newIntakeView(m *model, msg insideMsg) *intakeView {
+	v := &intakeView{server: msg.server, dir: msg.dir}
 	v.desk = m.desk(v)
 	v.set(msg)
 	return v

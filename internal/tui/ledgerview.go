@@ -33,22 +33,37 @@ type didMsg struct {
 }
 
 type ledgerMsg struct {
-	entries []host.Entry
-	err     error
+	server, dir string
+	entries     []host.Entry
+	err         error
 }
 
-func newLedgerView(b *board, entries []host.Entry) *ledgerView {
-	l := &ledgerView{server: b.name, dir: b.look.Server.Record.Dir, did: map[int][]planRow{}, unknown: map[int]string{}}
-	l.desk = b.model.desk(l)
+// openLedger opens the ledger of a server.
+func openLedger(s seat) tea.Cmd {
+	server, dir, d := s.server(), s.seen().Server.Record.Dir, s.place()
+	return d.wish(func() tea.Msg {
+		entries, err := d.app.Ledger(server)
+		return ledgerMsg{server, dir, entries, err}
+	})
+}
+
+func (msg ledgerMsg) open(d *desk) tea.Cmd {
+	if msg.err != nil {
+		d.complain(msg.err)
+		return nil
+	}
+	return d.enter(newLedgerView(d.model, msg.server, msg.dir, msg.entries))
+}
+
+func newLedgerView(m *model, server, dir string, entries []host.Entry) *ledgerView {
+	l := &ledgerView{server: server, dir: dir, did: map[int][]planRow{}, unknown: map[int]string{}}
+	l.desk = m.desk(l)
 	l.set(entries)
 	return l
 }
 
 func (l *ledgerView) update(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case planMsg:
-		return l.openPlan(msg)
-	case didMsg:
+	if msg, ok := msg.(didMsg); ok {
 		l.did[msg.number] = msg.rows
 		if msg.err != nil {
 			l.unknown[msg.number] = clean(msg.err.Error())

@@ -352,28 +352,57 @@ type logScreen struct {
 }
 
 type logMsg struct {
-	log logView
-	err error
+	server, mod string
+	line        int // that the view points at, 0 for none
+	log         logView
+	err         error
 }
 
-func newLogScreen(b *board, log logView) *logScreen {
-	s := &logScreen{server: b.name, log: log}
-	s.desk = b.model.desk(s)
-	if chosen := b.mod(); chosen != nil {
-		s.mod = chosen.Name
+// openLog opens the log of the last start, at the line that the chosen row rests on.
+func openLog(s seat) tea.Cmd {
+	d, start := s.place(), s.lastStart()
+	if start == nil {
+		d.say("There is no log yet: the server was never started here.")
+		return nil
 	}
-	if o := b.row().outcome; o != nil && o.Best() != nil {
-		s.log.point(o.Best().Line, s.bodyHeight())
+	look, last, msg := s.seen(), 0, logMsg{server: s.server()}
+	m, outcome := s.pick()
+	if m != nil {
+		msg.mod = m.Name
+	}
+	if outcome != nil && outcome.Best() != nil {
+		msg.line = outcome.Best().Line
+		last = msg.line + maxLog/2 // what comes long after the line that is shown is left out
+	}
+	return d.wish(func() tea.Msg {
+		known, _ := d.app.KnownTrouble(look, start.Number) // without it, nothing is told to be new
+		msg.log = logView{known: known}
+		msg.err = d.app.ReadLog(look, start.Number, func(lines []proof.Line) bool {
+			msg.log.add(lines)
+			return last > 0 && len(lines) > 0 && lines[len(lines)-1].Number > last
+		})
+		return msg
+	})
+}
+
+func (msg logMsg) open(d *desk) tea.Cmd {
+	if msg.err != nil {
+		d.complain(msg.err)
+		return nil
+	}
+	return d.enter(newLogScreen(d.model, msg))
+}
+
+func newLogScreen(m *model, msg logMsg) *logScreen {
+	s := &logScreen{server: msg.server, mod: msg.mod, log: msg.log}
+	s.desk = m.desk(s)
+	if msg.line > 0 {
+		s.log.point(msg.line, s.bodyHeight())
 	}
 	return s
 }
 
-func (s *logScreen) update(msg tea.Msg) tea.Cmd {
-	if msg, ok := msg.(lessonsMsg); ok {
-		return s.openLessons(msg)
-	}
-	return nil
-}
+func (s *logScreen) update(tea.Msg) tea.Cmd { return nil }
 
 func (s *logScreen) key(k string) tea.Cmd {
 	switch {

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -8,8 +9,10 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
+	"initium/internal/host"
 )
 
 // planView shows the exact lines that will change, before anything is written.
@@ -33,11 +36,64 @@ type planRow struct {
 	row   plan.Row
 }
 
-func newPlanView(m *model, b *board, msg planMsg) *planView {
-	p, dir := msg.plan, b.look.Server.Record.Dir
-	v := &planView{server: b.name, runs: b.look.Running, why: msg.why, plan: p, back: msg.back, rows: planRows(dir, p, 3)}
+// planMsg is a plan of what is to be done to a server.
+type planMsg struct {
+	server, dir string
+	runs        bool
+	why         string
+	plan        *plan.Plan
+	back        bool // it goes back in the ledger
+	err         error
+}
+
+func newPlanView(m *model, msg planMsg) *planView {
+	v := &planView{server: msg.server, runs: msg.runs, why: msg.why, plan: msg.plan, back: msg.back, rows: planRows(msg.dir, msg.plan, 3)}
 	v.desk = m.desk(v)
 	return v
+}
+
+// open shows a plan above the screen that asked for it.
+func (msg planMsg) open(d *desk) tea.Cmd {
+	if msg.err != nil {
+		d.complain(msg.err)
+		return nil
+	}
+	if msg.plan.Empty() {
+		d.say("nothing to change: it is so already")
+		return nil
+	}
+	return d.enter(newPlanView(d.model, msg))
+}
+
+// planOf is the answer with a plan of a server.
+func (d *desk) planOf(server, why string, back bool, p *plan.Plan, err error) planMsg {
+	record, known := d.app.Home.Record(server)
+	return planMsg{server: server, dir: record.Dir, runs: d.app.Home.IsRunning(server), why: why, plan: p, back: back, err: cmp.Or(err, known)}
+}
+
+// planned stages changes and works out the plan of all that is staged.
+func (d *desk) planned(server string, changes ...lineup.Change) func() tea.Msg {
+	return func() tea.Msg {
+		if len(changes) > 0 {
+			if _, err := d.app.Stage(d.ctx, server, changes...); err != nil {
+				return planMsg{err: err}
+			}
+		}
+		staged, err := d.app.Staged(server)
+		if err != nil {
+			return planMsg{err: err}
+		}
+		p, _, err := d.app.Plan(d.ctx, server, staged)
+		return d.planOf(server, words(staged), false, p, err)
+	}
+}
+
+// returned works out the plan of a return to an entry of the ledger.
+func (d *desk) returned(server string, to int) func() tea.Msg {
+	return func() tea.Msg {
+		p, why, err := d.app.ReturnPlan(server, to)
+		return d.planOf(server, why, true, p, err)
+	}
 }
 
 // planRows are the rows of a plan, with so many lines around each that changes.
@@ -109,15 +165,21 @@ func partRows(dir string, p *plan.Part) []planRow {
 	return rows
 }
 
-type appliedMsg struct {
-	why string
-	err error
-}
+type (
+	appliedMsg struct {
+		why string
+		err error
+	}
+	backupMsg struct {
+		made host.Backup
+		err  error
+	}
+)
 
 func (v *planView) update(msg tea.Msg) tea.Cmd {
 	switch msg := msg.(type) {
 	case appliedMsg:
-		cmd := v.backToBoard()
+		cmd := v.backToBase()
 		if msg.err != nil {
 			v.complain(msg.err)
 			return cmd
@@ -147,7 +209,7 @@ func (v *planView) key(k string) tea.Cmd {
 		if v.back {
 			return v.desk.back()
 		}
-		cmd := v.backToBoard()
+		cmd := v.backToBase()
 		v.say("Staged, and not written. p shows the plan again, u takes the last change back.")
 		return cmd
 	case "F":
@@ -178,6 +240,15 @@ func (v *planView) write() tea.Cmd {
 		}
 		return appliedMsg{v.why, v.app.Apply(ctx, v.server, v.plan, b.copied)}
 	})
+}
+
+// sayBackup tells how a backup went.
+func (d *desk) sayBackup(msg backupMsg) {
+	if msg.err != nil {
+		d.complain(msg.err)
+		return
+	}
+	d.say("Backup %d: %s, %s, read again and whole.", msg.made.Number, count(msg.made.Files, "file", "files"), intake.Bytes(msg.made.Bytes))
 }
 
 // backUp backs the world of a server up.

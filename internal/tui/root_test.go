@@ -163,17 +163,17 @@ func TestTwoSearches(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	m, first := boardOn(t, 100, 30)
 	m.ctx = ctx
-	first.searchCulprit("one")
+	searchCulprit(first.desk, "h", "one")
 	one := m.top()
 	m.key("esc")
 	m.key("esc")
 	second := newBoard(m, "other")
 	m.open(second)
 	second.update(lookMsg{look: look(t, script, "a")})
-	second.searchCulprit("two")
+	searchCulprit(second.desk, "other", "two")
 	two := m.top()
 	m.key("esc")
-	second.askCulprit()
+	askCulprit(second)
 	if m.top() != two || one == two {
 		t.Errorf("the second server's own search is not shown again")
 	}
@@ -182,7 +182,7 @@ func TestTwoSearches(t *testing.T) {
 	again := newBoard(m, "h")
 	m.open(again)
 	again.update(lookMsg{look: look(t, script, "a")})
-	again.askCulprit()
+	askCulprit(again)
 	if m.top() != one {
 		t.Error("the first search is lost")
 	}
@@ -201,7 +201,7 @@ func TestClosedScreensAreForgotten(t *testing.T) {
 	m, b := boardOn(t, 100, 30)
 	before := len(m.desks)
 	for range 5 {
-		carry(m, b.enter(newLedgerView(b, nil)))
+		carry(m, b.enter(newLedgerView(m, "h", "/srv", nil)))
 		m.key("esc")
 		w := watching(b)
 		w.keep("watch", w.server)
@@ -268,8 +268,8 @@ func TestMouse(t *testing.T) {
 
 // The ledger tells what the selected entry did, once for each, and why it cannot.
 func TestLedgerTellsLines(t *testing.T) {
-	m, b := boardOn(t, 80, 24)
-	l := newLedgerView(b, []host.Entry{{Number: 0}, {Number: 1, Why: "one", Files: []string{"/srv/start"}}, {Number: 2, Why: "two", Files: []string{"/srv/other"}}})
+	m, _ := boardOn(t, 80, 24)
+	l := newLedgerView(m, "h", "/srv", []host.Entry{{Number: 0}, {Number: 1, Why: "one", Files: []string{"/srv/start"}}, {Number: 2, Why: "two", Files: []string{"/srv/other"}}})
 	m.open(l)
 	said := func() string { return ansi.Strip(m.View().Content) }
 	if cmd := l.shown(); cmd == nil || !strings.Contains(said(), "other") {
@@ -302,24 +302,24 @@ func TestLedgerTellsLines(t *testing.T) {
 // from anywhere else; while a plan is written nothing else begins.
 func TestPlansAreLeft(t *testing.T) {
 	m, b := boardOn(t, 100, 30)
-	l := newLedgerView(b, nil)
+	l := newLedgerView(m, "h", "/srv", nil)
 	m.open(l)
-	l.openPlan(planMsg{why: "back", plan: planOf(t), back: true})
+	planMsg{server: "h", why: "back", plan: planOf(t), back: true}.open(l.desk)
 	m.key("esc")
 	if m.top() != screen(l) {
 		t.Errorf("a plan of the ledger is left for %T", m.top())
 	}
 	m.open(newCompareView(m, "h", &proof.Comparison{}))
-	m.top().place().openPlan(planMsg{why: "on", plan: planOf(t)})
+	planMsg{server: "h", why: "on", plan: planOf(t)}.open(m.top().place())
 	m.key("esc")
 	if m.top() != screen(b) || !strings.Contains(m.notice, "Staged, and not written") {
 		t.Errorf("it is left for %T: %q", m.top(), m.notice)
 	}
-	b.openPlan(planMsg{err: errors.New("no\x1b[2J way")})
+	planMsg{err: errors.New("no\x1b[2J way")}.open(b.desk)
 	if !m.bad || strings.Contains(m.notice, "\x1b") {
 		t.Errorf("a plan that cannot be made says %q", m.notice)
 	}
-	b.openPlan(planMsg{why: "on", plan: planOf(t)})
+	planMsg{server: "h", why: "on", plan: planOf(t)}.open(b.desk)
 	v := m.top().(*planView)
 	if cmd := m.key("enter"); cmd == nil || !v.stuck {
 		t.Fatal("Enter writes nothing")

@@ -30,6 +30,17 @@ type (
 	pointed interface{ click(x, line int) tea.Cmd }
 	// titled screens are about no server, and have a head of their own.
 	titled interface{ title(c *canvas) }
+	// A base is what a server is known by while screens about it lie above: it draws the
+	// head of them all, and is what a change that was made comes back to.
+	base interface {
+		server() string
+		head(c *canvas, starting bool) // starting tells that a start is being watched
+	}
+	// starting screens show a start that is under way, or not any more.
+	starting interface{ underWay() bool }
+	// An opening is an answer that opens a screen above the one that asked for it, or says
+	// why it cannot.
+	opening interface{ open(d *desk) tea.Cmd }
 )
 
 // keyHelp is a key with what it does here.
@@ -106,10 +117,10 @@ func (d *desk) back() tea.Cmd {
 	return d.leave(func(s screen) bool { return s != d.screen })
 }
 
-// backToBoard leaves all that lies above the board.
-func (d *desk) backToBoard() tea.Cmd {
+// backToBase leaves all that lies above what the server is known by.
+func (d *desk) backToBase() tea.Cmd {
 	d.notice, d.bad = "", false
-	return d.leave(func(s screen) bool { _, ok := s.(*board); return ok })
+	return d.leave(func(s screen) bool { _, ok := s.(base); return ok })
 }
 
 // kind names what goes on when it is not shown: one of each for a server.

@@ -81,8 +81,8 @@ func (d *desk) openTeach(name string, number int) tea.Cmd {
 	})
 }
 
-// openLessons shows a log to teach from.
-func (d *desk) openLessons(msg lessonsMsg) tea.Cmd {
+// open shows a log to teach from.
+func (msg lessonsMsg) open(d *desk) tea.Cmd {
 	if msg.err != nil {
 		d.complain(msg.err)
 		return nil

@@ -33,12 +33,13 @@ type model struct {
 	made  int            // screens so far
 	work  sync.WaitGroup // what goes on beside the screen, and has to end before it
 
-	busy   *busy   // work that takes a while, or nil
-	prompt *prompt // what is being typed, or nil
-	typed  map[string][]string
-	help   int // the page of help that is shown, from 1; 0 for none
-	notice string
-	bad    bool // the notice is about something that went wrong
+	busy    *busy   // work that takes a while, or nil
+	prompt  *prompt // what is being typed, or nil
+	typed   map[string][]string
+	sources string // the folder that something was taken in from last
+	help    int    // the page of help that is shown, from 1; 0 for none
+	notice  string
+	bad     bool // the notice is about something that went wrong
 }
 
 func newModel(ctx context.Context, a *app.App) *model {
@@ -127,11 +128,11 @@ func (m *model) drop(s screen) {
 	s.close()
 }
 
-// boardOf is the board of a server, where it is in the stack; "" for any.
-func (m *model) boardOf(server string) *board {
+// base is what the server is known by that the screens are about, or nil.
+func (m *model) base() base {
 	for _, s := range slices.Backward(m.stack) {
-		if b, ok := s.(*board); ok && (server == "" || b.name == server) {
-			return b
+		if g, ok := s.(base); ok {
+			return g
 		}
 	}
 	return nil
@@ -201,6 +202,9 @@ func (m *model) answer(msg answerMsg) tea.Cmd {
 		if m.busy != nil && m.busy.of == d {
 			m.busy = nil
 		}
+	}
+	if o, ok := msg.msg.(opening); ok {
+		return o.open(d)
 	}
 	return d.screen.update(msg.msg)
 }

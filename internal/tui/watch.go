@@ -19,7 +19,7 @@ import (
 // stops nothing.
 type watch struct {
 	*desk
-	board   *board
+	owner   owner
 	server  string
 	passing bool     // it ends with this program
 	names   []string // the registered mods that are on, in load order
@@ -43,23 +43,23 @@ type watch struct {
 	end   error // why it could not be watched, once the news has ended
 }
 
-// newWatch watches the server of a board: the start that runs, or one that is begun
-// now. It goes on when its screen is left, for as long as the board is there.
-func newWatch(b *board, begin bool) *watch {
-	w := &watch{board: b, server: b.name, passing: b.app.Passing, guard: b.look.Server.Record.Guard, last: b.proved, heard: time.Now(), news: newStream[app.Step]()}
-	w.desk = b.model.desk(w)
+// owner is what a watch was opened from, and what hears of what comes of the server.
+type owner interface {
+	reload() tea.Cmd // the server is another one than before
+	hasStopped(msg stoppedMsg) tea.Cmd
+	watchAnew(begin bool) tea.Cmd
+}
+
+// newWatch watches a server: the start that runs, or one that is begun now. last is the
+// start that it is compared with, or nil; names are the mods that are owed, in load order. It
+// goes on when its screen is left, for as long as its owner is there.
+func newWatch(m *model, of owner, record *host.Record, last *proof.Proof, names []string, begin bool) *watch {
+	w := &watch{owner: of, server: record.Name, passing: m.app.Passing, guard: record.Guard, last: last, names: names, heard: time.Now(), news: newStream[app.Step]()}
+	w.desk = m.desk(w)
 	w.keep("watch", w.server)
-	if w.last == nil {
-		w.last = b.last
-	}
-	for _, r := range b.all {
-		if r.mod != nil && r.mod.Listed {
-			w.names = append(w.names, clean(r.mod.Name))
-		}
-	}
 	var ctx context.Context
-	ctx, w.cancel = context.WithCancel(b.ctx)
-	b.beside(func() {
+	ctx, w.cancel = context.WithCancel(m.ctx)
+	m.beside(func() {
 		defer w.news.end()
 		var opt app.FollowOptions
 		if begin {
@@ -100,11 +100,9 @@ func (w *watch) update(msg tea.Msg) tea.Cmd {
 		w.stopping = false
 		if msg.anew && msg.err == nil {
 			cmd := w.desk.back() // what is started now has a watch of its own
-			return tea.Batch(cmd, w.board.hasStopped(msg))
+			return tea.Batch(cmd, w.owner.hasStopped(msg))
 		}
-		return w.board.hasStopped(msg)
-	case lessonsMsg:
-		return w.openLessons(msg)
+		return w.owner.hasStopped(msg)
 	case ownedMsg:
 		if msg.err != nil {
 			w.complain(msg.err)
@@ -137,10 +135,10 @@ func (w *watch) hear(msg stepsMsg) tea.Cmd {
 		if w.end != nil && w.ctx.Err() == nil && !errors.Is(w.end, context.Canceled) {
 			w.err = w.end
 		}
-		return w.board.reload()
+		return w.owner.reload()
 	}
 	if judged {
-		return tea.Batch(w.next(), w.board.reload())
+		return tea.Batch(w.next(), w.owner.reload())
 	}
 	return w.next()
 }
@@ -173,6 +171,9 @@ func (w *watch) take(s app.Step) {
 	w.exit = s.Exit
 	w.step, w.heard = s, time.Now()
 }
+
+// underWay tells whether the start that is shown is not judged yet.
+func (w *watch) underWay() bool { return w.result == nil && !w.down() }
 
 func (w *watch) down() bool { return w.ended || w.err != nil }
 

@@ -67,12 +67,12 @@ func (w *watch) key(k string) tea.Cmd {
 		return w.stop(false)
 	case "s":
 		if w.down() {
-			return tea.Batch(w.desk.back(), w.board.watchAnew(true))
+			return tea.Batch(w.desk.back(), w.owner.watchAnew(true))
 		}
 		w.say("The server runs; S stops it and starts it again.")
 	case "S":
 		if w.down() {
-			return tea.Batch(w.desk.back(), w.board.watchAnew(true))
+			return tea.Batch(w.desk.back(), w.owner.watchAnew(true))
 		}
 		return w.stop(true)
 	case "e":
@@ -157,43 +157,6 @@ type ownedMsg struct {
 // logHeight is how many lines of the log can be seen.
 func (w *watch) logHeight() int { return max(w.bodyHeight()-watchHead, 1) }
 
-// start begins a start and watches it.
-func (b *board) start() tea.Cmd {
-	if b.look.Running {
-		b.say("The server runs; l watches it, S stops it and starts it again.")
-		return nil
-	}
-	return b.watchAnew(true)
-}
-
-// startAnew stops the server, if it runs, and starts it again.
-func (b *board) startAnew() tea.Cmd {
-	if b.stuck || b.look == nil {
-		return nil
-	}
-	if !b.look.Running && (b.watching == nil || b.watching.down()) {
-		return b.start()
-	}
-	return b.stop(true)
-}
-
-// watch watches the server that runs.
-func (b *board) watch() tea.Cmd {
-	if b.watching != nil && !b.watching.down() {
-		return b.enter(b.watching)
-	}
-	return b.watchAnew(false)
-}
-
-// watchAnew begins to watch the server; begin tells that a start is begun too.
-func (b *board) watchAnew(begin bool) tea.Cmd {
-	if b.watching != nil {
-		b.watching.unwatch()
-	}
-	b.watching = newWatch(b, begin)
-	return tea.Batch(b.enter(b.watching), b.watching.next(), b.watching.knownTrouble(b.look))
-}
-
 // knownTrouble reads what the last proved start said of trouble.
 func (w *watch) knownTrouble(look *app.Look) tea.Cmd {
 	return w.ask(func() tea.Msg {
@@ -275,4 +238,14 @@ func (w *watch) openMade() tea.Cmd {
 	}
 	id := w.id
 	return tea.ExecProcess(exec.CommandContext(context.WithoutCancel(w.ctx), words[0], words[1:]...), func(err error) tea.Msg { return answerMsg{to: id, msg: typedMsg{err}} })
+}
+
+// console asks for a line to be typed on a server's console; then is called once it is on
+// its way.
+func (d *desk) console(name string, then func()) tea.Cmd {
+	d.prompt = newPrompt("Console: ", "", func(line string) tea.Cmd {
+		then()
+		return d.ask(func() tea.Msg { return typedMsg{d.app.Type(name, line)} })
+	})
+	return nil
 }
