@@ -249,7 +249,7 @@ func TestStagedWords(t *testing.T) {
 // boardOn makes a model that shows a board, without a terminal.
 func boardOn(t testing.TB, w, h int) (*model, *board) {
 	t.Helper()
-	m := newModel(context.Background(), &app.App{Home: host.Home{Dir: t.TempDir()}})
+	m := newModel(context.Background(), &app.App{Home: host.Home{Dir: t.TempDir()}}, doors)
 	m.palette, m.w, m.h = newPalette(groundDark), w, h
 	m.open(newServerList(m, "h"))
 	b := newBoard(m, "h")
@@ -396,12 +396,12 @@ func TestKeysMeanOneThing(t *testing.T) {
 	for name, s := range everyScreen(t, m, b) {
 		m.open(s)
 		for _, k := range m.keysHere() {
-			known := meanings[k.key]
+			known := meanings[k[0]]
 			switch {
 			case len(known) == 0:
-				meanings[k.key] = []string{k.does}
-			case known[0] != "*" && !slices.Contains(known, k.does):
-				t.Errorf("%s: %s is %q, and %q elsewhere", name, k.key, k.does, known)
+				meanings[k[0]] = []string{k[1]}
+			case known[0] != "*" && !slices.Contains(known, k[1]):
+				t.Errorf("%s: %s is %q, and %q elsewhere", name, k[0], k[1], known)
 			}
 		}
 		m.stack = m.stack[:len(m.stack)-1]

@@ -28,12 +28,6 @@ type (
 		said string
 		err  error
 	}
-	stoppedMsg struct {
-		exit host.Exit
-		anew bool // it is to be started again
-		err  error
-	}
-	typedMsg  struct{ err error }
 	judgedMsg struct{ starts int } // that nobody had looked at
 )
 
@@ -120,7 +114,7 @@ func (b *board) update(msg tea.Msg) tea.Cmd {
 	case removalMsg:
 		return b.showRemoval(msg)
 	case backupMsg:
-		b.sayBackup(msg)
+		msg.say(b.desk)
 	case stoppedMsg:
 		return b.hasStopped(msg)
 	case typedMsg:
@@ -223,14 +217,14 @@ func (b *board) key(k string) tea.Cmd {
 	case "d":
 		return b.takeOut()
 	case "b":
-		return b.backUp(b.name)
+		return backUp(b.desk, b.name)
 	case "w":
 		return b.writeRule()
 	case "A":
 		return b.acceptFinding()
 	}
-	if i := slices.IndexFunc(doors, func(d door) bool { return d.key == k }); i >= 0 {
-		return doors[i].open(b)
+	if i := slices.IndexFunc(b.doors, func(d door) bool { return d.key == k }); i >= 0 {
+		return b.doors[i].open(b)
 	}
 	return nil
 }
@@ -300,13 +294,13 @@ func (b *board) unstage() tea.Cmd {
 
 // mendNow stages a remedy and shows the plan of all that is staged.
 func (b *board) mendNow(changes []lineup.Change) tea.Cmd {
-	return b.wish(b.planned(b.name, changes...))
+	return b.wish(planned(b.desk, b.name, changes...))
 }
 
 // showPlan shows the plan of all that is staged.
-func (b *board) showPlan() tea.Cmd { return b.wish(b.planned(b.name)) }
+func (b *board) showPlan() tea.Cmd { return b.wish(planned(b.desk, b.name)) }
 
-func (b *board) goBackTo(to int) tea.Cmd { return b.wish(b.returned(b.name, to)) }
+func (b *board) goBackTo(to int) tea.Cmd { return b.wish(returned(b.desk, b.name, to)) }
 
 // start begins a start and watches it.
 func (b *board) start() tea.Cmd {
@@ -432,13 +426,13 @@ func (b *board) askConsole() tea.Cmd {
 		b.say("The server does not run; s starts it.")
 		return nil
 	}
-	return b.console(b.name, func() {})
+	return console(b.desk, b.name, func() {})
 }
 
 func (b *board) help() []helpList {
 	return []helpList{
 		{"The board: from what is declared to what is proved", boardHelp},
-		{"From the board to", doorHelp()},
+		{"From the board to", b.doorHelp()},
 		{"What the shapes say", shapeHelp},
 	}
 }
@@ -470,12 +464,12 @@ func (b *board) keys() []keyHelp {
 			keys = append(keys, keyHelp{"o", "on"})
 		}
 	}
-	keys = append(append(keys, doorKeys(true)...), keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"Tab", "fold"})
+	keys = append(append(keys, b.doorKeys(true)...), keyHelp{"/", "find"}, keyHelp{"f", "show only"}, keyHelp{"← →", "follow needs"}, keyHelp{"Tab", "fold"})
 	if b.look != nil && b.look.Survey.Dialect.Order == dialect.OrderListed {
 		keys = append(keys, keyHelp{"⇧↑ ⇧↓", "move"})
 	}
 	keys = append(keys, keyHelp{"x", "unregister"}, keyHelp{"d", "take out"}, keyHelp{"t", "next trouble"})
-	return append(append(keys, doorKeys(false)...), keyHelp{"Esc", "servers"})
+	return append(append(keys, b.doorKeys(false)...), keyHelp{"Esc", "servers"})
 }
 
 // boardHelp are the keys of the board.

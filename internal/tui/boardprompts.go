@@ -1,12 +1,14 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/core/lineup"
+	"initium/internal/core/planner"
 	"initium/internal/core/rule"
 )
 
@@ -142,4 +144,48 @@ func (b *board) moveSection(by int) tea.Cmd {
 		c.Where.Section = titles[at+2]
 	}
 	return b.stage(c)
+}
+
+// takeOut asks, where others need the mod, and shows the plan that takes it out.
+func (b *board) takeOut() tea.Cmd {
+	mod := b.mod()
+	if mod == nil || mod.Base {
+		return nil
+	}
+	name, server := mod.Name, b.name
+	return b.begin("Looking at what goes with it", func(ctx context.Context, _ *busy) tea.Msg {
+		r, err := b.app.Removal(ctx, server, name, lineup.Choices{})
+		if err != nil {
+			return removalMsg{name: name, err: err}
+		}
+		msg := removalMsg{name: name, needed: r.Dependents}
+		if len(r.Problems) > 0 {
+			msg.err = &planner.Unanswered{About: "take out " + clean(name), Problems: r.Problems}
+		}
+		return msg
+	})
+}
+
+type removalMsg struct {
+	name   string
+	needed []string
+	err    error
+}
+
+func (b *board) showRemoval(msg removalMsg) tea.Cmd {
+	if msg.err != nil {
+		b.complain(msg.err)
+		return nil
+	}
+	change := lineup.Change{Op: lineup.OpRemove, Mod: msg.name, Choices: &lineup.Choices{Agree: true}}
+	if len(msg.needed) == 0 {
+		return b.mendNow([]lineup.Change{change})
+	}
+	b.prompt = newPrompt(clean(strings.Join(msg.needed, ", "))+" cannot do without it. Take it out all the same? (yes) ", "", func(typed string) tea.Cmd {
+		if !strings.EqualFold(typed, "yes") {
+			return nil
+		}
+		return b.mendNow([]lineup.Change{change})
+	})
+	return nil
 }

@@ -139,3 +139,12 @@ func (c *canvas) clear(y int) {
 		c.cells[y*c.w+x] = cell{s: " "}
 	}
 }
+
+// ending cuts a path that is too long so that its end is seen, which tells more.
+func ending(s string, width int) string {
+	over := ansi.StringWidth(s) - width
+	if over <= 0 || width < 2 {
+		return s
+	}
+	return "…" + ansi.TruncateLeft(s, over+1, "")
+}

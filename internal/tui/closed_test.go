@@ -108,7 +108,7 @@ func TestNothingRunsBehindClosedScreens(t *testing.T) {
 	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
-	m := newModel(ctx, a)
+	m := newModel(ctx, a, doors)
 	list := newServerList(m, "k")
 	m.open(list)
 	l := &loop{t, m, make(chan tea.Msg, 1000)}

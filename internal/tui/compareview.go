@@ -33,7 +33,7 @@ type compareMsg struct {
 }
 
 // openCompare compares the newest start with the last proved one.
-func openCompare(s seat) tea.Cmd { return s.place().wish(s.place().compared(s.server(), 0)) }
+func openCompare(s seat) tea.Cmd { return s.place().wish(compared(s.place(), s.server(), 0)) }
 
 func (msg compareMsg) open(d *desk) tea.Cmd {
 	if msg.err != nil {
@@ -49,7 +49,7 @@ func (msg compareMsg) open(d *desk) tea.Cmd {
 
 // compared compares the newest start with the last proved one, or with another by
 // its number.
-func (d *desk) compared(server string, then int) func() tea.Msg {
+func compared(d *desk, server string, then int) func() tea.Msg {
 	return func() tea.Msg {
 		c, err := d.app.Compare(d.ctx, server, then, 0)
 		return compareMsg{server, c, err}
@@ -178,7 +178,7 @@ func (v *compareView) key(k string) tea.Cmd {
 			return nil
 		}
 		v.notice = ""
-		return v.wish(v.compared(v.server, then))
+		return v.wish(compared(v.desk, v.server, then))
 	case "esc", "enter":
 		return v.desk.back()
 	}

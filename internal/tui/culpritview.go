@@ -290,9 +290,9 @@ func (v *culpritView) key(k string) tea.Cmd {
 		v.forget("search", v.server)
 		return tea.Batch(v.desk.back(), searchCulprit(v.top().place(), v.server, v.symptom))
 	case k == "m" && v.over && v.found != nil && len(v.found.Changes) > 0 && !v.stuck:
-		return v.wish(v.planned(v.server, append([]lineup.Change(nil), v.found.Changes...)...))
+		return v.wish(planned(v.desk, v.server, append([]lineup.Change(nil), v.found.Changes...)...))
 	case k == "2" && v.over && v.found != nil && len(v.found.Instead) > 0 && !v.stuck:
-		return v.wish(v.planned(v.server, append([]lineup.Change(nil), v.found.Instead[0].Changes...)...))
+		return v.wish(planned(v.desk, v.server, append([]lineup.Change(nil), v.found.Instead[0].Changes...)...))
 	}
 	return nil
 }

@@ -27,19 +27,9 @@ type door struct {
 	open  func(s seat) tea.Cmd
 }
 
-// doors are all screens that a board leads to by a key of their own: a new one is a line
-// here.
-var doors = []door{
-	{"i", "take in", "take something in: look inside an archive first", true, askSource},
-	{"g", "ledger", "the ledger: what was done; return to any point", false, openLedger},
-	{"=", "compare", "what is other than at the last proved start, or any other", false, openCompare},
-	{"C", "culprit", "search for the mod that breaks the server, on a copy", false, askCulprit},
-	{"l", "log", "watch the server that runs; else the log of the last start", false, openLog},
-}
-
 // doorKeys are the keys of the doors that are used with most rows, or of the others.
-func doorKeys(often bool) (keys []keyHelp) {
-	for _, d := range doors {
+func (m *model) doorKeys(often bool) (keys []keyHelp) {
+	for _, d := range m.doors {
 		if d.often == often {
 			keys = append(keys, keyHelp{d.key, d.foot})
 		}
@@ -48,8 +38,8 @@ func doorKeys(often bool) (keys []keyHelp) {
 }
 
 // doorHelp explains the doors.
-func doorHelp() (keys []keyHelp) {
-	for _, d := range doors {
+func (m *model) doorHelp() (keys []keyHelp) {
+	for _, d := range m.doors {
 		keys = append(keys, keyHelp{d.key, d.help})
 	}
 	return keys

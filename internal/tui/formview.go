@@ -18,13 +18,13 @@ import (
 // name, its family and its values; of one that is adopted its values.
 type serverForm struct {
 	*desk
-	list   *serverList
-	server string // that is adopted already, "" for a folder
-	about  *app.Candidate
-	dir    string
-	family int // of those that the candidate can have
-	set    map[string]string
-	values []app.Value
+	adopted func(name string) // is told of a server that is there now
+	server  string            // that is adopted already, "" for a folder
+	about   *app.Candidate
+	dir     string
+	family  int // of those that the candidate can have
+	set     map[string]string
+	values  []app.Value
 
 	selected, top int
 }
@@ -55,16 +55,16 @@ type (
 )
 
 // newAdoption is the form for a folder.
-func newAdoption(l *serverList, dir string) *serverForm {
-	f := &serverForm{list: l, dir: dir, set: map[string]string{}}
-	f.desk = l.model.desk(f)
+func newAdoption(m *model, adopted func(name string), dir string) *serverForm {
+	f := &serverForm{adopted: adopted, dir: dir, set: map[string]string{}}
+	f.desk = m.desk(f)
 	return f
 }
 
 // newValues is the form for an adopted server.
-func newValues(l *serverList, s *app.Summary) *serverForm {
-	f := &serverForm{list: l, server: s.Name, dir: s.Dir}
-	f.desk = l.model.desk(f)
+func newValues(m *model, s *app.Summary) *serverForm {
+	f := &serverForm{server: s.Name, dir: s.Dir}
+	f.desk = m.desk(f)
 	return f
 }
 
@@ -137,9 +137,9 @@ func (f *serverForm) update(msg tea.Msg) tea.Cmd {
 			f.complain(msg.err)
 			return nil
 		}
-		f.list.seek = msg.name
+		f.adopted(msg.name)
 		back := f.back() // its looks are to be carried out, too
-		return tea.Batch(back, f.list.enter(newBoard(f.model, msg.name)))
+		return tea.Batch(back, f.model.top().place().enter(newBoard(f.model, msg.name)))
 	}
 	return nil
 }
@@ -410,19 +410,19 @@ func (f *serverForm) keys() []keyHelp {
 func (f *serverForm) help() []helpList {
 	list := []keyHelp{{"Enter", "change what the row says; the last row adopts"}, {"Esc", "back to the servers"}}
 	if f.server != "" {
-		list[0].does = "change the value; nothing typed takes yours back"
+		list[0][1] = "change the value; nothing typed takes yours back"
 		return []helpList{{"The values of a server", list}}
 	}
 	return []helpList{{"Adopt a server", append(list, keyHelp{"← →", "another family"}, keyHelp{"D", "teach: begin a dialect from a startup file"})}}
 }
 
-// adopt asks for the folder of a server.
-func (l *serverList) adopt() tea.Cmd {
+// askFolder asks for the folder of a server.
+func askFolder(d *desk, adopted func(name string)) tea.Cmd {
 	here, _ := os.Getwd()
 	p := newPrompt("Folder of the server: ", strings.TrimSuffix(here, "/")+"/", func(dir string) tea.Cmd {
-		return l.enter(newAdoption(l, expandHome(dir)))
+		return d.enter(newAdoption(d.model, adopted, expandHome(dir)))
 	})
-	p.paths, p.folders, p.tell = true, true, l.app.FamiliesOf
-	l.prompt = p
+	p.paths, p.folders, p.tell = true, true, d.app.FamiliesOf
+	d.prompt = p
 	return p.lookUp()
 }

@@ -137,8 +137,7 @@ func TestStartupsThatCannotBeRead(t *testing.T) {
 // forms are both kinds of it, for the tests of every screen.
 func forms(t *testing.T, m *model, dir string) (adoption, values *serverForm) {
 	t.Helper()
-	l := newServerList(m, "")
-	adoption, values = newAdoption(l, dir), newValues(l, &app.Summary{Name: "h", Dir: dir})
+	adoption, values = newAdoption(m, func(string) {}, dir), newValues(m, &app.Summary{Name: "h", Dir: dir})
 	for _, f := range []*serverForm{adoption, values} {
 		m.open(f)
 		carry(m, f.shown())

@@ -82,15 +82,15 @@ func (m *model) drawFoot(c *canvas) {
 
 // drawKeys puts as many keys on a line as it has room for; the last always.
 func drawKeys(c *canvas, y int, keys []keyHelp) {
-	width := func(k keyHelp) int { return ansi.StringWidth(k.key) + 1 + ansi.StringWidth(k.does) }
+	width := func(k keyHelp) int { return ansi.StringWidth(k[0]) + 1 + ansi.StringWidth(k[1]) }
 	if len(keys) == 0 {
 		return
 	}
 	last := keys[len(keys)-1]
 	x, end := 2, c.w-1-width(last)-3
 	put := func(k keyHelp) {
-		x = c.put(x, y, k.key, inkKey)
-		x = c.put(x+1, y, k.does, inkDim) + 3
+		x = c.put(x, y, k[0], inkKey)
+		x = c.put(x+1, y, k[1], inkDim) + 3
 	}
 	for _, k := range keys[:len(keys)-1] {
 		if x+width(k) > end {

@@ -68,12 +68,12 @@ func (m *model) drawHelp(c *canvas, y, h int) {
 	for i, lines := range pages[min(m.help, len(pages))-1] {
 		x := 2 + i*66
 		for row, k := range lines {
-			if k.key == "" {
-				c.put(x, y+row, k.does, inkTitle)
+			if k[0] == "" {
+				c.put(x, y+row, k[1], inkTitle)
 				continue
 			}
-			c.put(x, y+row, k.key, inkKey)
-			c.putWithin(x+7, y+row, min(c.w-x-8, 58), k.does, inkText)
+			c.put(x, y+row, k[0], inkKey)
+			c.putWithin(x+7, y+row, min(c.w-x-8, 58), k[1], inkText)
 		}
 	}
 	c.putWithin(2, y+h-1, c.w-3, "Every change is shown as a plan first. Nothing is written before you say so.", inkDim)

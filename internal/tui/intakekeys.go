@@ -6,14 +6,12 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
-	"initium/internal/core/planner"
 )
 
 type insideMsg struct {
@@ -41,7 +39,7 @@ func askSource(s seat) tea.Cmd {
 	p, cmd := pathPrompt(d.model, "Take in (an archive, a folder or a file): ", start, func(typed string) tea.Cmd {
 		typed = expandHome(typed)
 		d.sources = filepath.Dir(typed) + "/"
-		return d.lookInto(server, typed, lineup.Choices{}, 0)
+		return lookInto(d, server, typed, lineup.Choices{}, 0)
 	})
 	p.hint = []keyHelp{{"Enter", "look inside"}, {"↑ ↓", "choose"}, {"Tab", "complete"}, {"Ctrl+U", "empty it"}, {"Esc", "leave it"}}
 	d.prompt = p
@@ -49,7 +47,7 @@ func askSource(s seat) tea.Cmd {
 }
 
 // lookInto looks inside a source, with the answers given so far.
-func (d *desk) lookInto(server, source string, c lineup.Choices, at int) tea.Cmd {
+func lookInto(d *desk, server, source string, c lineup.Choices, at int) tea.Cmd {
 	return d.begin("Looking into it", func(ctx context.Context, b *busy) tea.Msg {
 		in, err := d.app.LookInto(ctx, source, server, c, b.read)
 		record, known := d.app.Home.Record(server)
@@ -115,10 +113,10 @@ func (v *intakeView) key(k string) tea.Cmd {
 		changes := v.inside.Plan.Changes
 		take := changes[len(changes)-1]
 		take.Choices = &c
-		return v.wish(v.planned(v.server, take))
+		return v.wish(planned(v.desk, v.server, take))
 	}
 	if name := v.rows[v.selected].mod; k == "o" && name != "" && len(v.inside.Found.Mods) > 1 {
-		return v.lookInto(v.server, v.source, v.without(name), v.selected)
+		return lookInto(v.desk, v.server, v.source, v.without(name), v.selected)
 	}
 	if q := v.rows[v.selected].question; q != nil && len(k) == 1 {
 		return v.answerQuestion(q, int(k[0]-'1'))
@@ -195,7 +193,7 @@ func (v *intakeView) answerQuestion(q *intake.Question, n int) tea.Cmd {
 	case intake.AnswerName:
 		v.prompt = newPrompt("Name: ", q.About, func(typed string) tea.Cmd {
 			c.As = typed
-			return v.lookInto(v.server, v.source, c, v.selected)
+			return lookInto(v.desk, v.server, v.source, c, v.selected)
 		})
 		return nil
 	case intake.AnswerTake:
@@ -205,49 +203,5 @@ func (v *intakeView) answerQuestion(q *intake.Question, n int) tea.Cmd {
 	case intake.AnswerBoth:
 		c.Both = append(c.Both, q.About)
 	}
-	return v.lookInto(v.server, v.source, c, v.selected)
-}
-
-// takeOut asks, where others need the mod, and shows the plan that takes it out.
-func (b *board) takeOut() tea.Cmd {
-	mod := b.mod()
-	if mod == nil || mod.Base {
-		return nil
-	}
-	name, server := mod.Name, b.name
-	return b.begin("Looking at what goes with it", func(ctx context.Context, _ *busy) tea.Msg {
-		r, err := b.app.Removal(ctx, server, name, lineup.Choices{})
-		if err != nil {
-			return removalMsg{name: name, err: err}
-		}
-		msg := removalMsg{name: name, needed: r.Dependents}
-		if len(r.Problems) > 0 {
-			msg.err = &planner.Unanswered{About: "take out " + clean(name), Problems: r.Problems}
-		}
-		return msg
-	})
-}
-
-type removalMsg struct {
-	name   string
-	needed []string
-	err    error
-}
-
-func (b *board) showRemoval(msg removalMsg) tea.Cmd {
-	if msg.err != nil {
-		b.complain(msg.err)
-		return nil
-	}
-	change := lineup.Change{Op: lineup.OpRemove, Mod: msg.name, Choices: &lineup.Choices{Agree: true}}
-	if len(msg.needed) == 0 {
-		return b.mendNow([]lineup.Change{change})
-	}
-	b.prompt = newPrompt(clean(strings.Join(msg.needed, ", "))+" cannot do without it. Take it out all the same? (yes) ", "", func(typed string) tea.Cmd {
-		if !strings.EqualFold(typed, "yes") {
-			return nil
-		}
-		return b.mendNow([]lineup.Change{change})
-	})
-	return nil
+	return lookInto(v.desk, v.server, v.source, c, v.selected)
 }

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/charmbracelet/x/ansi"
-
 	"initium/internal/app"
 	"initium/internal/core/check"
 	"initium/internal/core/intake"
@@ -302,15 +300,6 @@ func (v *intakeView) drawRow(c *canvas, y, i, verbAt, rightAt int) {
 	c.putWithin(rightAt+2*r.depth, y, c.w-rightAt-1-2*r.depth, clean(r.right), textInk)
 }
 
-// ending cuts a path that is too long so that its end is seen, which tells more.
-func ending(s string, width int) string {
-	over := ansi.StringWidth(s) - width
-	if over <= 0 || width < 2 {
-		return s
-	}
-	return "…" + ansi.TruncateLeft(s, over+1, "")
-}
-
 // drawStory tells about the selected row, or what check would say afterwards.
 func (v *intakeView) drawStory(c *canvas, y, h int) {
 	if v.selected >= len(v.rows) {
@@ -323,7 +312,7 @@ func (v *intakeView) drawStory(c *canvas, y, h int) {
 		y = c.paragraph(4, y, c.w-6, 3, r.question.Text, inkText)
 		x := 4
 		for _, k := range v.answers(r.question) {
-			x = c.putWithin(c.put(x, y, k.key+" ", inkKey), y, c.w-x-3, k.does, inkText) + 3
+			x = c.putWithin(c.put(x, y, k[0]+" ", inkKey), y, c.w-x-3, k[1], inkText) + 3
 		}
 		y++
 	}

@@ -105,11 +105,11 @@ func (l *ledgerView) key(k string) tea.Cmd {
 	}
 	switch k {
 	case "enter":
-		return l.wish(l.returned(l.server, l.entries[l.selected].Number))
+		return l.wish(returned(l.desk, l.server, l.entries[l.selected].Number))
 	case "u":
-		return l.wish(l.returned(l.server, app.ReturnLast))
+		return l.wish(returned(l.desk, l.server, app.ReturnLast))
 	case "v":
-		return l.wish(l.returned(l.server, app.ReturnProved))
+		return l.wish(returned(l.desk, l.server, app.ReturnProved))
 	}
 	return nil
 }

@@ -74,3 +74,16 @@ func outcomeWords(m *proof.Mod) string {
 	}
 	return s
 }
+
+// span writes a span of time for people.
+func span(d time.Duration) string {
+	switch {
+	case d < 100*time.Second:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < 100*time.Minute:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}

@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"context"
 	"fmt"
 	"io"
 	"os"
@@ -53,18 +52,6 @@ func readStart(dir, file string) ([]byte, error) {
 	}
 	defer f.Close()
 	return io.ReadAll(io.LimitReader(f, maxStartup))
-}
-
-// TeachServer shows a startup file to begin a dialect from, until the operator closes
-// it. command starts the server, "" when that is to be said later.
-func TeachServer(ctx context.Context, a *app.App, name, dir, file, command string) error {
-	data, err := readStart(dir, file)
-	if err != nil {
-		return err
-	}
-	m := newModel(ctx, a)
-	m.open(newOutline(m, name, dir, file, command, data))
-	return show(ctx, m)
 }
 
 type (

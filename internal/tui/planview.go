@@ -65,14 +65,14 @@ func (msg planMsg) open(d *desk) tea.Cmd {
 	return d.enter(newPlanView(d.model, msg))
 }
 
-// planOf is the answer with a plan of a server.
-func (d *desk) planOf(server, why string, back bool, p *plan.Plan, err error) planMsg {
+// planFor is the answer with a plan of a server.
+func planFor(d *desk, server, why string, back bool, p *plan.Plan, err error) planMsg {
 	record, known := d.app.Home.Record(server)
 	return planMsg{server: server, dir: record.Dir, runs: d.app.Home.IsRunning(server), why: why, plan: p, back: back, err: cmp.Or(err, known)}
 }
 
 // planned stages changes and works out the plan of all that is staged.
-func (d *desk) planned(server string, changes ...lineup.Change) func() tea.Msg {
+func planned(d *desk, server string, changes ...lineup.Change) func() tea.Msg {
 	return func() tea.Msg {
 		if len(changes) > 0 {
 			if _, err := d.app.Stage(d.ctx, server, changes...); err != nil {
@@ -84,15 +84,15 @@ func (d *desk) planned(server string, changes ...lineup.Change) func() tea.Msg {
 			return planMsg{err: err}
 		}
 		p, _, err := d.app.Plan(d.ctx, server, staged)
-		return d.planOf(server, words(staged), false, p, err)
+		return planFor(d, server, words(staged), false, p, err)
 	}
 }
 
 // returned works out the plan of a return to an entry of the ledger.
-func (d *desk) returned(server string, to int) func() tea.Msg {
+func returned(d *desk, server string, to int) func() tea.Msg {
 	return func() tea.Msg {
 		p, why, err := d.app.ReturnPlan(server, to)
-		return d.planOf(server, why, true, p, err)
+		return planFor(d, server, why, true, p, err)
 	}
 }
 
@@ -191,7 +191,7 @@ func (v *planView) update(msg tea.Msg) tea.Cmd {
 		v.say("Done: %s. %s", msg.why, next)
 		return cmd
 	case backupMsg:
-		v.sayBackup(msg)
+		msg.say(v.desk)
 	}
 	return nil
 }
@@ -216,18 +216,12 @@ func (v *planView) key(k string) tea.Cmd {
 		return v.copyField()
 	case "b":
 		if !v.stuck {
-			return v.backUp(v.server)
+			return backUp(v.desk, v.server)
 		}
 	default:
 		v.first = max(v.first+v.moved(k, len(v.rows)), 0)
 	}
 	return nil
-}
-
-// moved is how far a key moves a picture of so many lines, 0 for another key.
-func (d *desk) moved(k string, lines int) int {
-	half := max(d.bodyHeight()/2, 1)
-	return map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -half, "pgdown": half, "home": -lines, "end": lines}[k]
 }
 
 func (v *planView) wheel(by int) { v.first = max(v.first+by, 0) }
@@ -242,8 +236,8 @@ func (v *planView) write() tea.Cmd {
 	})
 }
 
-// sayBackup tells how a backup went.
-func (d *desk) sayBackup(msg backupMsg) {
+// say tells how a backup went.
+func (msg backupMsg) say(d *desk) {
 	if msg.err != nil {
 		d.complain(msg.err)
 		return
@@ -252,7 +246,7 @@ func (d *desk) sayBackup(msg backupMsg) {
 }
 
 // backUp backs the world of a server up.
-func (d *desk) backUp(server string) tea.Cmd {
+func backUp(d *desk, server string) tea.Cmd {
 	return d.begin("Backing the world up", func(ctx context.Context, b *busy) tea.Msg {
 		made, err := d.app.Backup(ctx, server, "", b.copied)
 		return backupMsg{made, err}

@@ -317,3 +317,19 @@ func (p *prompt) draw(c *canvas, y int) {
 	c.put(at, y, "▏", inkKey)
 	c.putWithin(at+1, y, c.w-at-2, rest, inkTitle)
 }
+
+// wordPrompt asks for a word, proposing some.
+func wordPrompt(label string, words []string, at int, done func(string) tea.Cmd) *prompt {
+	value := ""
+	if at < len(words) {
+		value = clean(words[at])
+	}
+	p := newPrompt(label, value, done)
+	p.step = func(by int) {
+		if len(words) > 0 {
+			at = (at + by + len(words)) % len(words)
+			p.set(clean(words[at]))
+		}
+	}
+	return p
+}

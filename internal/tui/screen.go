@@ -43,8 +43,8 @@ type (
 	opening interface{ open(d *desk) tea.Cmd }
 )
 
-// keyHelp is a key with what it does here.
-type keyHelp struct{ key, does string }
+// keyHelp is a key, and what it does here.
+type keyHelp [2]string
 
 // helpList is a part of the help, with a title.
 type helpList struct {
@@ -190,4 +190,10 @@ func (s *stream[T]) next(ctx context.Context) (items []T, ended bool) {
 	defer s.mu.Unlock()
 	items, s.items = s.items, nil
 	return items, s.ended || ctx.Err() != nil
+}
+
+// moved is how far a key moves a picture of so many lines, 0 for another key.
+func (d *desk) moved(k string, lines int) int {
+	half := max(d.bodyHeight()/2, 1)
+	return map[string]int{"up": -1, "k": -1, "down": 1, "j": 1, "pgup": -half, "pgdown": half, "home": -lines, "end": lines}[k]
 }

@@ -23,6 +23,8 @@ type serverList struct {
 	seek     string // the server to select when the list comes
 }
 
+type lateMsg struct{ starts int } // that nobody had looked at
+
 type serversMsg struct {
 	list []app.Summary
 	err  error
@@ -45,7 +47,7 @@ func (l *serverList) judgeLate() tea.Cmd {
 		return nil
 	}
 	l.judging = true
-	return l.ask(func() tea.Msg { return judgedMsg{l.app.CatchUpAll(l.ctx)} })
+	return l.ask(func() tea.Msg { return lateMsg{l.app.CatchUpAll(l.ctx)} })
 }
 
 // reload looks at all servers, unless a look is under way.
@@ -73,7 +75,7 @@ func (l *serverList) update(msg tea.Msg) tea.Cmd {
 		}
 		l.seek = ""
 		l.choose(l.selected)
-	case judgedMsg:
+	case lateMsg:
 		l.judging = false
 		if msg.starts > 0 {
 			return l.reload()
@@ -97,11 +99,11 @@ func (l *serverList) key(k string) tea.Cmd {
 	case "enter":
 		return l.openServer()
 	case "a":
-		return l.adopt()
+		return askFolder(l.desk, func(name string) { l.seek = name })
 	case "e":
 		if l.selected < len(l.list) {
 			l.seek = l.list[l.selected].Name
-			return l.enter(newValues(l, &l.list[l.selected]))
+			return l.enter(newValues(l.model, &l.list[l.selected]))
 		}
 	case "E":
 		return tea.ExecProcess(exec.CommandContext(l.ctx, l.app.Exe, "demo"), func(err error) tea.Msg { return nil })

@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -39,13 +38,6 @@ var meanings = []struct {
 	{dialect.MeansIgnore, "nothing worth attention", false},
 }
 
-// Teach shows a log to teach a dialect from, until the operator closes it.
-func Teach(ctx context.Context, a *app.App, l *app.Lessons) error {
-	m := newModel(ctx, a)
-	m.open(newTeachView(m, l, 0))
-	return show(ctx, m)
-}
-
 func newTeachView(m *model, l *app.Lessons, number int) *teachView {
 	v := &teachView{l: l, marked: map[int]string{}, selected: min(max(number-1, 0), max(len(l.Lines)-1, 0))}
 	v.desk = m.desk(v)
@@ -74,7 +66,7 @@ type (
 )
 
 // openTeach opens the newest log of a server to teach its dialect from.
-func (d *desk) openTeach(name string, number int) tea.Cmd {
+func openTeach(d *desk, name string, number int) tea.Cmd {
 	return d.wish(func() tea.Msg {
 		l, err := d.app.TeachLog(d.ctx, name)
 		return lessonsMsg{l, number, err}
@@ -285,22 +277,6 @@ func (v *teachView) askName(lesson teach.Lesson, about bool) tea.Cmd {
 	}
 	v.prompt = wordPrompt("The name of the mod in this line (↑ ↓ go through its words): ", v.l.Words(v.selected+1), 0, add)
 	return nil
-}
-
-// wordPrompt asks for a word, proposing some.
-func wordPrompt(label string, words []string, at int, done func(string) tea.Cmd) *prompt {
-	value := ""
-	if at < len(words) {
-		value = clean(words[at])
-	}
-	p := newPrompt(label, value, done)
-	p.step = func(by int) {
-		if len(words) > 0 {
-			at = (at + by + len(words)) % len(words)
-			p.set(clean(words[at]))
-		}
-	}
-	return p
 }
 
 // propose makes the rule of a lesson, for which the chosen line was added with a mark.

@@ -326,19 +326,6 @@ func (w *watch) seconds() string {
 	return s
 }
 
-// span writes a span of time for people.
-func span(d time.Duration) string {
-	switch {
-	case d < 100*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < 100*time.Minute:
-		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
-	case d < 48*time.Hour:
-		return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
-	}
-	return fmt.Sprintf("%d days", int(d.Hours()/24))
-}
-
 // estimate is how long it still takes until the server is ready, going by the start
 // before: what was left then when the same mod had come, at today's pace.
 func (w *watch) estimate(elapsed time.Duration) (left time.Duration, ok bool) {
@@ -477,3 +464,12 @@ func (w *watch) before(name string) string {
 	}
 	return ""
 }
+
+type (
+	stoppedMsg struct {
+		exit host.Exit
+		anew bool // it is to be started again
+		err  error
+	}
+	typedMsg struct{ err error }
+)

@@ -58,7 +58,7 @@ func TestWatchPhases(t *testing.T) {
 			t.Errorf("%s: no %q in\n%s", name, test.want, got)
 		}
 		for _, k := range w.keys() {
-			if k.key == "" || k.does == "" {
+			if k[0] == "" || k[1] == "" {
 				t.Errorf("%s: a key without words", name)
 			}
 		}
@@ -232,7 +232,7 @@ func TestTeachView(t *testing.T) {
 	}
 	l, err := a.Teach("door", log, "", nil)
 	must(t, err)
-	m := newModel(t.Context(), a)
+	m := newModel(t.Context(), a, doors)
 	m.palette, m.w, m.h = newPalette(groundDark), 110, 30
 	v := newTeachView(m, l, 0)
 	m.open(v)

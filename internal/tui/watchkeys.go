@@ -49,14 +49,14 @@ func (w *watch) key(k string) tea.Cmd {
 		}
 		return nil
 	}
-	if w.logKeys(&w.log, k, w.mod(), h) {
+	if w.log.key(w.desk, k, w.mod(), h) {
 		return nil
 	}
 	switch k {
 	case "tab":
 		w.inMods = !w.inMods
 	case "D":
-		return w.openTeach(w.server, w.log.mark)
+		return openTeach(w.desk, w.server, w.log.mark)
 	case "c":
 		return w.askConsole()
 	case "L":
@@ -174,7 +174,7 @@ func (w *watch) askConsole() tea.Cmd {
 		w.say("The server does not run; s starts it.")
 		return nil
 	}
-	return w.console(w.server, func() {
+	return console(w.desk, w.server, func() {
 		w.log.mark = 0
 		w.log.scroll(len(w.log.shown), w.logHeight())
 	})
@@ -242,7 +242,7 @@ func (w *watch) openMade() tea.Cmd {
 
 // console asks for a line to be typed on a server's console; then is called once it is on
 // its way.
-func (d *desk) console(name string, then func()) tea.Cmd {
+func console(d *desk, name string, then func()) tea.Cmd {
 	d.prompt = newPrompt("Console: ", "", func(line string) tea.Cmd {
 		then()
 		return d.ask(func() tea.Msg { return typedMsg{d.app.Type(name, line)} })

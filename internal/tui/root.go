@@ -1,7 +1,3 @@
-// Package tui is Initium's screen: the list of servers, the board, the watch of
-// a start, and the plan of a change, drawn with Bubble Tea. What is shown is the
-// top of a stack of screens; each of them knows its own keys, its own picture and
-// what it waits for.
 package tui
 
 import (
@@ -37,28 +33,15 @@ type model struct {
 	prompt  *prompt // what is being typed, or nil
 	typed   map[string][]string
 	sources string // the folder that something was taken in from last
+	doors   []door // what a board leads to
 	help    int    // the page of help that is shown, from 1; 0 for none
 	notice  string
 	bad     bool // the notice is about something that went wrong
 }
 
-func newModel(ctx context.Context, a *app.App) *model {
-	return &model{ctx: ctx, app: a, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, desks: map[int]*desk{}, kept: map[kind]*desk{}, typed: map[string][]string{}}
-}
-
-// Run shows the screen until the operator closes it: on a server, or on the
-// list of servers when name is "".
-func Run(ctx context.Context, a *app.App, name string) error {
-	ctx, cancel := context.WithCancel(ctx)
-	m := newModel(ctx, a)
-	m.open(newServerList(m, name))
-	if name != "" {
-		m.open(newBoard(m, name))
-	}
-	err := show(ctx, m)
-	cancel()
-	m.work.Wait() // copies of servers are put away, and nothing is followed any more
-	return err
+// newModel is a root without a screen yet; a board in it leads through the doors.
+func newModel(ctx context.Context, a *app.App, doors []door) *model {
+	return &model{ctx: ctx, app: a, doors: doors, palette: newPalette(groundOf(os.Getenv)), w: 80, h: 24, desks: map[int]*desk{}, kept: map[kind]*desk{}, typed: map[string][]string{}}
 }
 
 // Messages of the root.
