@@ -43,7 +43,7 @@ type App struct {
 	parcels map[string]*parcel // what was looked into
 }
 
-func (a *App) note(said string) {
+func (a *App) tell(said string) {
 	a.Home.Log().Info(said)
 	a.mu.Lock()
 	defer a.mu.Unlock()

@@ -164,7 +164,7 @@ func TestMain(m *testing.M) {
 	}
 	if len(os.Args) > 2 && os.Args[1] == "note" {
 		a := &app.App{Home: host.Home{Dir: os.Getenv("INITIUM_HOME")}}
-		if err := a.Note(host.StartDir(os.Args[2])); err != nil {
+		if err := a.NoteRestart(host.StartDir(os.Args[2])); err != nil {
 			os.Exit(3)
 		}
 		os.Exit(0)

@@ -86,7 +86,7 @@ func (a *App) Change(ctx context.Context, name string, progress func(host.Progre
 
 // Staged lists the changes that were gathered and not applied yet.
 func (a *App) Staged(name string) ([]lineup.Change, error) {
-	_, l, err := a.settled(name)
+	_, l, err := a.recovered(name)
 	if err != nil {
 		return nil, err
 	}
@@ -113,7 +113,7 @@ func (a *App) Stage(ctx context.Context, name string, changes ...lineup.Change) 
 
 // Unstage forgets the last staged change, or all of them.
 func (a *App) Unstage(name string, all bool) error {
-	_, l, err := a.settled(name)
+	_, l, err := a.recovered(name)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func (a *App) Unstage(name string, all bool) error {
 
 // Ledger lists what was done to a server, oldest first.
 func (a *App) Ledger(name string) ([]host.Entry, error) {
-	_, l, err := a.settled(name)
+	_, l, err := a.recovered(name)
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +145,7 @@ func (a *App) Ledger(name string) ([]host.Entry, error) {
 
 // Forget frees the disk of what entries up to a number took away, in bytes.
 func (a *App) Forget(name string, upTo int) (freed int64, err error) {
-	_, l, err := a.settled(name)
+	_, l, err := a.recovered(name)
 	if err != nil {
 		return 0, err
 	}
@@ -204,7 +204,7 @@ func (a *App) ReturnPlan(name string, to int) (p *plan.Plan, why string, err err
 // EntryPlan tells what an entry of the ledger has done, line by line; secrets in it are not
 // shown.
 func (a *App) EntryPlan(name string, number int) (*plan.Plan, error) {
-	_, l, err := a.settled(name)
+	_, l, err := a.recovered(name)
 	if err != nil {
 		return nil, err
 	}

@@ -164,7 +164,7 @@ func TestAgedMods(t *testing.T) {
 		must(t, err)
 		must(t, w.Close())
 		must(t, f.Close())
-		inside, err := a.LookInto(t.Context(), name, "k", lineup.Choices{}, nil)
+		inside, err := a.Inspect(t.Context(), name, "k", lineup.Choices{}, nil)
 		if err != nil || (inside.Aged["tongs"] != "") != want {
 			t.Errorf("of %d: %v, %v", year, inside.Aged, err)
 		}

@@ -134,7 +134,7 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 	if err != nil {
 		return nil, err
 	}
-	h := &hunt{a: a, t: t, opt: opt, name: name}
+	h := &search{a: a, t: t, opt: opt, name: name}
 	if opt.Symptom != "" {
 		pattern, err := regexp.Compile(opt.Symptom)
 		if err != nil {
@@ -178,12 +178,12 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 		result.Changes = append(result.Changes, change)
 	}
 	result.Instead = h.instead(found)
-	return result, a.Home.ForgetSearch(name)
+	return result, a.Home.ForgetLearned(name)
 }
 
 // instead are changes that may mend the culprits, where what is said of them tells that,
 // besides switching mods off.
-func (h *hunt) instead(found culprit.Found) []remedy.Remedy {
+func (h *search) instead(found culprit.Found) []remedy.Remedy {
 	list := []remedy.Remedy{}
 	if h.least == nil {
 		return list
@@ -193,7 +193,7 @@ func (h *hunt) instead(found culprit.Found) []remedy.Remedy {
 		if m == nil || m.Outcome == proof.Confirmed {
 			continue
 		}
-		for _, r := range remedy.For(remedy.Facts{Survey: h.t.whole, Proof: h.least}, m) {
+		for _, r := range remedy.For(remedy.Case{Survey: h.t.whole, Proof: h.least}, m) {
 			off := slices.ContainsFunc(r.Changes, func(c lineup.Change) bool { return c.Op == lineup.OpOff })
 			if len(r.Changes) > 0 && !off {
 				list = append(list, r)
@@ -205,7 +205,7 @@ func (h *hunt) instead(found culprit.Found) []remedy.Remedy {
 
 // soundWithout tells whether the server came up, and stayed, when all but some mods were
 // on: a start that fails in another way does not show the symptom, and is not sound either.
-func (h *hunt) soundWithout(all, off []string) bool {
+func (h *search) soundWithout(all, off []string) bool {
 	p := h.proofs[setKey(slices.DeleteFunc(slices.Clone(all), func(name string) bool { return slices.Contains(off, name) }))]
 	return p != nil && p.Ready && p.Exit == nil
 }
@@ -268,8 +268,8 @@ func arrange(t *trial) culprit.Mods {
 	return culprit.Arrange(names, needs)
 }
 
-// hunt is one search with what it remembers.
-type hunt struct {
+// search is one search with what it remembers.
+type search struct {
 	a       *App
 	t       *trial
 	opt     CulpritOptions
@@ -278,19 +278,19 @@ type hunt struct {
 	least   *proof.Proof // of the smallest set that failed
 	proofs  map[string]*proof.Proof
 	fewest  int
-	memory  host.Search
+	memory  host.Learned
 	used    map[string]int // how many of the remembered starts of a set were asked for again
 }
 
 // remember reads what an earlier search of the same line-up has learned.
-func (h *hunt) remember(mods culprit.Mods) error {
+func (h *search) remember(mods culprit.Mods) error {
 	h.used, h.proofs = map[string]int{}, map[string]*proof.Proof{}
 	signature, err := h.t.signature(mods.Names)
 	if err != nil {
 		return err
 	}
 	signature = h.opt.Symptom + "\n" + signature
-	known, err := h.a.Home.Search(h.name)
+	known, err := h.a.Home.Learned(h.name)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
@@ -305,7 +305,7 @@ func (h *hunt) remember(mods culprit.Mods) error {
 func setKey(on []string) string { return strings.Join(on, "\n") }
 
 // try makes one start, or remembers it.
-func (h *hunt) try(ctx context.Context, try culprit.Try) (bool, error) {
+func (h *search) try(ctx context.Context, try culprit.Try) (bool, error) {
 	tell := func(t Tried) {
 		t.Try, t.Of = try, len(h.t.switchable())
 		if h.opt.OnTry != nil {
@@ -349,9 +349,9 @@ func (h *hunt) try(ctx context.Context, try culprit.Try) (bool, error) {
 	}
 	failed := h.take(try, p, seen)
 	h.used[set]++
-	h.memory.Starts = append(h.memory.Starts, host.SearchStart{Set: set, Failed: failed, Proof: p})
+	h.memory.Starts = append(h.memory.Starts, host.LearnedStart{Set: set, Failed: failed, Proof: p})
 	tell(Tried{Done: true, Failed: failed, Took: time.Since(began), Said: said(p)})
-	return failed, h.a.Home.PutSearch(h.name, h.memory)
+	return failed, h.a.Home.PutLearned(h.name, h.memory)
 }
 
 func said(p *proof.Proof) string {
@@ -365,7 +365,7 @@ func said(p *proof.Proof) string {
 }
 
 // take judges a start; the first that fails says what is looked for.
-func (h *hunt) take(try culprit.Try, p *proof.Proof, seen bool) (failed bool) {
+func (h *search) take(try culprit.Try, p *proof.Proof, seen bool) (failed bool) {
 	h.proofs[setKey(try.On)] = p
 	if h.symptom == nil {
 		h.symptom = symptomOf(p)

@@ -109,7 +109,7 @@ func TestCulpritRemembers(t *testing.T) {
 	if _, _, made, err := search(a, app.CulpritOptions{}, 3); !errors.Is(err, context.Canceled) || made != 3 {
 		t.Fatalf("stopped after %d starts: %v", made, err)
 	}
-	if memory, err := a.Home.Search("k"); err != nil || len(memory.Starts) != 3 {
+	if memory, err := a.Home.Learned("k"); err != nil || len(memory.Starts) != 3 {
 		t.Fatalf("%d starts are remembered, %v", len(memory.Starts), err)
 	}
 	if _, known, _, err := search(a, app.CulpritOptions{Anew: true}, 1); !errors.Is(err, context.Canceled) || known != 0 {
@@ -131,7 +131,7 @@ func TestCulpritRemembers(t *testing.T) {
 	if err != nil || !slices.Equal(found.Culprits, []string{"e"}) || known != 0 || !found.Cured {
 		t.Errorf("after the mods have changed: %+v, %d known, %v", found, known, err)
 	}
-	if _, err := a.Home.Search("k"); !errors.Is(err, os.ErrNotExist) {
+	if _, err := a.Home.Learned("k"); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("what a search has learned stays after its end: %v", err)
 	}
 }

@@ -70,9 +70,9 @@ func looksLikeLog(name string) bool {
 	return false
 }
 
-// lookElsewhere looks for the log of a server that has printed nothing. When it was
+// findLogs looks for the log of a server that has printed nothing. When it was
 // started is told by the clock of now, as the times of files are.
-func (f *following) lookElsewhere() {
+func (f *following) findLogs() {
 	since := time.Now().Add(-time.Since(f.began))
 	f.elsewhere = logsElsewhere(f.server.Record.Dir, since.Add(-time.Second)) // the times of files may be whole seconds
 }
@@ -87,7 +87,7 @@ func (f *following) hint() string {
 	case lines > 0:
 		return ""
 	}
-	f.lookElsewhere()
+	f.findLogs()
 	if len(f.elsewhere) == 0 {
 		return "it printed nothing, and nothing in its folder that looks like a log was written meanwhile"
 	}

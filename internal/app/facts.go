@@ -21,8 +21,8 @@ import (
 )
 
 // facts gathers what check has to know of the world outside the server's files.
-func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Facts, error) {
-	facts := check.Facts{FS: s.disk(), Missing: s.Missing, Running: running, Builds: a.builds(s, now)}
+func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surroundings, error) {
+	facts := check.Surroundings{FS: s.disk(), Missing: s.Missing, Running: running, Builds: a.builds(s, now)}
 	l, err := a.ledger()
 	if err != nil {
 		return facts, err
@@ -70,7 +70,7 @@ func around(s *survey.Survey, m *survey.Mod) string {
 
 // ports finds out who holds the server's port, which other servers share it, and
 // the next one that is free.
-func (a *App) ports(s *Server, facts *check.Facts) {
+func (a *App) ports(s *Server, facts *check.Surroundings) {
 	port := s.Vars["port"]
 	number, err := strconv.Atoi(port)
 	if checkPort(port) != nil || err != nil {
@@ -105,7 +105,7 @@ func (a *App) ports(s *Server, facts *check.Facts) {
 	}
 }
 
-// portOf is the port of another server, "" when it is not known. Nothing is settled in its
+// portOf is the port of another server, "" when it is not known. Nothing is brought to its end in its
 // ledger: what was cut off there is told when that server is looked at.
 func (a *App) portOf(name string) string {
 	record, err := a.Home.Record(name)

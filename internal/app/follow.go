@@ -158,7 +158,7 @@ func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
 		}
 		if !f.looked && f.reader.Lines() == 0 && time.Since(f.began) > speechless {
 			f.looked = true
-			f.lookElsewhere()
+			f.findLogs()
 		}
 		f.step(Step{Settling: ready})
 		left := f.expected.Within - time.Since(f.began)
@@ -382,7 +382,7 @@ func (a *App) judgeNow(ctx context.Context, f *following, look *Look) (left bool
 // judgeLate keeps the proof of a start that was not judged by whoever made it.
 func (a *App) judgeLate(look *Look, f *following, end proof.End) error {
 	p := f.judge(end)
-	if err := a.keep(look, p, f.dir); err != nil {
+	if err := a.putProof(look, p, f.dir); err != nil {
 		return err
 	}
 	if end.Exit == nil && p.Verdict == proof.Proved && f.server.Record.Guard > 0 {

@@ -82,8 +82,8 @@ func (g *ground) Survey(parts []plan.Part, lines *lineup.Lineup) *survey.Survey 
 	return survey.With(in, lines)
 }
 
-func (g *ground) Scene(seen *survey.Survey, parts []plan.Part) (*intake.Scene, error) {
-	return g.a.scene(g.s, seen, parts)
+func (g *ground) Target(seen *survey.Survey, parts []plan.Part) (*intake.Target, error) {
+	return g.a.target(g.s, seen, parts)
 }
 
 func (g *ground) Open(ctx context.Context, source string, c *lineup.Choices) (string, *intake.Tree, error) {
@@ -96,7 +96,7 @@ func (g *ground) Open(ctx context.Context, source string, c *lineup.Choices) (st
 
 // Family says for which other family a source is, and which servers are of it.
 func (g *ground) Family(ctx context.Context, source string, c *lineup.Choices) string {
-	other, err := g.a.lookForFamily(ctx, source, c, nil)
+	other, err := g.a.guessFamily(ctx, source, c, nil)
 	if err != nil || other.Found.Dialect == nil {
 		return ""
 	}
@@ -136,5 +136,5 @@ func (g *ground) Restore(ctx context.Context, file string) ([]plan.Part, error) 
 	if err != nil {
 		return nil, err
 	}
-	return list[i].RestoreParts(itemsOf(p), world, l.Contents())
+	return list[i].RestoreParts(itemsOf(p), world, l.Digests())
 }

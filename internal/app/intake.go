@@ -19,8 +19,8 @@ import (
 	"initium/internal/host/archive"
 )
 
-// Inside is what was found in a source, and what taking it in would come to.
-type Inside struct {
+// Inspection is what was found in a source, and what taking it in would come to.
+type Inspection struct {
 	Source  string // its path
 	Form    archive.Form
 	Bytes   int64  // as it is; 0 for a folder
@@ -36,11 +36,11 @@ type Inside struct {
 	Aged    map[string]string   // mods that nobody has changed since the server program was built: what tells so
 }
 
-// LookInto looks into a source without writing anything: for a server, or, when
+// Inspect looks into a source without writing anything: for a server, or, when
 // server is "", for the family that it fits best.
-func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choices, progress func(int64)) (*Inside, error) {
+func (a *App) Inspect(ctx context.Context, source, server string, c lineup.Choices, progress func(int64)) (*Inspection, error) {
 	if server == "" {
-		return a.lookForFamily(ctx, source, &c, progress)
+		return a.guessFamily(ctx, source, &c, progress)
 	}
 	s, p, err := a.planAfterStaged(ctx, server)
 	if err != nil {
@@ -50,7 +50,7 @@ func (a *App) LookInto(ctx context.Context, source, server string, c lineup.Choi
 	if err != nil {
 		return nil, err
 	}
-	in, err := p.Settle(came.source.Path, came.tree, c)
+	in, err := p.Assign(came.source.Path, came.tree, c)
 	if err != nil {
 		return nil, err
 	}
@@ -119,8 +119,8 @@ func differ(a, b []check.Finding) (list []check.Finding) {
 	return list
 }
 
-func insideOf(p *parcel, found *intake.Found) *Inside {
-	i := &Inside{Source: p.source.Path, Form: p.source.Form, Bytes: p.source.Size, Found: found}
+func insideOf(p *parcel, found *intake.Found) *Inspection {
+	i := &Inspection{Source: p.source.Path, Form: p.source.Form, Bytes: p.source.Size, Found: found}
 	i.Called = p.source.Misnamed()
 	return i
 }
@@ -134,8 +134,8 @@ func names(in *intake.Intake) string {
 	return strings.Join(list, ", ")
 }
 
-// lookForFamily finds the family that a source fits best.
-func (a *App) lookForFamily(ctx context.Context, source string, c *lineup.Choices, progress func(int64)) (*Inside, error) {
+// guessFamily finds the family that a source fits best.
+func (a *App) guessFamily(ctx context.Context, source string, c *lineup.Choices, progress func(int64)) (*Inspection, error) {
 	entries, err := a.Dialects()
 	if err != nil {
 		return nil, err
@@ -210,7 +210,7 @@ func (a *App) TakeBaseline(name string) (files int, err error) {
 // BaselineChanges tells how many files of the clean server are recorded, and which of them
 // are other files now, or gone.
 func (a *App) BaselineChanges(name string) (files int, changed []string, err error) {
-	_, l, err := a.settled(name)
+	_, l, err := a.recovered(name)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -236,7 +236,7 @@ func (a *App) TakeAll(ctx context.Context, server string, sources []string, c li
 		if err != nil {
 			return nil, err
 		}
-		in, err := p.Settle(came.source.Path, came.tree, c)
+		in, err := p.Assign(came.source.Path, came.tree, c)
 		if err != nil {
 			return nil, err
 		}
@@ -251,8 +251,8 @@ func (a *App) TakeAll(ctx context.Context, server string, sources []string, c li
 
 // Overlaps finds the files that several things which were looked into for a server
 // would put in the same places, or where the clean server has files of its own.
-func (a *App) Overlaps(server string, looked []*Inside) ([]intake.Shared, error) {
-	_, l, err := a.settled(server)
+func (a *App) Overlaps(server string, looked []*Inspection) ([]intake.Shared, error) {
+	_, l, err := a.recovered(server)
 	if err != nil {
 		return nil, err
 	}

@@ -126,7 +126,7 @@ func TestOtherFamiliesAndTheServersOwn(t *testing.T) {
 	put(t, filepath.Join(a.Home.DialectDir(), "a-first.toml"), "name = \"a-first\"\nnonsense = 1\n")
 	source := filepath.Join(filepath.Dir(dir), "tongs")
 	put(t, filepath.Join(source, "x"), "new")
-	inside, err := a.LookInto(t.Context(), source, "", lineup.Choices{}, nil)
+	inside, err := a.Inspect(t.Context(), source, "", lineup.Choices{}, nil)
 	if err != nil || inside.Found.Dialect == nil || !slices.Contains(append(inside.Also, inside.Found.Dialect.Title), "Stove") || len(inside.Also) != 1 {
 		t.Errorf("%+v, %v", inside, err)
 	}
@@ -137,10 +137,10 @@ func TestOtherFamiliesAndTheServersOwn(t *testing.T) {
 	}
 	put(t, filepath.Join(dir, "elsewhere", "x"), "the server's own")
 	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"})))
-	one, err := a.LookInto(t.Context(), source, "k", lineup.Choices{}, nil)
+	one, err := a.Inspect(t.Context(), source, "k", lineup.Choices{}, nil)
 	must(t, err)
 	one.Intake.Parts[len(one.Intake.Parts)-1].Path = filepath.Join(dir, "elsewhere")
-	shared, err := a.Overlaps("k", []*app.Inside{one, {Source: "nothing"}})
+	shared, err := a.Overlaps("k", []*app.Inspection{one, {Source: "nothing"}})
 	if err != nil || len(shared) != 1 || !shared[0].Clean || shared[0].Path != filepath.Join(dir, "elsewhere", "x") {
 		t.Errorf("%+v, %v", shared, err)
 	}

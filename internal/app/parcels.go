@@ -75,14 +75,14 @@ func (a *App) open(ctx context.Context, name string, b intake.Bounds, dialects [
 	return p, nil
 }
 
-// scene is a server as intake sees it, with parts of a plan that come before.
-func (a *App) scene(s *Server, now *survey.Survey, earlier []plan.Part) (*intake.Scene, error) {
+// target is a server as intake sees it, with parts of a plan that come before.
+func (a *App) target(s *Server, now *survey.Survey, earlier []plan.Part) (*intake.Target, error) {
 	l, err := a.ledger()
 	if err != nil {
 		return nil, err
 	}
 	view := host.NewDisk()
-	return &intake.Scene{
+	return &intake.Target{
 		Survey: now,
 		List: func(path string) ([]plan.Item, error) {
 			for i := range earlier {
@@ -90,7 +90,7 @@ func (a *App) scene(s *Server, now *survey.Survey, earlier []plan.Part) (*intake
 					return nil, fmt.Errorf("another change that is planned puts something there; apply that first")
 				}
 			}
-			return l.Contents().List(path)
+			return l.Digests().List(path)
 		},
 		Exists: func(path string) bool {
 			_, err := fs.Stat(view, relative(path))
@@ -103,7 +103,7 @@ func (a *App) scene(s *Server, now *survey.Survey, earlier []plan.Part) (*intake
 		Owner: func(path string) intake.Owner {
 			o, err := l.Owner(s.Record.Name, path)
 			if err != nil {
-				a.note(err.Error())
+				a.tell(err.Error())
 			}
 			return o
 		},

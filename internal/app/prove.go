@@ -52,7 +52,7 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 		return nil, err
 	}
 	p := f.judge(end)
-	if err := a.keep(look, p, f.dir); err != nil {
+	if err := a.putProof(look, p, f.dir); err != nil {
 		return p, err
 	}
 	keep := opt.Keep == KeepAlways || opt.Keep == KeepProved && p.Verdict == proof.Proved
@@ -195,9 +195,9 @@ func expectation(look *Look, opt ProveOptions) host.Expected {
 	return e
 }
 
-// Note notes what a server is about to be started again with, after a crash: its
+// NoteRestart notes what a server is about to be started again with, after a crash: its
 // keeper asks for that. How long the server may take stays as it was.
-func (a *App) Note(dir host.StartDir) error {
+func (a *App) NoteRestart(dir host.StartDir) error {
 	name, err := dir.Server()
 	if err != nil {
 		return err
@@ -224,9 +224,9 @@ func (a *App) Note(dir host.StartDir) error {
 	return dir.PutExpected(expectation(look, ProveOptions{Within: before.Within, Stay: before.Settle}))
 }
 
-// keep keeps a proof, with what was learned from it. look is the server as it was
+// putProof keeps a proof, with what was learned from it. look is the server as it was
 // at that start, or nil when nobody knows any more.
-func (a *App) keep(look *Look, p *proof.Proof, dir host.StartDir) error {
+func (a *App) putProof(look *Look, p *proof.Proof, dir host.StartDir) error {
 	l, err := a.ledger()
 	if err != nil {
 		return err

@@ -34,7 +34,7 @@ func TestChosenBounds(t *testing.T) {
 		intake.BoundFiles: {Cases: true, MostFiles: 2, MostRatio: 1 << 40}, intake.BoundBytes: {Cases: true, MostBytes: 1000, MostRatio: 1 << 40},
 		intake.BoundRatio: {Cases: true, MostRatio: 2}, intake.BoundCases: {MostRatio: 1 << 40}, "": {Cases: true, MostRatio: 1 << 40},
 	} {
-		_, err := a.LookInto(t.Context(), name, "", c, nil)
+		_, err := a.Inspect(t.Context(), name, "", c, nil)
 		var bound intake.BoundError
 		if errors.As(err, &bound); bound.Of != want || (err == nil) != (want == "") {
 			t.Errorf("%q: %v", want, err)

@@ -14,7 +14,7 @@ func (a *App) Remedies(look *Look, last, proved *proof.Proof) (map[string][]reme
 	if last == nil || last.Verdict == proof.Proved || ChangedSince(look.Survey, last) {
 		return nil, nil
 	}
-	f := remedy.Facts{Survey: look.Survey, Proof: last, Proved: proved}
+	f := remedy.Case{Survey: look.Survey, Proof: last, Proved: proved}
 	name := look.Server.Record.Name
 	if proved != nil {
 		var known [2]proof.Known

@@ -146,7 +146,7 @@ func of(mod string) string {
 
 // Unaccept takes an acceptance back.
 func (a *App) Unaccept(name string, code check.Code, mod string) error {
-	_, l, err := a.settled(name)
+	_, l, err := a.recovered(name)
 	if err != nil {
 		return err
 	}

@@ -51,7 +51,7 @@ func (s *Server) disk() fs.FS {
 
 // Server looks an adopted server up.
 func (a *App) Server(name string) (*Server, error) {
-	record, l, err := a.settled(name)
+	record, l, err := a.recovered(name)
 	if err != nil {
 		return nil, err
 	}
@@ -84,9 +84,9 @@ func (a *App) memory(name string) *survey.Memory {
 	return a.known[name]
 }
 
-// settled looks an adopted server up in the ledger, and completes or takes back
+// recovered looks an adopted server up in the ledger, and completes or takes back
 // first what an earlier run left half done.
-func (a *App) settled(name string) (host.Record, *host.Ledger, error) {
+func (a *App) recovered(name string) (host.Record, *host.Ledger, error) {
 	record, err := a.Home.Record(name)
 	if err != nil {
 		return record, nil, err
@@ -97,7 +97,7 @@ func (a *App) settled(name string) (host.Record, *host.Ledger, error) {
 	}
 	said, err := l.Recover(name)
 	if said != "" {
-		a.note(said)
+		a.tell(said)
 	}
 	return record, l, err
 }

@@ -47,10 +47,10 @@ func (e *env) look() *cobra.Command {
 		Short: "Look into archives, folders or files: which mods are in them and where they would go; writes nothing",
 		Args:  args(cobra.MinimumNArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			var looked []*app.Inside
+			var looked []*app.Inspection
 			for _, source := range args {
 				show, end := e.reading()
-				in, err := e.app.LookInto(cmd.Context(), source, server, c, show)
+				in, err := e.app.Inspect(cmd.Context(), source, server, c, show)
 				end()
 				if err != nil {
 					return err
@@ -83,7 +83,7 @@ func (e *env) look() *cobra.Command {
 
 // showLooked prints what was found in one source or several, and the places that
 // they share.
-func (e *env) showLooked(looked []*app.Inside, shared []intake.Shared, asJSON bool) error {
+func (e *env) showLooked(looked []*app.Inspection, shared []intake.Shared, asJSON bool) error {
 	if asJSON && len(looked) == 1 {
 		return e.json(insideJSON(looked[0]))
 	}
@@ -220,7 +220,7 @@ func (e *env) printPart(dir string, p *plan.Part) {
 	}
 }
 
-func (e *env) printInside(in *app.Inside) {
+func (e *env) printInside(in *app.Inspection) {
 	f := in.Found
 	fmt.Fprintf(e.out, "%s: %s, %s, %s\n", text.Clean(path.Base(in.Source)), in.Form, count(f.Tree.Files, "file", "files"), intake.Bytes(f.Tree.Total))
 	if in.Called != "" {
@@ -293,7 +293,7 @@ func (e *env) printFound(m *intake.Mod) {
 	}
 }
 
-func (e *env) printIntake(in *app.Inside) {
+func (e *env) printIntake(in *app.Inspection) {
 	fmt.Fprintf(e.out, "\non %s:\n", in.Server)
 	for _, p := range in.Intake.Problems {
 		fmt.Fprintf(e.out, "  cannot be taken in: %s\n", p)

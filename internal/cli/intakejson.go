@@ -91,7 +91,7 @@ type (
 	}
 )
 
-func lookedJSON(looked []*app.Inside, shared []intake.Shared) jsonLooked {
+func lookedJSON(looked []*app.Inspection, shared []intake.Shared) jsonLooked {
 	j := jsonLooked{Sources: []jsonInside{}, Shared: []jsonShared{}}
 	for _, in := range looked {
 		j.Sources = append(j.Sources, insideJSON(in))
@@ -102,7 +102,7 @@ func lookedJSON(looked []*app.Inside, shared []intake.Shared) jsonLooked {
 	return j
 }
 
-func insideJSON(in *app.Inside) jsonInside {
+func insideJSON(in *app.Inspection) jsonInside {
 	f := in.Found
 	j := jsonInside{Source: in.Source, Form: string(in.Form), Files: f.Tree.Files, Bytes: f.Tree.Total, Server: in.Server,
 		Also: append([]string{}, in.Also...), Mods: []jsonFound{}, Notes: append([]string{}, f.Notes...), Surplus: append([]string{}, f.Surplus...),

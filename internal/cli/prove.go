@@ -165,7 +165,7 @@ func (e *env) note() *cobra.Command {
 		Use:    "note STARTDIR",
 		Hidden: true,
 		Args:   args(cobra.ExactArgs(1)),
-		RunE:   func(_ *cobra.Command, args []string) error { return e.app.Note(host.StartDir(args[0])) },
+		RunE:   func(_ *cobra.Command, args []string) error { return e.app.NoteRestart(host.StartDir(args[0])) },
 	}
 }
 

@@ -68,13 +68,13 @@ func (l *Ledger) Apply(ctx context.Context, server, why string, p *plan.Plan, fe
 
 // ready puts everything that comes beside its place.
 func (l *Ledger) ready(ctx context.Context, server string, id int64, steps []step, p *plan.Plan, fetch *Fetch) error {
-	s := &stager{ctx: ctx, ledger: l, server: server, fetch: fetch}
+	s := &preparer{ctx: ctx, ledger: l, server: server, fetch: fetch}
 	for i := range steps {
 		if part, ok := steps[i].(*partStep); ok {
 			s.fresh = append(s.fresh, part.fresh)
 		}
 	}
-	if err := s.stage(p.Parts); err != nil {
+	if err := s.prepare(p.Parts); err != nil {
 		if errors.Is(err, context.Canceled) {
 			return fmt.Errorf("stopped (%w)", context.Canceled)
 		}
@@ -246,9 +246,9 @@ func (l *Ledger) recover(server string) (said string, err error) {
 	}
 	var words []string
 	for _, b := range list {
-		what, err := l.settle(b.id)
+		what, err := l.conclude(b.id)
 		if err != nil {
-			return "", fmt.Errorf("a change that was cut off (%s) could not be settled: %w", b.why, err)
+			return "", fmt.Errorf("a change that was cut off (%s) could not be brought to an end: %w", b.why, err)
 		}
 		words = append(words, fmt.Sprintf("a change that was cut off (%s) was %s", b.why, what))
 	}
@@ -258,9 +258,9 @@ func (l *Ledger) recover(server string) (said string, err error) {
 	return strings.Join(words, "; "), nil
 }
 
-// settle brings an entry that was begun to its end, when anything of it was done already,
+// conclude brings an entry that was begun to its end, when anything of it was done already,
 // and else back.
-func (l *Ledger) settle(id int64) (what string, err error) {
+func (l *Ledger) conclude(id int64) (what string, err error) {
 	steps, err := l.steps(id, true)
 	if err != nil {
 		return "", err

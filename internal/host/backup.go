@@ -261,7 +261,7 @@ func itemsOf(root string, items []plan.Item) (coming []plan.Item) {
 // backup comes, and what the world has besides goes into the ledger's keeping.
 // items are what is in the backup, by their names in it; now is what the world
 // has, path by path.
-func (b *Backup) RestoreParts(items []plan.Item, now []string, c *Contents) (parts []plan.Part, err error) {
+func (b *Backup) RestoreParts(items []plan.Item, now []string, c *Digests) (parts []plan.Part, err error) {
 	done := map[string]bool{}
 	add := func(path string, coming []plan.Item) error {
 		done[path] = true

@@ -97,9 +97,9 @@ func again(call func() (int, error)) (int, error) {
 	}
 }
 
-// settled is how long ago a file has to have changed before its stamp is trusted:
+// trusted is how long ago a file has to have changed before its stamp is trusted:
 // file systems count time in steps, and two changes in one step look like one.
-const settled = 2 * time.Second
+const trusted = 2 * time.Second
 
 // Stamp tells whether a file is the same as before (stat(2): the change time also
 // moves when the time of modification is set back).
@@ -109,5 +109,5 @@ func (d Disk) Stamp(name string) (survey.Stamp, bool) {
 		return survey.Stamp{}, false
 	}
 	s := survey.Stamp{Device: uint64(info.Dev), Inode: info.Ino, Size: info.Size, Changed: info.Ctim.Nano()}
-	return s, time.Since(time.Unix(0, s.Changed)) > settled
+	return s, time.Since(time.Unix(0, s.Changed)) > trusted
 }

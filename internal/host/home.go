@@ -360,14 +360,14 @@ func (d StartDir) Remove() error {
 	return os.RemoveAll(string(d))
 }
 
-// Search is what is known of a search for culprits that was not finished.
-type Search struct {
-	Signature string        `json:"signature"` // of the line-up and the symptom
-	Starts    []SearchStart `json:"starts"`
+// Learned is what is known of a search for culprits that was not finished.
+type Learned struct {
+	Signature string         `json:"signature"` // of the line-up and the symptom
+	Starts    []LearnedStart `json:"starts"`
 }
 
-// SearchStart is one start of a search.
-type SearchStart struct {
+// LearnedStart is one start of a search.
+type LearnedStart struct {
 	Set    string       `json:"set"` // the mods that were on, sorted, one on a line
 	Failed bool         `json:"failed"`
 	Proof  *proof.Proof `json:"proof"`
@@ -377,17 +377,17 @@ func (h Home) searchFile(server string) string {
 	return filepath.Join(h.serverDir(server), "search.json")
 }
 
-// Search reads what is known of an unfinished search; fs.ErrNotExist when there
+// Learned reads what is known of an unfinished search; fs.ErrNotExist when there
 // is none.
-func (h Home) Search(server string) (s Search, err error) {
+func (h Home) Learned(server string) (s Learned, err error) {
 	return s, readJSON(h.searchFile(server), &s)
 }
 
-// PutSearch keeps what is known of a search.
-func (h Home) PutSearch(server string, s Search) error { return writeJSON(h.searchFile(server), s) }
+// PutLearned keeps what is known of a search.
+func (h Home) PutLearned(server string, s Learned) error { return writeJSON(h.searchFile(server), s) }
 
-// ForgetSearch forgets a search that is finished.
-func (h Home) ForgetSearch(server string) error {
+// ForgetLearned forgets a search that is finished.
+func (h Home) ForgetLearned(server string) error {
 	err := os.Remove(h.searchFile(server))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -213,7 +213,7 @@ func (k *keeper) next(exit Exit, pause time.Duration) (again bool, err error) {
 	if err := dir.expectAs(k.dir); err != nil {
 		return false, err
 	}
-	k.note(dir)
+	k.noteRestart(dir)
 	select {
 	case <-k.enough: // it was stopped meanwhile
 		exit.Again = nil
@@ -231,10 +231,10 @@ func (k *keeper) next(exit Exit, pause time.Duration) (again bool, err error) {
 // noteLimit is how long it may take to note what a server is started again with.
 const noteLimit = 10 * time.Second
 
-// note has what the server is started again with noted in a start's folder, by a
+// noteRestart has what the server is started again with noted in a start's folder, by a
 // process of its own, so that the keeper stays small. Without that the start is judged
 // as the one before it.
-func (k *keeper) note(dir StartDir) {
+func (k *keeper) noteRestart(dir StartDir) {
 	if len(k.spec.Note) == 0 {
 		return
 	}

@@ -21,9 +21,9 @@ import (
 // Ledger keeps every applied plan with the bytes before and after, every start,
 // and what is staged, in one SQLite file in Initium's home.
 type Ledger struct {
-	home     Home
-	db       *sql.DB
-	contents *Contents
+	home    Home
+	db      *sql.DB
+	digests *Digests
 }
 
 const schema = `
@@ -102,7 +102,7 @@ func (h Home) OpenLedger() (*Ledger, error) {
 		db.Close()
 		return nil, fmt.Errorf("open the ledger %s: %w", name, err)
 	}
-	return &Ledger{h, db, &Contents{}}, os.Chmod(name, 0o600)
+	return &Ledger{h, db, &Digests{}}, os.Chmod(name, 0o600)
 }
 
 // ledgerVersion is how ledgers are laid out that this Initium makes (PRAGMA user_version);

@@ -62,7 +62,7 @@ func TestLedgersInFull(t *testing.T) {
 					if r.IntN(2) == 0 {
 						continue
 					}
-					contents := &host.Contents{}
+					contents := &host.Digests{}
 					items, err := contents.List(at(name))
 					old := ""
 					if err == nil && len(items) > 0 {

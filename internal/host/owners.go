@@ -15,8 +15,8 @@ import (
 	"initium/internal/core/plan"
 )
 
-// Contents is what the ledger uses to see what is in folders.
-func (l *Ledger) Contents() *Contents { return l.contents }
+// Digests is what the ledger uses to see what is in folders.
+func (l *Ledger) Digests() *Digests { return l.digests }
 
 // Release is what came when Initium put the mod at a path there last; ok is false
 // when it did not.
@@ -155,7 +155,7 @@ func (l *Ledger) TakeBaseline(server, dir string, without []string) (files int, 
 		sum := []byte{}
 		if info.Size() <= maxSummed && summed+info.Size() <= maxAllSummed {
 			summed += info.Size()
-			if s, err := l.contents.sum(name, info); err == nil {
+			if s, err := l.digests.sum(name, info); err == nil {
 				sum = s[:]
 			}
 		}
@@ -209,7 +209,7 @@ func (l *Ledger) BaselineChanges(server string) (files int, changed []string, er
 		return 0, nil, err
 	}
 	for _, w := range rows {
-		items, err := l.contents.List(w.path)
+		items, err := l.digests.List(w.path)
 		if err != nil || len(items) != 1 || items[0].Size != w.size || len(w.sum) > 0 && string(items[0].Sum[:]) != string(w.sum) {
 			changed = append(changed, w.path)
 		}

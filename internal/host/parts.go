@@ -107,8 +107,8 @@ func (l *Ledger) parts(id int64) (list []partRow, err error) {
 // under its digest.
 func (h Home) keptDir(server string) string { return filepath.Join(h.serverDir(server), "kept") }
 
-// stager puts the parts of one entry beside their places.
-type stager struct {
+// preparer puts the parts of one entry beside their places.
+type preparer struct {
 	ctx    context.Context
 	ledger *Ledger
 	server string
@@ -135,7 +135,7 @@ func (l *Ledger) checkParts(server string, p *plan.Plan) error {
 		if _, err := follow(filepath.Dir(part.Path), true); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("change %s: %w", part.Path, err)
 		}
-		items, err := l.contents.List(part.Path)
+		items, err := l.digests.List(part.Path)
 		if err != nil {
 			return fmt.Errorf("change %s: %w", part.Path, err)
 		}
@@ -195,8 +195,8 @@ func (r rooms) check() error {
 	return nil
 }
 
-// stage writes everything that comes beside its place.
-func (s *stager) stage(parts []plan.Part) error {
+// prepare writes everything that comes beside its place.
+func (s *preparer) prepare(parts []plan.Part) error {
 	var nests []*nest
 	defer func() {
 		for _, n := range nests {
@@ -340,7 +340,7 @@ func (n *nest) close() {
 }
 
 // begin makes the folders of a part, and copies what is on this machine already.
-func (s *stager) begin(fresh string, p *plan.Part, wanted map[string]map[string][]target) (*nest, error) {
+func (s *preparer) begin(fresh string, p *plan.Part, wanted map[string]map[string][]target) (*nest, error) {
 	if p.New == plan.EmptyFolder {
 		return nil, makeFolder(p.Path)
 	}
@@ -372,7 +372,7 @@ func (s *stager) begin(fresh string, p *plan.Part, wanted map[string]map[string]
 		case it.Link != "":
 			err = n.root.Symlink(it.Link, rel)
 		case it.Source == "":
-			err = s.keep(p.Path, it.From, n, rel)
+			err = s.copyKept(p.Path, it.From, n, rel)
 		default:
 			if wanted[it.Source] == nil {
 				wanted[it.Source] = map[string][]target{}
@@ -387,19 +387,19 @@ func (s *stager) begin(fresh string, p *plan.Part, wanted map[string]map[string]
 }
 
 // bringBack copies what an earlier entry took away, and looks that it is that.
-func (s *stager) bringBack(p *plan.Part, fresh string) error {
+func (s *preparer) bringBack(p *plan.Part, fresh string) error {
 	if err := copyTree(s.ctx, filepath.Join(s.ledger.home.keptDir(s.server), p.New), fresh); err != nil {
 		return err
 	}
-	got, err := digestOf(s.ledger.contents, fresh)
+	got, err := digestOf(s.ledger.digests, fresh)
 	if err == nil && got != p.New {
 		err = errors.New("what the ledger has kept of it is not what it was; it lies in " + s.ledger.home.keptDir(s.server))
 	}
 	return err
 }
 
-// keep copies a file of the present state of a part, which stays.
-func (s *stager) keep(path, from string, n *nest, rel string) error {
+// copyKept copies a file of the present state of a part, which stays.
+func (s *preparer) copyKept(path, from string, n *nest, rel string) error {
 	dir, name := path, from
 	if from == "" {
 		dir, name = filepath.Dir(path), filepath.Base(path)
@@ -417,7 +417,7 @@ func (s *stager) keep(path, from string, n *nest, rel string) error {
 	return copyOne(root, name, n.root, rel, info)
 }
 
-func (s *stager) progress(bytes int64, files int) {
+func (s *preparer) progress(bytes int64, files int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.at.Bytes, s.at.Files = s.at.Bytes+bytes, s.at.Files+files
@@ -427,7 +427,7 @@ func (s *stager) progress(bytes int64, files int) {
 }
 
 // copy writes the files that come from one source.
-func (s *stager) copy(from Copier, files map[string][]target) error {
+func (s *preparer) copy(from Copier, files map[string][]target) error {
 	dirs := map[string]bool{} // archives within the archive that are wanted
 	for name := range files {
 		for i := strings.IndexByte(name, '/'); i > 0 && i < len(name); {

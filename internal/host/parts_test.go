@@ -83,7 +83,7 @@ func TestPartsComeAndGo(t *testing.T) {
 	}
 	// The mod writes something itself; then comes another release, of which one file stays as it is.
 	put(t, filepath.Join(oak, "own"), "mine", 0o600)
-	there, err := l.Contents().List(oak)
+	there, err := l.Digests().List(oak)
 	must(t, err)
 	second := source{"a": "11"}
 	next := folder(oak, plan.Digest(there), second)

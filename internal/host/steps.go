@@ -48,7 +48,7 @@ func (l *Ledger) steps(id int64, late bool) (list []step, err error) {
 		return nil, err
 	}
 	for _, p := range parts {
-		list = append(list, &partStep{partRow: p, spots: spotsOf(p.path, mark, p.n), contents: l.contents, late: late})
+		list = append(list, &partStep{partRow: p, spots: spotsOf(p.path, mark, p.n), contents: l.digests, late: late})
 	}
 	rows, err := l.rows(id)
 	if err != nil {
@@ -140,7 +140,7 @@ func (s *fileStep) do() error {
 	case err != nil:
 		return err
 	case s.isNew(now, there):
-		return s.settled()
+		return s.verify()
 	case !s.isOld(now, there):
 		return s.stale()
 	}
@@ -153,7 +153,7 @@ func (s *fileStep) do() error {
 		return err
 	}
 	s.waits, s.did = false, true
-	if err := s.settled(); err != nil {
+	if err := s.verify(); err != nil {
 		return err
 	}
 	return syncDir(filepath.Dir(s.place))
@@ -176,9 +176,9 @@ func (s *fileStep) swap() error {
 	return err
 }
 
-// settled looks that what came out of the place is what the plan has found: between
+// verify looks that what came out of the place is what the plan has found: between
 // looking and changing somebody may have written. His bytes go back.
-func (s *fileStep) settled() error {
+func (s *fileStep) verify() error {
 	out, err := readPlain(s.beside)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -352,7 +352,7 @@ func (s *namesStep) drop() error { return nil }
 type partStep struct {
 	partRow
 	spots
-	contents *Contents
+	contents *Digests
 	late     bool
 }
 
@@ -445,7 +445,7 @@ func (s *partStep) drop() error {
 }
 
 // digestOf is the digest of what is at a path, "" for nothing.
-func digestOf(c *Contents, path string) (string, error) {
+func digestOf(c *Digests, path string) (string, error) {
 	items, err := c.List(path)
 	if err != nil || len(items) == 0 {
 		return "", err

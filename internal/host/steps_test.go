@@ -49,7 +49,7 @@ func TestEditsMeanwhile(t *testing.T) {
 		put(t, filepath.Join(dir, "start"), "one\n", 0o644)
 		put(t, filepath.Join(dir, "goes"), "old\n", 0o644)
 		put(t, filepath.Join(dir, "mod", "a"), "old", 0o644)
-		items, err := l.Contents().List(filepath.Join(dir, "mod"))
+		items, err := l.Digests().List(filepath.Join(dir, "mod"))
 		must(t, err)
 		after := ""
 		p := &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "mod"), plan.Digest(items), s), folder(filepath.Join(dir, "second"), "", s)}, Files: []plan.File{
@@ -213,7 +213,7 @@ func TestNothingIsTakenForKept(t *testing.T) {
 		must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, old, s)}}, from(s)))
 	}
 	digest := func() string {
-		items, err := l.Contents().List(mod)
+		items, err := l.Digests().List(mod)
 		must(t, err)
 		return plan.Digest(items)
 	}
@@ -251,7 +251,7 @@ func TestPartGoneMeanwhile(t *testing.T) {
 	put(t, start, "one\n", 0o644)
 	one, two := source{"a": "1"}, source{"a": "2"}
 	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, "", one)}}, from(one)))
-	items, err := l.Contents().List(mod)
+	items, err := l.Digests().List(mod)
 	must(t, err)
 	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, plan.Digest(items), two)}, Files: []plan.File{file(start, "one\n", "two\n")}}, from(two)))
 	if p, err := l.Return("s", 0); err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 0 {

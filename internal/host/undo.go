@@ -122,7 +122,7 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 			folders = append(folders, plan.Part{Path: r.path, What: r.what, Old: r.old})
 			continue
 		}
-		items, err := l.contents.List(r.path)
+		items, err := l.digests.List(r.path)
 		if err != nil {
 			return err
 		}

@@ -187,7 +187,7 @@ func TestReturnOfParts(t *testing.T) {
 	if freed, err := l.Forget("s", 100); err != nil || freed == 0 {
 		t.Errorf("%d bytes are freed, %v", freed, err)
 	}
-	if l.Contents() == nil {
+	if l.Digests() == nil {
 		t.Error("no contents")
 	}
 }
@@ -274,7 +274,7 @@ func TestApplyCompletesFirst(t *testing.T) {
 	must(t, os.Rename(m2, m2+".away"))
 	other := filepath.Join(dir, "other")
 	next := &plan.Plan{Files: []plan.File{{Path: other, New: true, Want: []byte("x")}}}
-	if err := l.Apply(t.Context(), "s", "next", next, nil); err == nil || !strings.Contains(err.Error(), "could not be settled") {
+	if err := l.Apply(t.Context(), "s", "next", next, nil); err == nil || !strings.Contains(err.Error(), "could not be brought to an end") {
 		t.Errorf("while the first cannot be settled: %v", err)
 	}
 	must(t, os.Rename(m2+".away", m2))
@@ -430,7 +430,7 @@ func TestBackupsOfOddWorlds(t *testing.T) {
 	items := []plan.Item{{From: "world/a", Size: 5}, {From: "outside/1/far", Size: 8}, {From: "worldly/x", Size: 1}}
 	more := filepath.Join(dir, "more")
 	put(t, more, "since then", 0o644)
-	parts, err := list[2].RestoreParts(items, []string{filepath.Join(dir, "world"), more}, new(host.Contents))
+	parts, err := list[2].RestoreParts(items, []string{filepath.Join(dir, "world"), more}, new(host.Digests))
 	if err != nil || len(parts) != 3 {
 		t.Fatalf("the parts are %+v, %v", parts, err)
 	}

@@ -19,7 +19,7 @@ const wholeFile = 1 << 20
 // writers write small files on several processors; large ones are written as they
 // are read.
 type writers struct {
-	s       *stager
+	s       *preparer
 	jobs    chan writeJob
 	buffers sync.Pool
 	wait    sync.WaitGroup
@@ -34,7 +34,7 @@ type writeJob struct {
 	data    []byte
 }
 
-func newWriters(s *stager) *writers {
+func newWriters(s *preparer) *writers {
 	w := &writers{s: s, jobs: make(chan writeJob, 4), buf: make([]byte, 1<<18),
 		buffers: sync.Pool{New: func() any { b := make([]byte, wholeFile+1); return &b }}}
 	for range runtime.GOMAXPROCS(0) {
@@ -121,7 +121,7 @@ func (w *writers) write(targets []target, r io.Reader, buf []byte) error {
 }
 
 // write writes one file and looks that its bytes are those that were looked at.
-func (s *stager) write(t target, r io.Reader, buf []byte) error {
+func (s *preparer) write(t target, r io.Reader, buf []byte) error {
 	mode := fs.FileMode(0o644)
 	if t.item.Exec {
 		mode = 0o755

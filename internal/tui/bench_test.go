@@ -59,7 +59,7 @@ func manyMods(b *testing.B, n int) survey.Input {
 
 func lookAt(in survey.Input) *app.Look {
 	s := survey.Take(in)
-	report := check.Run(s, check.Facts{FS: in.FS})
+	report := check.Run(s, check.Surroundings{FS: in.FS})
 	return &app.Look{Server: &app.Server{Record: host.Record{Name: "h", Dir: in.Vars["dir"]}, Dialect: in.Dialect, Vars: in.Vars},
 		Survey: s, Findings: report.Findings, Forecast: report.Forecast, Repair: report.Repair}
 }
@@ -102,7 +102,7 @@ func BenchmarkCheck10k(b *testing.B) {
 	in := manyMods(b, 10_000)
 	s := survey.Take(in)
 	for b.Loop() {
-		check.Run(s, check.Facts{FS: in.FS})
+		check.Run(s, check.Surroundings{FS: in.FS})
 	}
 }
 

@@ -47,7 +47,7 @@ func look(t testing.TB, script string, mods ...string) *app.Look {
 	vars := dialect.Vars{"dir": "/srv", "startup": "harbour.start", "port": "1"}
 	s := survey.Take(survey.Input{Server: "h", Dialect: d, Vars: vars, FS: files})
 	return &app.Look{Server: &app.Server{Record: host.Record{Name: "h", Dir: "/srv"}, Dialect: d, Vars: vars}, Survey: s,
-		Findings: check.Run(s, check.Facts{}).Findings}
+		Findings: check.Run(s, check.Surroundings{}).Findings}
 }
 
 // proved is a start in which each mod had an outcome: "name outcome".
@@ -313,7 +313,7 @@ func everyScreen(t *testing.T, m *model, b *board) map[string]screen {
 	}
 	t.Cleanup(func() { m.app.Close() })
 	must(t, second(m.app.Adopt(t.Context(), app.Adoption{Dir: server, As: "h"})))
-	inside, err := m.app.LookInto(t.Context(), source, "h", lineup.Choices{}, nil)
+	inside, err := m.app.Inspect(t.Context(), source, "h", lineup.Choices{}, nil)
 	must(t, err)
 	search := &culpritView{server: "h", symptom: long, began: time.Now(), cancel: func() {}, news: newStream[culpritStep]()}
 	search.desk = m.desk(search)

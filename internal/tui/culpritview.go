@@ -60,7 +60,7 @@ func askCulprit(s seat) tea.Cmd {
 func searchCulprit(d *desk, server, symptom string) tea.Cmd {
 	v := &culpritView{server: server, symptom: symptom, began: time.Now(), news: newStream[culpritStep]()}
 	v.desk = d.model.desk(v)
-	v.keep("search", v.server)
+	v.keepOpen("search", v.server)
 	var ctx context.Context
 	ctx, v.cancel = context.WithCancel(d.ctx)
 	d.beside(func() {

@@ -424,5 +424,5 @@ func askFolder(d *desk, adopted func(name string)) tea.Cmd {
 	})
 	p.paths, p.folders, p.tell = true, true, d.app.FamiliesOf
 	d.prompt = p
-	return p.lookUp()
+	return p.listPaths()
 }

@@ -19,7 +19,7 @@ type insideMsg struct {
 	dir     string // the server's
 	source  string
 	choices lineup.Choices
-	inside  *app.Inside
+	inside  *app.Inspection
 	at      int // the row that was selected
 	err     error
 }
@@ -49,7 +49,7 @@ func askSource(s seat) tea.Cmd {
 // lookInto looks inside a source, with the answers given so far.
 func lookInto(d *desk, server, source string, c lineup.Choices, at int) tea.Cmd {
 	return d.begin("Looking into it", func(ctx context.Context, b *busy) tea.Msg {
-		in, err := d.app.LookInto(ctx, source, server, c, b.read)
+		in, err := d.app.Inspect(ctx, source, server, c, b.read)
 		record, known := d.app.Home.Record(server)
 		return insideMsg{server, record.Dir, source, c, in, at, cmp.Or(err, known)}
 	})

@@ -20,7 +20,7 @@ type intakeView struct {
 	server   string
 	rowsAt   int // the line of the first row, as it was drawn last
 	source   string
-	inside   *app.Inside
+	inside   *app.Inspection
 	choices  lineup.Choices
 	dir      string // of the server
 	rows     []intakeRow
@@ -76,7 +76,7 @@ func (v *intakeView) set(msg insideMsg) {
 		v.add(intakeRow{left: s.Path, verb: "left to you", right: s.About, ink: inkWarn, story: plainly("This is not done by Initium: " + s.About + ".")})
 	}
 	for _, n := range found.Notes {
-		v.add(intakeRow{left: n, verb: "to read", ink: inkFocus, story: v.note(n)})
+		v.add(intakeRow{left: n, verb: "to read", ink: inkFocus, story: v.remark(n)})
 	}
 	for _, s := range found.Surplus {
 		v.add(intakeRow{left: s, verb: "left out", ink: inkDim, story: plainly("Nothing on the server has a use for it.")})
@@ -221,8 +221,8 @@ func (v *intakeView) lines() {
 	}
 }
 
-// note are the first lines of a readme.
-func (v *intakeView) note(name string) []told {
+// remark are the first lines of a readme.
+func (v *intakeView) remark(name string) []told {
 	lines := strings.Split(string(v.inside.Found.Tree.Bytes(name)), "\n")
 	var shown []string
 	for _, l := range lines {

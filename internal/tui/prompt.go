@@ -60,7 +60,7 @@ func (p *prompt) hide() {
 func pathPrompt(m *model, label, value string, done func(string) tea.Cmd) (*prompt, tea.Cmd) {
 	p := newPrompt(label, value, done)
 	p.paths = true
-	return p, p.lookUp()
+	return p, p.listPaths()
 }
 
 func (p *prompt) value() string { return p.input.Value() }
@@ -92,7 +92,7 @@ func (p *prompt) changed(was string) tea.Cmd {
 	if p.typed != nil {
 		p.typed(p.value())
 	}
-	return p.lookUp()
+	return p.listPaths()
 }
 
 func (p *prompt) paste(_ *model, msg tea.PasteMsg) tea.Cmd {
@@ -122,7 +122,7 @@ func (p *prompt) key(m *model, k tea.KeyPressMsg) tea.Cmd {
 	case "tab":
 		if p.paths {
 			p.complete()
-			return p.lookUp()
+			return p.listPaths()
 		}
 		return nil
 	case "enter":
@@ -158,8 +158,8 @@ func (p *prompt) recall(m *model, back int) {
 	p.recalled = at
 }
 
-// lookUp lists what begins as typed.
-func (p *prompt) lookUp() tea.Cmd {
+// listPaths lists what begins as typed.
+func (p *prompt) listPaths() tea.Cmd {
 	if !p.paths {
 		return nil
 	}

@@ -98,16 +98,16 @@ func (r *rails) assign(lanes int, wanted ...func(*trunk) bool) bool {
 	for _, fits := range wanted {
 		for i := range r.trunks {
 			if t := &r.trunks[i]; t.lane < 0 && fits(t) {
-				all = t.settle(taken) && all
+				all = t.findLane(taken) && all
 			}
 		}
 	}
 	return all
 }
 
-// settle takes the first lane that is free along the trunk's way, and tells
+// findLane takes the first lane that is free along the trunk's way, and tells
 // whether there is one.
-func (t *trunk) settle(taken [][]*trunk) bool {
+func (t *trunk) findLane(taken [][]*trunk) bool {
 lane:
 	for lane := range taken {
 		for _, other := range taken[lane] {

@@ -204,7 +204,7 @@ func TestClosedScreensAreForgotten(t *testing.T) {
 		carry(m, b.enter(newLedgerView(m, "h", "/srv", nil)))
 		m.key("esc")
 		w := watching(b)
-		w.keep("watch", w.server)
+		w.keepOpen("watch", w.server)
 		m.key("esc")
 		if m.desks[w.id] == nil {
 			t.Fatal("a watch that was left takes no more news")
@@ -215,7 +215,7 @@ func TestClosedScreensAreForgotten(t *testing.T) {
 		t.Errorf("%d desks where there were %d, %d screens, %d kept", len(m.desks), before, len(m.stack), len(m.kept))
 	}
 	w := watching(b)
-	w.keep("watch", w.server)
+	w.keepOpen("watch", w.server)
 	ended := false
 	w.cancel = func() { ended = true }
 	m.key("esc")

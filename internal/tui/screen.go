@@ -126,8 +126,8 @@ func (d *desk) backToBase() tea.Cmd {
 // kind names what goes on when it is not shown: one of each for a server.
 type kind struct{ what, server string }
 
-// keep lets this screen go on when it is left.
-func (d *desk) keep(what, server string) { d.kept[kind{what, server}] = d }
+// keepOpen lets this screen go on when it is left.
+func (d *desk) keepOpen(what, server string) { d.kept[kind{what, server}] = d }
 
 // forget ends that.
 func (d *desk) forget(what, server string) {

@@ -56,7 +56,7 @@ type owner interface {
 func newWatch(m *model, of owner, record *host.Record, last *proof.Proof, names []string, begin bool) *watch {
 	w := &watch{owner: of, server: record.Name, passing: m.app.Passing, guard: record.Guard, last: last, names: names, heard: time.Now(), news: newStream[app.Step]()}
 	w.desk = m.desk(w)
-	w.keep("watch", w.server)
+	w.keepOpen("watch", w.server)
 	var ctx context.Context
 	ctx, w.cancel = context.WithCancel(m.ctx)
 	m.beside(func() {

@@ -55,8 +55,8 @@ type Accepted struct {
 	Because        string
 }
 
-// Facts are what the world outside the server's files says.
-type Facts struct {
+// Surroundings are what the world outside the server's files says.
+type Surroundings struct {
 	FS       fs.FS             // the whole file system, for what the dialect says has to be there; nil leaves that out
 	Missing  map[string]string // given values that do not exist: name to what was looked for
 	PortBusy string            // who holds the server's port; "" when it is free or not known
@@ -82,7 +82,7 @@ type Report struct {
 }
 
 // Run checks a survey.
-func Run(s *survey.Survey, facts Facts) *Report {
+func Run(s *survey.Survey, facts Surroundings) *Report {
 	c := &checker{s: s, d: s.Dialect, facts: facts, worst: map[string]bool{}, versions: map[dialect.BuildOf]string{}, secrets: s.Lineup.Secrets()}
 	c.start()
 	c.builds()
@@ -144,7 +144,7 @@ func Count(findings []Finding, s Severity) (n int) {
 type checker struct {
 	s        *survey.Survey
 	d        *dialect.Dialect
-	facts    Facts
+	facts    Surroundings
 	findings []Finding
 	worst    map[string]bool // mods with an error of their own
 	secrets  []string        // that no message shows

@@ -114,7 +114,7 @@ var harbourRows = map[string]struct {
 
 func TestFindings(t *testing.T) {
 	for name, test := range harbourRows {
-		if got := codes(check.Run(survey.Take(test.world.input(t, harbour)), check.Facts{}).Findings, false); got != test.want {
+		if got := codes(check.Run(survey.Take(test.world.input(t, harbour)), check.Surroundings{}).Findings, false); got != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
 		}
 	}
@@ -135,7 +135,7 @@ var keyedRows = map[string]struct {
 
 func TestKeyedFindings(t *testing.T) {
 	for name, test := range keyedRows {
-		if got := codes(check.Run(survey.Take(test.world.input(t, keyed)), check.Facts{}).Findings, false); got != test.want {
+		if got := codes(check.Run(survey.Take(test.world.input(t, keyed)), check.Surroundings{}).Findings, false); got != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
 		}
 	}
@@ -143,7 +143,7 @@ func TestKeyedFindings(t *testing.T) {
 
 func TestNotes(t *testing.T) {
 	w := world{"start": "let licence L\n", "mods/junk/readme": "", "mods/hollow/": "", "mods/deep/deep/main": "", "own/core/about.toml": ""}.mods("spare")
-	got := codes(check.Run(survey.Take(w.input(t, harbour)), check.Facts{}).Findings, true)
+	got := codes(check.Run(survey.Take(w.input(t, harbour)), check.Surroundings{}).Findings, true)
 	want := "~stray-nested; .not-registered spare; .stray-empty; .stray-folder"
 	if got != want {
 		t.Errorf("notes are %q, want %q", got, want)
@@ -152,7 +152,7 @@ func TestNotes(t *testing.T) {
 
 func TestFacts(t *testing.T) {
 	s := survey.Take(world{"start": "let licence L\n"}.input(t, harbour))
-	facts := check.Facts{Missing: map[string]string{"program": "/x is not there"}, PortBusy: "another program has it"}
+	facts := check.Surroundings{Missing: map[string]string{"program": "/x is not there"}, PortBusy: "another program has it"}
 	if got := codes(check.Run(s, facts).Findings, false); got != "given-missing; port-busy" {
 		t.Errorf("findings are %q", got)
 	}
@@ -186,7 +186,7 @@ func TestRemedies(t *testing.T) {
 		in := test.world.input(t, test.source)
 		now := survey.Take(in)
 		var changes []lineup.Change
-		for _, f := range check.Run(now, check.Facts{}).Findings {
+		for _, f := range check.Run(now, check.Surroundings{}).Findings {
 			if f.Severity != check.Note {
 				if f.Remedy == "" {
 					t.Errorf("%s: %s has no remedy", name, f.Code)
@@ -207,7 +207,7 @@ func TestRemedies(t *testing.T) {
 		if got := string(p.Files[0].Want); got != test.want {
 			t.Errorf("%s: %v gives %q, want %q", name, changes, got, test.want)
 		}
-		if left := codes(check.Run(survey.With(in, after), check.Facts{}).Findings, false); left != "" {
+		if left := codes(check.Run(survey.With(in, after), check.Surroundings{}).Findings, false); left != "" {
 			t.Errorf("%s: afterwards check still says %q", name, left)
 		}
 	}
@@ -215,7 +215,7 @@ func TestRemedies(t *testing.T) {
 
 func TestFindingsAreSafeToShow(t *testing.T) {
 	w := world{"start": "let licence L\nuse \x1b[31mred\nuse a\n", "mods/a/about.toml": "name = \"x\\u001b[2J\"\nneeds = [\"\\u001b]0;t\\u0007\"]\n", "mods/a/main": ""}
-	for _, f := range check.Run(survey.Take(w.input(t, harbour)), check.Facts{}).Findings {
+	for _, f := range check.Run(survey.Take(w.input(t, harbour)), check.Surroundings{}).Findings {
 		for _, s := range []string{f.Message, f.Mod, f.File, f.Remedy} {
 			if strings.ContainsAny(s, "\x1b\x07") {
 				t.Errorf("%s: %q", f.Code, s)
@@ -246,7 +246,7 @@ func BenchmarkSurveyAndCheck(b *testing.B) {
 	}
 	in.FS, in.Vars["dir"] = os.DirFS("/"), dir
 	for b.Loop() {
-		if n := len(check.Run(survey.Take(in), check.Facts{}).Findings); n != 0 {
+		if n := len(check.Run(survey.Take(in), check.Surroundings{}).Findings); n != 0 {
 			b.Fatalf("%d findings", n)
 		}
 	}

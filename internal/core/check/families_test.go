@@ -224,7 +224,7 @@ func TestVariedServersInFull(t *testing.T) {
 				rules = append(rules, one)
 			}
 		}
-		facts := check.Facts{Builds: map[dialect.BuildOf]check.Build{}, Running: r.IntN(9) == 0, Lessons: map[string]string{}, PortBusy: one("", "", "", "the server x runs on it"), PortFree: []int{0, 8000}[r.IntN(2)]}
+		facts := check.Surroundings{Builds: map[dialect.BuildOf]check.Build{}, Running: r.IntN(9) == 0, Lessons: map[string]string{}, PortBusy: one("", "", "", "the server x runs on it"), PortFree: []int{0, 8000}[r.IntN(2)]}
 		if r.IntN(8) == 0 {
 			facts.Sharing = []string{"other"}
 		}

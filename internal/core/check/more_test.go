@@ -97,7 +97,7 @@ func TestMoreFindings(t *testing.T) {
 		}
 		in := test.world.input(t, pier)
 		in.Rules = test.rules
-		facts := check.Facts{FS: in.FS, Builds: map[dialect.BuildOf]check.Build{}}
+		facts := check.Surroundings{FS: in.FS, Builds: map[dialect.BuildOf]check.Build{}}
 		for of, file := range map[dialect.BuildOf]string{dialect.BuildRuntime: "engine", dialect.BuildServer: "version", dialect.BuildLoader: "loader"} {
 			if v, ok := test.world[file]; ok {
 				facts.Builds[of] = check.Build{Version: strings.TrimSpace(v)}
@@ -118,7 +118,7 @@ func TestMoreFindings(t *testing.T) {
 func TestStartFindings(t *testing.T) {
 	w := world{"start": ""}
 	in := w.input(t, pier)
-	facts := check.Facts{FS: in.FS, PortBusy: "something", PortFree: 9, Sharing: []string{"other"}, Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it is gone"}}}
+	facts := check.Surroundings{FS: in.FS, PortBusy: "something", PortFree: 9, Sharing: []string{"other"}, Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it is gone"}}}
 	report := check.Run(survey.Take(in), facts)
 	if got := codes(report.Findings, true); got != "start-file-missing; port-busy; .version-unknown" {
 		t.Error(got)
@@ -128,11 +128,11 @@ func TestStartFindings(t *testing.T) {
 	}
 	facts.PortBusy = ""
 	w["start.conf"] = ""
-	if got := codes(check.Run(survey.Take(w.input(t, pier)), check.Facts{Sharing: []string{"other"}}).Findings, false); got != "~port-shared" {
+	if got := codes(check.Run(survey.Take(w.input(t, pier)), check.Surroundings{Sharing: []string{"other"}}).Findings, false); got != "~port-shared" {
 		t.Error(got)
 	}
 	in.Dialect.Start.Directory = "/nowhere"
-	if got := codes(check.Run(survey.Take(in), check.Facts{FS: in.FS}).Findings, false); got != "directory-missing" {
+	if got := codes(check.Run(survey.Take(in), check.Surroundings{FS: in.FS}).Findings, false); got != "directory-missing" {
 		t.Error(got)
 	}
 }
@@ -141,10 +141,10 @@ func TestStartFindings(t *testing.T) {
 // told; what an earlier Initium wrote down, as long as the words are the same.
 func TestAccepted(t *testing.T) {
 	w := world{"start": "let cheats yes\n", "start.conf": ""}
-	found := func(facts check.Facts) check.Finding {
+	found := func(facts check.Surroundings) check.Finding {
 		return check.Run(survey.Take(w.input(t, pier)), facts).Findings[0]
 	}
-	f := found(check.Facts{})
+	f := found(check.Surroundings{})
 	for name, test := range map[string]struct {
 		a    check.Accepted
 		want string
@@ -158,7 +158,7 @@ func TestAccepted(t *testing.T) {
 		"about another mod": {check.Accepted{Code: f.Code, Mod: "x", Facts: f.Facts}, ""},
 	} {
 		w["start"] = "let cheats yes\n"
-		facts := check.Facts{Accepted: []check.Accepted{test.a}}
+		facts := check.Surroundings{Accepted: []check.Accepted{test.a}}
 		if got := found(facts); got.Accepted != test.want || (check.Count([]check.Finding{got}, check.Warning) == 0) != (test.want != "") {
 			t.Errorf("%s: %+v", name, got)
 		}
@@ -179,7 +179,7 @@ func TestRulesAgainstEachOther(t *testing.T) {
 	} {
 		in := w.input(t, pier)
 		in.Rules = rules
-		report := check.Run(survey.Take(in), check.Facts{})
+		report := check.Run(survey.Take(in), check.Surroundings{})
 		if len(report.Findings) != 1 || string(report.Findings[0].Code) != want || report.Findings[0].Severity != check.Warning {
 			t.Errorf("%+v", report.Findings)
 		}

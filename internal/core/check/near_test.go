@@ -57,7 +57,7 @@ func TestNearNames(t *testing.T) {
 		w["start"] = start.String()
 		s := survey.Take(w.input(t, pier))
 		said := map[string]string{}
-		for _, f := range check.Run(s, check.Facts{}).Findings {
+		for _, f := range check.Run(s, check.Surroundings{}).Findings {
 			if strings.HasPrefix(string(f.Code), "mod-") && said[f.Mod] == "" {
 				said[f.Mod] = string(f.Code) + ": " + f.Message
 			}
@@ -122,7 +122,7 @@ func BenchmarkMissing20k(b *testing.B) {
 	s := survey.Take(in)
 	b.ResetTimer()
 	for b.Loop() {
-		check.Run(s, check.Facts{})
+		check.Run(s, check.Surroundings{})
 	}
 }
 

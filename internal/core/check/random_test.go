@@ -104,7 +104,7 @@ func TestOddServersInFull(t *testing.T) {
 				rules = append(rules, one)
 			}
 		}
-		facts := check.Facts{Builds: map[dialect.BuildOf]check.Build{}, Running: r.IntN(9) == 0}
+		facts := check.Surroundings{Builds: map[dialect.BuildOf]check.Build{}, Running: r.IntN(9) == 0}
 		for _, of := range []dialect.BuildOf{dialect.BuildServer, dialect.BuildLoader, dialect.BuildRuntime} {
 			if v := versions[r.IntN(len(versions))]; v != "" {
 				facts.Builds[of] = check.Build{Version: v}

@@ -45,7 +45,7 @@ func TestReports(t *testing.T) {
 		source string
 		world  world
 		rules  []rule.Rule
-		facts  check.Facts
+		facts  check.Surroundings
 	}
 	rows := map[string]row{}
 	for name, r := range harbourRows {
@@ -101,14 +101,14 @@ func TestReports(t *testing.T) {
 		"optional, off and not there": {world: line(world{"start": "use a\n# use b\n", "mods/a/about.toml": "likes = ['b', 'nowhere', 'a']\nneeds = ['b']", "mods/a/main": ""}, "b")},
 		"values at their bounds":      {world: line(world{"start": "let slots 1\nlet slots 64\nlet slots 0\nlet slots 64.5\nlet mode Calm\nlet mode\nlet map ../x\n"})},
 		"a setting left as it was":    {world: line(world{"start": "let title YOUR-TITLE\nlet other <put it here>\nlet third changeme\n"})},
-		"versions that are not known": {world: line(world{"start": "use a\n", "mods/a/about.toml": "server = '>=2'\nloader = 'x'", "mods/a/main": ""}), facts: check.Facts{Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it says nothing"}, dialect.BuildRuntime: {Version: "2"}}}},
-		"while it runs":               {world: line(world{"start": "use a\n"}, "a"), facts: check.Facts{Running: true, PortBusy: "tcp", Sharing: []string{"o", "p"}, Missing: map[string]string{"port": ""}}},
-		"a port that is taken":        {world: line(world{"start": "use a\n"}, "a"), facts: check.Facts{PortBusy: "tcp", PortFree: 8}},
+		"versions that are not known": {world: line(world{"start": "use a\n", "mods/a/about.toml": "server = '>=2'\nloader = 'x'", "mods/a/main": ""}), facts: check.Surroundings{Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it says nothing"}, dialect.BuildRuntime: {Version: "2"}}}},
+		"while it runs":               {world: line(world{"start": "use a\n"}, "a"), facts: check.Surroundings{Running: true, PortBusy: "tcp", Sharing: []string{"o", "p"}, Missing: map[string]string{"port": ""}}},
+		"a port that is taken":        {world: line(world{"start": "use a\n"}, "a"), facts: check.Surroundings{PortBusy: "tcp", PortFree: 8}},
 		"blanks around names":         {world: line(world{"start": "use \"lamp \"\nuse \" rope\"\nuse \"sail \"\nuse sail\n"}, "rope", "sail")},
 		"hates itself":                {world: line(world{"start": "use a\nuse b\n", "mods/a/about.toml": "hates = ['a']\nneeds = ['a']", "mods/a/main": ""}, "b")},
-		"it runs, and holds its port": {world: line(world{"start": "use a\n"}, "a"), facts: check.Facts{Running: true}},
-		"a lesson":                    {world: line(world{"start": "use a\nuse b\n"}, "a", "b: a"), facts: check.Facts{Lessons: map[string]string{"a": "it sank"}}},
-		"two of one kind accepted":    {world: line(world{"start": "let cheats yes\nuse z\nuse y\n"}), facts: check.Facts{Accepted: []check.Accepted{{Code: "mod-missing", Mod: "z", Message: "z is registered, and there is no such mod", Because: "soon"}, {Code: "mod-missing", Mod: "y", Message: "another", Because: "never"}}}},
+		"it runs, and holds its port": {world: line(world{"start": "use a\n"}, "a"), facts: check.Surroundings{Running: true}},
+		"a lesson":                    {world: line(world{"start": "use a\nuse b\n"}, "a", "b: a"), facts: check.Surroundings{Lessons: map[string]string{"a": "it sank"}}},
+		"two of one kind accepted":    {world: line(world{"start": "let cheats yes\nuse z\nuse y\n"}), facts: check.Surroundings{Accepted: []check.Accepted{{Code: "mod-missing", Mod: "z", Message: "z is registered, and there is no such mod", Because: "soon"}, {Code: "mod-missing", Mod: "y", Message: "another", Because: "never"}}}},
 	} {
 		r.source = pier
 		rows["pier, "+name] = r
@@ -120,7 +120,7 @@ func TestReports(t *testing.T) {
 			"mods/set/about.toml": "reads = ['depth']", "mods/set/main": "", "mods/hater/about.toml": "hates = ['early']", "mods/hater/main": "", "mods/lua/about.toml": "", "mods/lua/main": "x = = 1",
 			"mods/old/about.toml": "server = '>=9'", "mods/old/main": "", "mods/ranged/about.toml": "needs = ['early >=2']", "mods/ranged/main": "", "mods/other/about.toml": "name = 'another'", "mods/other/main": ""},
 			"late: early, nowhere", "early", "one: two", "two: one", "b d", "odd", "alone", "last: late")
-		rows["pier, where what is wrong "+fate] = row{source: source, world: all, facts: check.Facts{PortBusy: "tcp", Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Version: "3"}, dialect.BuildLoader: {Version: "crank"}}}}
+		rows["pier, where what is wrong "+fate] = row{source: source, world: all, facts: check.Surroundings{PortBusy: "tcp", Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Version: "3"}, dialect.BuildLoader: {Version: "crank"}}}}
 		for _, walk := range []string{"needs-first", "ready-queue", "ready-stack"} {
 			for _, ties := range []string{"listed", "name", "place"} {
 				own := strings.Replace(keyed, "[start]", fmt.Sprintf("[load]\nwalk = %q\nties = %q\n", walk, ties)+fates(fate)+"[start]", 1)

@@ -17,7 +17,7 @@ func (w *walker) walk() {
 	case w.d.Order == dialect.OrderListed:
 		w.lines()
 	case w.d.Load.Walk == dialect.WalkNeedsFirst:
-		for _, i := range w.looked() {
+		for _, i := range w.sequence() {
 			if w.state[i] == waiting && !w.withNeeds(i) {
 				return
 			}
@@ -44,7 +44,7 @@ func (w *walker) walk() {
 // that was turned away is tried again when it has a second line.
 func (w *walker) lines() {
 	of := make([][]int, len(w.s.Lineup.Entries)) // the mods that each line loads
-	for _, i := range w.looked() {
+	for _, i := range w.sequence() {
 		m := &w.s.Mods[i]
 		if m.Base || !m.Listed {
 			if w.state[i] == waiting && !w.inList(i) {
@@ -89,8 +89,8 @@ func (w *walker) absent(i int) {
 	w.state[i] = out
 }
 
-// looked lists the mods in the order in which the server looks at them.
-func (w *walker) looked() (list []int) {
+// sequence lists the mods in the order in which the server looks at them.
+func (w *walker) sequence() (list []int) {
 	for i := range w.s.Mods {
 		if m := &w.s.Mods[i]; (m.On || m.Base && len(w.facts.Unfound) == 0) && w.state[i] == waiting {
 			list = append(list, i)
@@ -283,7 +283,7 @@ func (w *walker) fetch(i int, n *survey.Mod) bool {
 // ready takes again and again a mod that waits for nothing more. Optional needs
 // count as needs when a mod of that name is there at all.
 func (w *walker) ready(stack bool) {
-	list := w.looked()
+	list := w.sequence()
 	there := map[string]bool{}
 	for _, i := range list {
 		for _, name := range w.answersTo(i) {

@@ -67,7 +67,7 @@ func TestOddIntakesInFull(t *testing.T) {
 			lines[i] = strings.ReplaceAll(line, "\n#", "\n# ")
 		}
 		in := p.settle(c, source, lines...)
-		s := p.scene().Survey
+		s := p.target().Survey
 		fmt.Fprintf(&all, "== %d: %s of %q with %+v\n%s", round, source, lines, c, p.whole(in))
 		var order []string
 		for _, m := range in.InOrder() {
@@ -76,7 +76,7 @@ func TestOddIntakesInFull(t *testing.T) {
 		fmt.Fprintf(&all, "  in order %q, lacking %v, ready %v\n", order, in.Lacking(s), in.Ready())
 	}
 	for _, name := range []string{"elm", "yew", "birch", "ash", "nowhere", "junk"} {
-		fmt.Fprintf(&all, "%s would be registered at %+v\n", name, intake.Position(newPlace(t, server).scene().Survey, name))
+		fmt.Fprintf(&all, "%s would be registered at %+v\n", name, intake.Position(newPlace(t, server).target().Survey, name))
 	}
 	more := map[string]string{"wheels/oak/wheel.toml": "name = 'oak'\nneeds = ['ash']", "wheels/fir/wheel.toml": "name = 'fir'\nneeds = ['fir', 'elm']", "flour/yew/sack": "x", "flour/elm/deep/sack": "y"}
 	for name, data := range server {
@@ -85,7 +85,7 @@ func TestOddIntakesInFull(t *testing.T) {
 	p := newPlace(t, more)
 	for _, name := range []string{"elm", "yew", "birch", "ash", "oak", "fir", "+old", "core"} {
 		for _, leavings := range []bool{false, true} {
-			fmt.Fprintf(&all, "== %s goes, with what it has made: %v\n%s", name, leavings, p.wholeRemoval(intake.Remove(name, p.scene(), lineup.Choices{Leavings: leavings, Agree: leavings})))
+			fmt.Fprintf(&all, "== %s goes, with what it has made: %v\n%s", name, leavings, p.wholeRemoval(intake.Remove(name, p.target(), lineup.Choices{Leavings: leavings, Agree: leavings})))
 		}
 	}
 	golden.Check(t, "odd.txt", all.String())

@@ -38,8 +38,8 @@ type Removal struct {
 // Remove works out what taking a mod out of a server comes to. Files of it go,
 // and its registrations; its keys go unless another mod brings the same; what it
 // has made by itself stays, unless the operator wants that to go too.
-func Remove(name string, scene *Scene, choices lineup.Choices) *Removal {
-	s := scene.Survey
+func Remove(name string, target *Target, choices lineup.Choices) *Removal {
+	s := target.Survey
 	r := &Removal{Mod: s.Find(name)}
 	switch m := r.Mod; {
 	case m == nil:
@@ -48,7 +48,7 @@ func Remove(name string, scene *Scene, choices lineup.Choices) *Removal {
 	case m.Base:
 		r.Problems = []string{text.Clean(name) + " belongs to the server itself and is not taken out"}
 		return r
-	case m.Path != "" && !scene.Writable(path.Dir(m.Path)):
+	case m.Path != "" && !target.Writable(path.Dir(m.Path)):
 		r.Problems = []string{fmt.Sprintf("%s cannot be taken out of %s: that folder cannot be written to; switch the mod off instead", text.Clean(name), path.Dir(m.Path))}
 		return r
 	}
@@ -56,10 +56,10 @@ func Remove(name string, scene *Scene, choices lineup.Choices) *Removal {
 	r.dependents(s)
 	r.lines(s)
 	if r.Mod.Path != "" {
-		r.take(scene, r.Mod.Path, plan.TheMod)
-		r.keys(scene)
+		r.take(target, r.Mod.Path, plan.TheMod)
+		r.keys(target)
 	}
-	r.leavings(scene, choices)
+	r.leavings(target, choices)
 	return r
 }
 
@@ -79,8 +79,8 @@ func (r *Removal) dependents(s *survey.Survey) {
 }
 
 // take lets what is at a path go into the ledger.
-func (r *Removal) take(scene *Scene, full, what string) {
-	items, err := scene.List(full)
+func (r *Removal) take(target *Target, full, what string) {
+	items, err := target.List(full)
 	if err != nil {
 		r.Problems = append(r.Problems, fmt.Sprintf("%s cannot be read: %v", full, err))
 		return
@@ -136,15 +136,15 @@ func (r *Removal) readByOthers(s *survey.Survey, setting string) bool {
 
 // keys lets those keys go that no other mod brings and that were not the server's
 // to begin with.
-func (r *Removal) keys(scene *Scene) {
-	s := scene.Survey
+func (r *Removal) keys(target *Target) {
+	s := target.Survey
 	into, ok := s.Vars.Expand(s.Dialect.Keys.Into)
 	if !ok || s.Dialect.Keys.Files == "" {
 		return
 	}
 	brings := func(m *survey.Mod) map[string]plan.Item {
 		keys := map[string]plan.Item{}
-		items, err := scene.List(m.Path)
+		items, err := target.List(m.Path)
 		if err != nil && m != r.Mod { // of this one it is told already
 			r.Problems = append(r.Problems, fmt.Sprintf("%s cannot be read, so that nobody knows which keys %s needs: %v", m.Path, text.Clean(m.Name), err))
 		}
@@ -169,11 +169,11 @@ func (r *Removal) keys(scene *Scene) {
 	}
 	for name, it := range mine {
 		full := path.Join(into, name)
-		there, err := scene.List(full)
+		there, err := target.List(full)
 		if err != nil || len(there) != 1 {
 			continue
 		}
-		owner := scene.Owner(full)
+		owner := target.Owner(full)
 		switch {
 		case sharedBy[name] != "":
 			r.Left = append(r.Left, Left{Path: full, About: "a key that " + text.Clean(sharedBy[name]) + " needs too"})
@@ -182,22 +182,22 @@ func (r *Removal) keys(scene *Scene) {
 		case owner.Clean && owner.Mod == "":
 			r.Left = append(r.Left, Left{Path: full, About: "a key that the server had before"})
 		default:
-			r.take(scene, full, "a key")
+			r.take(target, full, "a key")
 		}
 	}
 	slices.SortFunc(r.Left, func(a, b Left) int { return strings.Compare(a.Path, b.Path) })
 }
 
 // leavings are what the mod has made by itself.
-func (r *Removal) leavings(scene *Scene, choices lineup.Choices) {
-	s := scene.Survey
+func (r *Removal) leavings(target *Target, choices lineup.Choices) {
+	s := target.Survey
 	for _, l := range s.Dialect.Leavings {
 		full, ok := LeavingOf(&l, s.Vars, r.Mod.Name)
 		if !ok {
 			continue
 		}
 		about := cmp.Or(l.About, "made by the mod")
-		items, err := scene.List(full)
+		items, err := target.List(full)
 		if err == nil && len(items) == 0 {
 			continue
 		}
@@ -206,7 +206,7 @@ func (r *Removal) leavings(scene *Scene, choices lineup.Choices) {
 		}
 		r.Left = append(r.Left, Left{Path: full, About: about, Goes: choices.Leavings})
 		if choices.Leavings {
-			r.take(scene, full, about)
+			r.take(target, full, about)
 		}
 	}
 }

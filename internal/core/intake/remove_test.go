@@ -44,7 +44,7 @@ func TestRemove(t *testing.T) {
 	}
 	p := newPlace(t, files)
 	p.owners[filepath.Join(p.dir, "keys/own.key")] = intake.Owner{Clean: true}
-	r := intake.Remove("oak", p.scene(), lineup.Choices{})
+	r := intake.Remove("oak", p.target(), lineup.Choices{})
 	var parts, left []string
 	for _, part := range r.Parts {
 		parts = append(parts, strings.TrimPrefix(part.Path, p.dir+"/"))
@@ -65,21 +65,21 @@ func TestRemove(t *testing.T) {
 	if strings.Join(r.Dependents, " ") != "elm" || len(r.Changes) != 1 || r.Changes[0].Op != lineup.OpUnregister || r.World == "" {
 		t.Errorf("dependents %v, changes %v, world %q", r.Dependents, r.Changes, r.World)
 	}
-	if r = intake.Remove("oak", p.scene(), lineup.Choices{Leavings: true}); len(r.Parts) != 3 || !r.Left[len(r.Left)-1].Goes {
+	if r = intake.Remove("oak", p.target(), lineup.Choices{Leavings: true}); len(r.Parts) != 3 || !r.Left[len(r.Left)-1].Goes {
 		t.Errorf("with what it has made: %v", r.Parts)
 	}
 	for failing, goes := range map[string]bool{"flour/oak": true, "wheels/elm": false, "wheels/oak": false} {
 		p.failing = failing
-		if r = intake.Remove("oak", p.scene(), lineup.Choices{Leavings: goes}); len(r.Problems) != 1 || !strings.HasPrefix(r.Problems[0], p.dir+"/"+failing+" cannot be read") {
+		if r = intake.Remove("oak", p.target(), lineup.Choices{Leavings: goes}); len(r.Problems) != 1 || !strings.HasPrefix(r.Problems[0], p.dir+"/"+failing+" cannot be read") {
 			t.Errorf("where %s cannot be read: %q, %v", failing, r.Problems, r.Parts)
 		}
 	}
 	p.failing = "flour/oak"
-	if r = intake.Remove("oak", p.scene(), lineup.Choices{}); len(r.Problems) != 0 || r.Left[len(r.Left)-1].About != "its flour, which cannot be read" {
+	if r = intake.Remove("oak", p.target(), lineup.Choices{}); len(r.Problems) != 0 || r.Left[len(r.Left)-1].About != "its flour, which cannot be read" {
 		t.Errorf("where what it has made stays, and cannot be read: %q, %v", r.Problems, r.Left)
 	}
 	p.failing = ""
-	if r = intake.Remove("Oak", p.scene(), lineup.Choices{}); len(r.Problems) == 0 || len(r.Parts) > 0 {
+	if r = intake.Remove("Oak", p.target(), lineup.Choices{}); len(r.Problems) == 0 || len(r.Parts) > 0 {
 		t.Errorf("a mod that is not there: %+v", r)
 	}
 }

@@ -20,8 +20,8 @@ var settingsSuffix = []string{".cfg", ".conf", ".config", ".csv", ".ini", ".json
 // has goes, and what the operator, or the mod while it ran, has changed or added
 // is found by comparing with what once came. Where that is not known, files that
 // people write into count as the operator's.
-func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []plan.Item, notes []plan.Change) {
-	release, known := x.scene.Release(full)
+func (x *assigner) renew(m *Mod, full string, comes, there []plan.Item) (items []plan.Item, notes []plan.Change) {
+	release, known := x.target.Release(full)
 	base, now, next := byRel(release), byRel(there), byRel(comes)
 	rels := make([]string, 0, len(now)+len(next))
 	for rel := range now {
@@ -89,7 +89,7 @@ func (x *settler) renew(m *Mod, full string, comes, there []plan.Item) (items []
 
 // conflict is a file that both the operator and the release have changed, or that
 // may be so: known tells whether what came once is known. It returns the answer.
-func (x *settler) conflict(m *Mod, full, rel string, known bool, old, fresh plan.Item, items *[]plan.Item, note func(string, plan.ChangeKind, string)) lineup.Choice {
+func (x *assigner) conflict(m *Mod, full, rel string, known bool, old, fresh plan.Item, items *[]plan.Item, note func(string, plan.ChangeKind, string)) lineup.Choice {
 	whole := path.Join(full, rel)
 	keep := func() { old.Source, old.From = "", old.Rel; *items = append(*items, old) }
 	choice := x.choice(whole)
@@ -120,7 +120,7 @@ func (x *settler) conflict(m *Mod, full, rel string, known bool, old, fresh plan
 
 // emptied tells whether an empty folder stood there when the mod came, or files
 // did that have gone since.
-func (x *settler) emptied(rel string, base map[string]plan.Item) bool {
+func (x *assigner) emptied(rel string, base map[string]plan.Item) bool {
 	if it, ok := base[rel]; ok && it.Folder {
 		return true
 	}
@@ -148,7 +148,7 @@ func same(a, b plan.Item) bool {
 
 // written tells files that people write into. What makes a mod one is none of
 // them.
-func (x *settler) written(rel string) bool {
+func (x *assigner) written(rel string) bool {
 	d := x.Found.Dialect
 	own := slices.ContainsFunc(d.Manifests, func(m dialect.Manifest) bool { return m.File == rel }) ||
 		slices.ContainsFunc(d.Sources, func(s dialect.Source) bool { return s.File == rel }) ||

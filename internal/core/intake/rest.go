@@ -15,14 +15,14 @@ import (
 )
 
 // keys places the key files that mods bring, and those that came beside them.
-func (x *settler) keys() {
-	into, ok := x.scene.Survey.Vars.Expand(x.Found.Dialect.Keys.Into)
+func (x *assigner) keys() {
+	into, ok := x.target.Survey.Vars.Expand(x.Found.Dialect.Keys.Into)
 	if !ok || x.Found.Dialect.Keys.Files == "" {
 		return
 	}
 	put := func(name, about string) {
 		full := path.Join(into, path.Base(name))
-		if there, err := x.scene.List(full); err == nil && len(there) == 1 && there[0].Sum == x.x.entries[name].Sum {
+		if there, err := x.target.List(full); err == nil && len(there) == 1 && there[0].Sum == x.x.entries[name].Sum {
 			x.Keys = append(x.Keys, path.Base(name))
 			return
 		}
@@ -53,7 +53,7 @@ func (x *settler) keys() {
 
 // sameKey tells whether a key that is to be put in place already has the bytes of
 // another.
-func (x *settler) sameKey(full, name string) bool {
+func (x *assigner) sameKey(full, name string) bool {
 	for i := range x.Parts {
 		if x.Parts[i].Path == full {
 			return x.Parts[i].Items[0].Sum == x.x.entries[name].Sum
@@ -64,7 +64,7 @@ func (x *settler) sameKey(full, name string) bool {
 
 // whoseKey is the mod that a key beside the mods belongs to: the only one, or the
 // one that is called like it.
-func (x *settler) whoseKey(name string) string {
+func (x *assigner) whoseKey(name string) string {
 	stem := strings.TrimSuffix(path.Base(name), path.Ext(name))
 	for _, p := range x.Mods {
 		if len(x.Mods) == 1 || likeness(p.Name) == likeness(stem) {
@@ -75,13 +75,13 @@ func (x *settler) whoseKey(name string) string {
 }
 
 // extras places maps and overlays, and gathers what is left to the operator.
-func (x *settler) extras() {
+func (x *assigner) extras() {
 	about := BareName(path.Base(x.Found.Name))
 	if len(x.Mods) == 1 {
 		about = x.Mods[0].Name
 	}
 	for _, e := range x.Found.Extras {
-		into, ok := x.scene.Survey.Vars.Expand(e.Content.Into)
+		into, ok := x.target.Survey.Vars.Expand(e.Content.Into)
 		switch {
 		case e.Content.Kind.Placed() && ok:
 			x.single(e.Path, path.Join(into, e.Below), about, map[dialect.ContentKind]string{dialect.ContentMap: "a map", dialect.ContentOverlay: "a file"}[e.Content.Kind])
@@ -108,7 +108,7 @@ func stepWords(c *dialect.Content, into string) string {
 
 // order reads the order of a bundle's mods from a startup file that came along,
 // and makes rules of it, where their needs do not say the same already.
-func (x *settler) order() (rules []rule.Rule) {
+func (x *assigner) order() (rules []rule.Rule) {
 	for _, name := range x.Found.Lists {
 		data, err := x.x.read(name)
 		if err != nil {
@@ -127,8 +127,8 @@ func (x *settler) order() (rules []rule.Rule) {
 }
 
 // listed are the mods that are taken in, in the order of a startup file.
-func (x *settler) listed(name string, data []byte) (names []string) {
-	d, vars := x.Found.Dialect, x.scene.Survey.Vars
+func (x *assigner) listed(name string, data []byte) (names []string) {
+	d, vars := x.Found.Dialect, x.target.Survey.Vars
 	files := map[string]bool{} // where the server has such a file
 	for i := range d.Registrations {
 		if full, ok := vars.Expand(d.Registrations[i].File); ok && slices.Contains(listNames(d, &d.Registrations[i]), path.Base(name)) {
@@ -149,7 +149,7 @@ func (x *settler) listed(name string, data []byte) (names []string) {
 	return names
 }
 
-func (x *settler) needs(name, other string) bool {
+func (x *assigner) needs(name, other string) bool {
 	for _, p := range x.Mods {
 		if p.Name == name {
 			return slices.ContainsFunc(p.Manifest.Needs, func(n mod.Need) bool { return n.Name == other })

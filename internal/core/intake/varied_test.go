@@ -136,7 +136,7 @@ func TestVariedIntakesInFull(t *testing.T) {
 		}
 		for _, name := range names[:4] {
 			at := filepath.Join(p.dir, "wheels", name)
-			if items, err := (&host.Contents{}).List(at); err == nil && len(items) > 0 && r.IntN(2) == 0 {
+			if items, err := (&host.Digests{}).List(at); err == nil && len(items) > 0 && r.IntN(2) == 0 {
 				items = slices.DeleteFunc(items, func(plan.Item) bool { return r.IntN(4) == 0 })
 				for i := range items {
 					if r.IntN(4) == 0 {
@@ -203,15 +203,15 @@ func TestVariedIntakesInFull(t *testing.T) {
 		if r.IntN(6) == 0 {
 			choices.Only = []string{one("oak", "elm", "pack/oak", "nothing")}
 		}
-		scene := p.scene()
+		target := p.target()
 		vars := dialect.Vars{"dir": p.dir, "list": p.dir + "/mill.start"}
 		if r.IntN(4) > 0 {
 			vars["share"] = p.dir + []string{"/share", "/../" + filepath.Base(p.dir) + "-share"}[r.IntN(2)]
 		}
-		scene.Survey = survey.Take(survey.Input{Server: "s", Dialect: d, Vars: vars, FS: host.NewDisk()})
+		target.Survey = survey.Take(survey.Input{Server: "s", Dialect: d, Vars: vars, FS: host.NewDisk()})
 		called := one("some.zip", "oak-1.2.zip", "elm-master.tar.gz", "Yew Tree.7z", "x")
-		found := intake.Examine(tree, called, d, intake.Wanted(scene.Survey))
-		in := intake.Settle(found, "/src/"+called, scene, choices)
+		found := intake.Examine(tree, called, d, intake.Wanted(target.Survey))
+		in := intake.Assign(found, "/src/"+called, target, choices)
 		fmt.Fprintf(&all, "== %d: %s of %q with %s, %d places, names %q\n%s", round, called, lines, strings.ReplaceAll(fmt.Sprintf("%+v", choices), p.dir, "/srv"), len(d.Places), d.Names.Allowed, p.whole(in))
 		for i := range found.Mods {
 			m := &found.Mods[i]
@@ -221,7 +221,7 @@ func TestVariedIntakesInFull(t *testing.T) {
 		for _, m := range in.InOrder() {
 			order = append(order, m.Name)
 		}
-		fmt.Fprintf(&all, "  in order %q, lacking %v, ready %v, troubles %q\n", order, in.Lacking(scene.Survey), in.Ready(), found.Troubles())
+		fmt.Fprintf(&all, "  in order %q, lacking %v, ready %v, troubles %q\n", order, in.Lacking(target.Survey), in.Ready(), found.Troubles())
 		for _, rule := range in.Rules {
 			fmt.Fprintf(&all, "  rule %s because %s\n", rule, rule.Because)
 		}
@@ -245,10 +245,10 @@ func TestVariedIntakesInFull(t *testing.T) {
 		})
 		all.WriteString("\n")
 		for _, name := range names[:4] {
-			if scene.Survey.Find(name) == nil {
+			if target.Survey.Find(name) == nil {
 				continue
 			}
-			removal := intake.Remove(name, scene, lineup.Choices{Leavings: r.IntN(2) == 0})
+			removal := intake.Remove(name, target, lineup.Choices{Leavings: r.IntN(2) == 0})
 			fmt.Fprintf(&all, "-- %s goes\n%s", name, p.wholeRemoval(removal))
 		}
 	}

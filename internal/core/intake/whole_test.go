@@ -122,7 +122,7 @@ func TestIntakesInFull(t *testing.T) {
 		p.owners[filepath.Join(p.dir, "engine/core.dat")] = intake.Owner{Clean: true}
 		p.owners[filepath.Join(p.dir, "plans/hill.plan")] = intake.Owner{Mod: "elm"}
 		if r.known {
-			items, err := p.scene().List(filepath.Join(p.dir, "wheels/elm"))
+			items, err := p.target().List(filepath.Join(p.dir, "wheels/elm"))
 			must(t, err)
 			p.release[filepath.Join(p.dir, "wheels/elm")] = slices.DeleteFunc(items, func(it plan.Item) bool { return it.Rel == "own" })
 		}
@@ -132,7 +132,7 @@ func TestIntakesInFull(t *testing.T) {
 	p.owners[filepath.Join(p.dir, "keys/elm.key")] = intake.Owner{Mod: "elm"}
 	for _, mod := range []string{"elm", "ash", "nowhere", "junk"} {
 		for _, leavings := range []bool{false, true} {
-			fmt.Fprintf(&b, "== %s goes, with what it has made: %v\n%s", mod, leavings, p.wholeRemoval(intake.Remove(mod, p.scene(), lineup.Choices{Leavings: leavings})))
+			fmt.Fprintf(&b, "== %s goes, with what it has made: %v\n%s", mod, leavings, p.wholeRemoval(intake.Remove(mod, p.target(), lineup.Choices{Leavings: leavings})))
 		}
 	}
 	golden.Check(t, "intakes.txt", b.String())

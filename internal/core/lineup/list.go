@@ -25,7 +25,7 @@ func (l *Lineup) readList(file int) {
 		l.problem("file-unreadable", file, fault)
 		return
 	}
-	s, fault := openShelf(r, f.Bytes)
+	s, fault := openEditor(r, f.Bytes)
 	if fault != nil {
 		l.problem("list-unreadable", file, fault)
 		return
@@ -82,7 +82,7 @@ type listChange struct {
 	l      *Lineup
 	r      *dialect.Registration
 	doc    []byte
-	shelf  shelf
+	editor editor
 	parked []Parked
 }
 
@@ -94,16 +94,16 @@ func (c *listChange) step(edits []text.Edit, err error) error {
 	if c.doc, err = text.Apply(c.doc, edits); err != nil {
 		return err
 	}
-	s, fault := openShelf(c.r, c.doc)
+	s, fault := openEditor(c.r, c.doc)
 	if fault != nil {
 		return fault
 	}
-	c.shelf = s
+	c.editor = s
 	return nil
 }
 
 func (c *listChange) index(name string) int {
-	return slices.IndexFunc(c.shelf.entries(), func(e shelfEntry) bool { n, _ := modIn(c.r, e.name); return n == name })
+	return slices.IndexFunc(c.editor.entries(), func(e editorEntry) bool { n, _ := modIn(c.r, e.name); return n == name })
 }
 
 func (c *listChange) isParked(name string) int {
@@ -142,13 +142,13 @@ func (c *listChange) make(change Change) error {
 			c.parked = slices.Delete(c.parked, parked, parked+1)
 		}
 		for ; i >= 0; i = c.index(change.Mod) {
-			if err := c.step(c.shelf.remove(i)); err != nil {
+			if err := c.step(c.editor.remove(i)); err != nil {
 				return err
 			}
 		}
 	case OpOnce:
 		for n := c.lastIndex(change.Mod); n > i; n = c.lastIndex(change.Mod) {
-			if err := c.step(c.shelf.remove(n)); err != nil {
+			if err := c.step(c.editor.remove(n)); err != nil {
 				return err
 			}
 		}
@@ -165,7 +165,7 @@ func (c *listChange) make(change Change) error {
 // register puts a mod on the list; i and parked are where it stands already, or negative.
 func (c *listChange) register(change Change, i, parked int) error {
 	switch {
-	case i >= 0 && c.shelf.entries()[i].off:
+	case i >= 0 && c.editor.entries()[i].off:
 		change.Op = OpOn
 		return c.turn(change, i, parked)
 	case i >= 0:
@@ -179,7 +179,7 @@ func (c *listChange) register(change Change, i, parked int) error {
 	}
 	view := c.view()
 	c.comesBefore(view, at, change.Mod)
-	return c.step(c.shelf.insert(shelved(view, at), cmp.Or(change.Written, change.Mod), change.Number, ""))
+	return c.step(c.editor.insert(shelved(view, at), cmp.Or(change.Written, change.Mod), change.Number, ""))
 }
 
 // rename gives a mod another name where it stands, be that on the list or beside it.
@@ -193,14 +193,14 @@ func (c *listChange) rename(change Change, i, parked int) error {
 		c.parked[parked].Name, c.parked[parked].Raw = change.To, ""
 		return nil
 	}
-	e := c.shelf.entries()[i]
+	e := c.editor.entries()[i]
 	_, at := modIn(c.r, e.name)
-	return c.step(c.shelf.rename(i, e.name[:at.Start]+change.To+e.name[at.End:]))
+	return c.step(c.editor.rename(i, e.name[:at.Start]+change.To+e.name[at.End:]))
 }
 
 func (c *listChange) lastIndex(name string) int {
 	last := -1
-	for i, e := range c.shelf.entries() {
+	for i, e := range c.editor.entries() {
 		if n, _ := modIn(c.r, e.name); n == name {
 			last = i
 		}
@@ -254,20 +254,20 @@ func (c *listChange) move(change Change, i, parked int) error {
 	if to = shelved(view, to); to == i || to == i+1 {
 		return nil // it stands there already
 	}
-	e := c.shelf.entries()[i]
+	e := c.editor.entries()[i]
 	if to > i {
 		to--
 	}
-	if err := c.step(c.shelf.remove(i)); err != nil {
+	if err := c.step(c.editor.remove(i)); err != nil {
 		return err
 	}
-	return c.step(c.shelf.insert(to, e.name, e.number, e.raw))
+	return c.step(c.editor.insert(to, e.name, e.number, e.raw))
 }
 
 func (c *listChange) turn(change Change, i, parked int) error {
 	on := change.Op == OpOn
-	if s, ok := c.shelf.(switcher); ok && i >= 0 {
-		if c.shelf.entries()[i].off == !on {
+	if s, ok := c.editor.(switcher); ok && i >= 0 {
+		if c.editor.entries()[i].off == !on {
 			return fmt.Errorf("%s is %s already", text.Clean(change.Mod), change.Op)
 		}
 		edits, err := s.turn(i, on)
@@ -279,7 +279,7 @@ func (c *listChange) turn(change Change, i, parked int) error {
 		return fmt.Errorf("%s is %s already", text.Clean(change.Mod), change.Op)
 	}
 	if !on {
-		e := c.shelf.entries()[i]
+		e := c.editor.entries()[i]
 		p := Parked{Registration: c.r.Name, Name: change.Mod, Number: e.number, Raw: e.raw}
 		if c.r.Options != "" || c.r.Paths {
 			p.Raw = e.name
@@ -287,7 +287,7 @@ func (c *listChange) turn(change Change, i, parked int) error {
 		view := c.view()
 		p.After = before(view, find(view, change.Mod))
 		c.parked = append(c.parked, p)
-		return c.step(c.shelf.remove(i))
+		return c.step(c.editor.remove(i))
 	}
 	p := c.parked[parked]
 	view := c.view()
@@ -297,7 +297,7 @@ func (c *listChange) turn(change Change, i, parked int) error {
 	if p.Raw != "" && (c.r.Options != "" || c.r.Paths) {
 		name = p.Raw
 	}
-	return c.step(c.shelf.insert(at, name, p.Number, p.Raw))
+	return c.step(c.editor.insert(at, name, p.Number, p.Raw))
 }
 
 // Understood tells whether all that a registration's files say was understood: what is not
@@ -330,9 +330,9 @@ func (l *Lineup) On(registration string) (names []string) {
 // match makes the list the same as the one that it repeats.
 func (c *listChange) match() error {
 	want := c.l.On(c.r.SameAs)
-	for i := len(c.shelf.entries()) - 1; i >= 0; i-- {
-		if name, _ := modIn(c.r, c.shelf.entries()[i].name); !slices.Contains(want, name) {
-			if err := c.step(c.shelf.remove(i)); err != nil {
+	for i := len(c.editor.entries()) - 1; i >= 0; i-- {
+		if name, _ := modIn(c.r, c.editor.entries()[i].name); !slices.Contains(want, name) {
+			if err := c.step(c.editor.remove(i)); err != nil {
 				return err
 			}
 		}
@@ -345,13 +345,13 @@ func (c *listChange) match() error {
 		raw, number := "", ""
 		written := name
 		if i >= 0 {
-			e := c.shelf.entries()[i]
+			e := c.editor.entries()[i]
 			raw, number, written = e.raw, e.number, e.name
-			if err := c.step(c.shelf.remove(i)); err != nil {
+			if err := c.step(c.editor.remove(i)); err != nil {
 				return err
 			}
 		}
-		if err := c.step(c.shelf.insert(to, written, number, raw)); err != nil {
+		if err := c.step(c.editor.insert(to, written, number, raw)); err != nil {
 			return err
 		}
 	}

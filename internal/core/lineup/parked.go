@@ -74,7 +74,7 @@ type spot struct {
 // view is the list with what is parked in it.
 func (c *listChange) view() []spot {
 	var list []spot
-	for _, e := range c.shelf.entries() {
+	for _, e := range c.editor.entries() {
 		name, _ := modIn(c.r, e.name)
 		list = append(list, spot{name: name})
 	}

@@ -7,17 +7,17 @@ import (
 	"initium/internal/core/text"
 )
 
-// presenceShelf is a folder in which mods load by being there. Its document is
+// presenceEditor is a folder in which mods load by being there. Its document is
 // the folder's listing, a name on each line; a changed line is a file or folder
 // that gets another name.
-type presenceShelf struct {
+type presenceEditor struct {
 	doc       []byte
 	on, aside *text.Pattern
-	list      []shelfEntry
+	list      []editorEntry
 }
 
-func openPresence(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
-	s := &presenceShelf{doc: doc}
+func openPresence(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
+	s := &presenceEditor{doc: doc}
 	var err error
 	if s.on, err = text.ParsePattern(r.At, nil); err == nil {
 		s.aside, err = text.ParsePattern(r.Aside, nil)
@@ -35,7 +35,7 @@ func openPresence(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 		}{{s.aside, true}, {s.on, false}} {
 			if caps, ok := form.pattern.Match(name, nil); ok {
 				at := text.Span{Start: line.Text.Start + caps[0].Start, End: line.Text.Start + caps[0].End}
-				s.list = append(s.list, shelfEntry{name: string(at.In(doc)), span: at, line: line.Text, off: form.off})
+				s.list = append(s.list, editorEntry{name: string(at.In(doc)), span: at, line: line.Text, off: form.off})
 				break
 			}
 		}
@@ -43,19 +43,19 @@ func openPresence(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 	return s, nil
 }
 
-func (s *presenceShelf) entries() []shelfEntry { return s.list }
+func (s *presenceEditor) entries() []editorEntry { return s.list }
 
 var errPresence = errors.New("a mod is registered here by being in the folder; put it there or take it out, or switch it off")
 
-func (s *presenceShelf) insert(int, string, string, string) ([]text.Edit, error) {
+func (s *presenceEditor) insert(int, string, string, string) ([]text.Edit, error) {
 	return nil, errPresence
 }
 
-func (s *presenceShelf) remove(int) ([]text.Edit, error) { return nil, errPresence }
+func (s *presenceEditor) remove(int) ([]text.Edit, error) { return nil, errPresence }
 
-func (s *presenceShelf) rename(int, string) ([]text.Edit, error) { return nil, errPresence }
+func (s *presenceEditor) rename(int, string) ([]text.Edit, error) { return nil, errPresence }
 
-func (s *presenceShelf) turn(i int, on bool) ([]text.Edit, error) {
+func (s *presenceEditor) turn(i int, on bool) ([]text.Edit, error) {
 	form := s.aside
 	if on {
 		form = s.on

@@ -100,7 +100,7 @@ func checkKeep(t *testing.T, n int, edges []order.Edge, pinned []bool, want int)
 		if got := count(k.Stay); got != want {
 			t.Fatalf("%v pinned %v: %d stay, %d can", edges, pinned, got, want)
 		}
-		settled := g.Settle(k.Stay)
+		settled := g.Rearrange(k.Stay)
 		var stayed []int32
 		for _, i := range settled {
 			if k.Stay[i] {
@@ -193,7 +193,7 @@ func TestKeepBig(t *testing.T) {
 			if down := g.Keep(nil, false); count(k.Stay) != count(down.Stay) {
 				t.Errorf("%d items: %d stay, or %d", n, count(k.Stay), count(down.Stay))
 			}
-			if !agrees(g.Settle(k.Stay), edges) {
+			if !agrees(g.Rearrange(k.Stay), edges) {
 				t.Errorf("%d items: the order that comes of it is wrong", n)
 			}
 			for i := range k.Stay {
@@ -201,7 +201,7 @@ func TestKeepBig(t *testing.T) {
 					continue
 				}
 				k.Stay[i] = true
-				if len(g.Settle(k.Stay)) == n {
+				if len(g.Rearrange(k.Stay)) == n {
 					t.Fatalf("%d items: item %d need not move", n, i)
 				}
 				k.Stay[i] = false
@@ -215,7 +215,7 @@ func TestKeepTooBig(t *testing.T) {
 	edges := randomGraph(rand.New(rand.NewPCG(5, 6)), n, 2*n)
 	g := order.NewGraph(n, edges)
 	k := g.Keep(nil, true)
-	if k.Excess == 0 || !agrees(g.Settle(k.Stay), edges) {
+	if k.Excess == 0 || !agrees(g.Rearrange(k.Stay), edges) {
 		t.Errorf("excess %d", k.Excess)
 	}
 	// One item, at either end, that all others have to be on the other side of.

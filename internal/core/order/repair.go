@@ -71,18 +71,18 @@ func (l *Lines) pinned() []bool {
 // moves turns the rows that do not stay into changes, from the top down, so that
 // each is put beside one that stands where it belongs.
 func (l *Lines) moves(g *Graph, kept Kept) (repair Repair, cost int) {
-	settled, reasons := g.Settle(kept.Stay), l.reasons()
+	sorted, reasons := g.Rearrange(kept.Stay), l.reasons()
 	repair.Excess = kept.Excess
 	section := make([]int, len(l.rows))
 	for i := range section {
 		section[i] = l.rows[i].section
 	}
-	for at, i := range settled {
+	for at, i := range sorted {
 		if kept.Stay[i] {
 			continue
 		}
 		change := lineup.Change{Op: lineup.OpMove, Mod: l.rows[i].name}
-		before, after := l.neighbour(settled[:at], i), l.nextKept(settled[at+1:], i, kept)
+		before, after := l.neighbour(sorted[:at], i), l.nextKept(sorted[at+1:], i, kept)
 		if before < 0 && after < 0 {
 			repair.Left = append(repair.Left, l.rows[i].name+" cannot be moved: its list has no line beside which it would stand right")
 			continue

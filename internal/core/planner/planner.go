@@ -24,8 +24,8 @@ type Ground interface {
 	// Survey is what there is on the server once the parts are in place and the startup
 	// files say what the line-up does.
 	Survey(parts []plan.Part, lines *lineup.Lineup) *survey.Survey
-	// Scene is the server as an intake sees it, with the parts in place.
-	Scene(seen *survey.Survey, parts []plan.Part) (*intake.Scene, error)
+	// Target is the server as an intake sees it, with the parts in place.
+	Target(seen *survey.Survey, parts []plan.Part) (*intake.Target, error)
 	// Open looks into a source within the bounds that were chosen. It returns the
 	// source's whole path.
 	Open(ctx context.Context, source string, c *lineup.Choices) (path string, tree *intake.Tree, err error)
@@ -86,7 +86,7 @@ func New(ctx context.Context, ground Ground, now *survey.Survey) *Planner {
 // Seen is the server as it will be after the changes so far.
 func (p *Planner) Seen() *survey.Survey {
 	if p.behind {
-		p.look()
+		p.refresh()
 	}
 	return p.seen
 }
@@ -131,17 +131,17 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 	return nil
 }
 
-// look surveys the server as it will be after the changes so far.
-func (p *Planner) look() {
+// refresh surveys the server as it will be after the changes so far.
+func (p *Planner) refresh() {
 	p.seen, p.behind = p.ground.Survey(p.parts, p.lines), false
 }
 
 // line makes a change of the line-up.
 func (p *Planner) line(c lineup.Change) error {
-	if err := sensible(p.seen, c); err != nil {
+	if err := refuse(p.seen, c); err != nil {
 		return Refusal{err}
 	}
-	complete(p.seen, &c)
+	fillIn(p.seen, &c)
 	after, err := p.lines.Apply(c)
 	if err != nil {
 		return Refusal{err}
@@ -150,14 +150,14 @@ func (p *Planner) line(c lineup.Change) error {
 	return nil
 }
 
-// Settle works out what taking a source in comes to, after the changes so far.
-func (p *Planner) Settle(source string, tree *intake.Tree, c lineup.Choices) (*intake.Intake, error) {
-	scene, err := p.ground.Scene(p.Seen(), p.parts)
+// Assign works out what taking a source in comes to, after the changes so far.
+func (p *Planner) Assign(source string, tree *intake.Tree, c lineup.Choices) (*intake.Intake, error) {
+	target, err := p.ground.Target(p.Seen(), p.parts)
 	if err != nil {
 		return nil, err
 	}
 	found := intake.Examine(tree, source, p.now.Dialect, intake.Wanted(p.seen))
-	in := intake.Settle(found, source, scene, c)
+	in := intake.Assign(found, source, target, c)
 	if len(found.Mods) == 0 && len(in.Problems) > 0 {
 		if said := p.ground.Family(p.ctx, source, &c); said != "" {
 			in.Problems = append(in.Problems, said)
@@ -168,11 +168,11 @@ func (p *Planner) Settle(source string, tree *intake.Tree, c lineup.Choices) (*i
 
 // Removal works out what taking a mod out comes to, after the changes so far.
 func (p *Planner) Removal(name string, c lineup.Choices) (*intake.Removal, error) {
-	scene, err := p.ground.Scene(p.Seen(), p.parts)
+	target, err := p.ground.Target(p.Seen(), p.parts)
 	if err != nil {
 		return nil, err
 	}
-	return intake.Remove(name, scene, c), nil
+	return intake.Remove(name, target, c), nil
 }
 
 // take brings in what a source holds and registers it.
@@ -185,7 +185,7 @@ func (p *Planner) take(c lineup.Change) error {
 	if err != nil {
 		return err
 	}
-	in, err := p.Settle(source, tree, choices)
+	in, err := p.Assign(source, tree, choices)
 	if err != nil {
 		return err
 	}
@@ -194,7 +194,7 @@ func (p *Planner) take(c lineup.Change) error {
 	}
 	p.parts = append(p.parts, in.Parts...)
 	p.rules = append(p.rules, in.Rules...)
-	p.look()
+	p.refresh()
 	if choices.Quiet || byPresence(p.now.Dialect) {
 		return nil
 	}
@@ -255,13 +255,13 @@ func (p *Planner) remove(c lineup.Change) error {
 			return err
 		}
 	}
-	p.look()
+	p.refresh()
 	return nil
 }
 
-// complete fills in what a registration needs to know of a mod, so that nobody
+// fillIn fills in what a registration needs to know of a mod, so that nobody
 // has to type it: which list it belongs on, and its catalogue number.
-func complete(s *survey.Survey, c *lineup.Change) {
+func fillIn(s *survey.Survey, c *lineup.Change) {
 	if c.Op != lineup.OpRegister {
 		return
 	}
@@ -289,9 +289,9 @@ func complete(s *survey.Survey, c *lineup.Change) {
 	}
 }
 
-// sensible refuses changes that the line-up alone cannot see to be wrong: a
+// refuse refuses changes that the line-up alone cannot see to be wrong: a
 // mod that is not on the server, or one that only its category line names.
-func sensible(s *survey.Survey, c lineup.Change) error {
+func refuse(s *survey.Survey, c lineup.Change) error {
 	switch c.Op {
 	case lineup.OpSet, lineup.OpMatch, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection:
 		return nil

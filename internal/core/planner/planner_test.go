@@ -33,7 +33,7 @@ type shed struct {
 	sources map[string]*intake.Tree
 	backup  []plan.Part
 	family  string
-	failing error // of the scene
+	failing error // of the target
 }
 
 func newShed(t *testing.T, files map[string]string) *shed {
@@ -72,9 +72,9 @@ func (s *shed) Survey(parts []plan.Part, lines *lineup.Lineup) *survey.Survey {
 	return survey.With(in, lines)
 }
 
-func (s *shed) Scene(seen *survey.Survey, _ []plan.Part) (*intake.Scene, error) {
-	contents := &host.Contents{}
-	return &intake.Scene{Survey: seen, List: contents.List, Writable: host.Writable, Exists: func(name string) bool { _, err := os.Lstat(name); return err == nil },
+func (s *shed) Target(seen *survey.Survey, _ []plan.Part) (*intake.Target, error) {
+	contents := &host.Digests{}
+	return &intake.Target{Survey: seen, List: contents.List, Writable: host.Writable, Exists: func(name string) bool { _, err := os.Lstat(name); return err == nil },
 		Release: func(string) ([]plan.Item, bool) { return nil, false }, Owner: func(string) intake.Owner { return intake.Owner{} }}, s.failing
 }
 
@@ -183,11 +183,11 @@ func TestMake(t *testing.T) {
 		}
 	}
 	s := newShed(t, files)
-	s.failing = errors.New("no scene")
+	s.failing = errors.New("no target")
 	s.comes("gray.zip", "gray/thread.toml: name = 'gray'")
 	for _, op := range []lineup.Op{take, remove} {
 		if _, err := s.made(lineup.Change{Op: op, Mod: "red", Source: "gray.zip"}); !errors.Is(err, s.failing) {
-			t.Errorf("%s without a scene: %v", op, err)
+			t.Errorf("%s without a target: %v", op, err)
 		}
 	}
 }

@@ -241,13 +241,13 @@ func (r *Reader) Feed(chunk []byte, at time.Duration) {
 		}
 		end := bytes.IndexByte(chunk, '\n')
 		if end < 0 {
-			r.keep(chunk)
+			r.hold(chunk)
 			return
 		}
 		if len(r.partial) == 0 && !r.overlong {
 			r.whole(chunk[:end], at)
 		} else {
-			r.keep(chunk[:end])
+			r.hold(chunk[:end])
 			r.endLine(r.partAt)
 		}
 		chunk = chunk[end+1:]
@@ -260,7 +260,7 @@ func (r *Reader) whole(raw []byte, at time.Duration) {
 		r.line(raw, at)
 		return
 	}
-	r.keep(raw)
+	r.hold(raw)
 	r.endLine(at)
 }
 
@@ -280,9 +280,9 @@ func (r *Reader) begin() {
 	}
 }
 
-// keep holds on to a piece of a line, up to MaxLine. Of a line that is written
+// hold holds on to a piece of a line, up to MaxLine. Of a line that is written
 // over and over, what was written over is let go.
-func (r *Reader) keep(piece []byte) {
+func (r *Reader) hold(piece []byte) {
 	if len(piece) == 0 {
 		return
 	}

@@ -23,8 +23,8 @@ type Remedy struct {
 	Root    string          `json:"root"`    // the mod that has to be mended first, when it is another one
 }
 
-// Facts are what remedies are found from.
-type Facts struct {
+// Case are what remedies are found from.
+type Case struct {
 	Survey *survey.Survey
 	Proof  *proof.Proof
 	Proved *proof.Proof       // the last start that was proved; nil when there is none
@@ -34,8 +34,8 @@ type Facts struct {
 
 // For lists what would mend a mod, the likeliest first; nothing for one that is
 // confirmed.
-func For(f Facts, m *proof.Mod) []Remedy {
-	c := finder{Facts: f, m: m}
+func For(f Case, m *proof.Mod) []Remedy {
+	c := finder{Case: f, m: m}
 	switch m.Outcome {
 	case proof.Failed:
 		c.needs()
@@ -67,7 +67,7 @@ func For(f Facts, m *proof.Mod) []Remedy {
 }
 
 type finder struct {
-	Facts
+	Case
 	m    *proof.Mod
 	list []Remedy
 }

@@ -96,7 +96,7 @@ func TestFor(t *testing.T) {
 		if test.now != nil {
 			at = test.now
 		}
-		f := remedy.Facts{Survey: at, Proof: &proof.Proof{Mods: append(test.others, test.mod), Unmade: test.unmade}, Proved: test.proved, Files: test.files}
+		f := remedy.Case{Survey: at, Proof: &proof.Proof{Mods: append(test.others, test.mod), Unmade: test.unmade}, Proved: test.proved, Files: test.files}
 		if test.wrote != "" {
 			f.Wrote = []string{test.wrote}
 		}
@@ -143,7 +143,7 @@ func TestForOtherFamilies(t *testing.T) {
 	} {
 		test.mod.Outcome = proof.Failed
 		var words []string
-		for _, r := range remedy.For(remedy.Facts{Survey: now, Proof: &proof.Proof{Mods: []proof.Mod{test.mod}}}, &test.mod) {
+		for _, r := range remedy.For(remedy.Case{Survey: now, Proof: &proof.Proof{Mods: []proof.Mod{test.mod}}}, &test.mod) {
 			words = append(words, r.Text)
 		}
 		if got := strings.Join(words, " | "); got != test.want {

@@ -71,8 +71,8 @@ func (m *Memory) recall(s *scanner, full string) *Mod {
 	return known.mod
 }
 
-// keep remembers a mod that was read from a folder.
-func (m *Memory) keep(s *scanner, f *folder, found *Mod) {
+// remember remembers a mod that was read from a folder.
+func (m *Memory) remember(s *scanner, f *folder, found *Mod) {
 	stamper, ok := s.fsys.(Stamper)
 	if m == nil || !ok || m.once() || found.NoMain || found.Empty || s.dialect.Keys.Files != "" {
 		return // what these hang on lies further away

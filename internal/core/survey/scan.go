@@ -115,7 +115,7 @@ func (s *scanner) entry(place int, full, bundle string, depth int) finds {
 		return found
 	case len(p.Mark) == 0 || marked:
 		m := s.mod(place, f, bundle)
-		s.memory.keep(s, f, m)
+		s.memory.remember(s, f, m)
 		return finds{mods: []*Mod{m}}
 	}
 	return finds{strays: []Stray{{Folder: name, Path: full, Empty: len(f.list()) == 0, Inner: s.inner(p, f)}}}

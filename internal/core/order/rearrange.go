@@ -1,9 +1,9 @@
 package order
 
-// Settle puts the items in an order that all edges agree with. Those that stay
+// Rearrange puts the items in an order that all edges agree with. Those that stay
 // keep their order among themselves; each of the others goes no further than it
 // has to.
-func (g *Graph) Settle(stay []bool) []int32 {
+func (g *Graph) Rearrange(stay []bool) []int32 {
 	edges := make([]Edge, 0, len(g.next)+g.n)
 	last := int32(-1)
 	for i := range int32(g.n) {

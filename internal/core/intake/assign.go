@@ -12,10 +12,10 @@ import (
 	"initium/internal/core/text"
 )
 
-// settler works out what taking something in comes to.
-type settler struct {
+// assigner works out what taking something in comes to.
+type assigner struct {
 	*Intake
-	scene   *Scene
+	target  *Target
 	choices *lineup.Choices
 	dir     string // of the server
 	source  string
@@ -23,11 +23,11 @@ type settler struct {
 	comes   map[string]string
 }
 
-// Settle works out where on a server everything goes that was found, what it
+// Assign works out where on a server everything goes that was found, what it
 // overlaps, and what has to be asked. source is what the files are copied from.
-func Settle(found *Found, source string, scene *Scene, choices lineup.Choices) *Intake {
-	x := &settler{Intake: &Intake{Found: found}, scene: scene, choices: &choices, source: source,
-		dir: path.Clean(scene.Survey.Vars["dir"]), comes: map[string]string{}}
+func Assign(found *Found, source string, target *Target, choices lineup.Choices) *Intake {
+	x := &assigner{Intake: &Intake{Found: found}, target: target, choices: &choices, source: source,
+		dir: path.Clean(target.Survey.Vars["dir"]), comes: map[string]string{}}
 	x.x = &examiner{Found: found, children: map[string][]string{}, entries: map[string]*Entry{}}
 	x.x.index(found.Tree, "")
 	mods := x.chosen()
@@ -46,12 +46,12 @@ func Settle(found *Found, source string, scene *Scene, choices lineup.Choices) *
 }
 
 // folders puts those before the parts that have to be made for them.
-func (x *settler) folders() {
+func (x *assigner) folders() {
 	made := map[string]bool{}
 	var list []plan.Part
 	for _, p := range x.Parts {
 		var missing []string
-		for dir := path.Dir(p.Path); !made[dir] && dir != "/" && !x.scene.Exists(dir); dir = path.Dir(dir) {
+		for dir := path.Dir(p.Path); !made[dir] && dir != "/" && !x.target.Exists(dir); dir = path.Dir(dir) {
 			made[dir] = true
 			missing = append(missing, dir)
 		}
@@ -63,16 +63,16 @@ func (x *settler) folders() {
 }
 
 // choice is the operator's answer about a path.
-func (x *settler) choice(full string) lineup.Choice {
+func (x *assigner) choice(full string) lineup.Choice {
 	return x.choices.About(strings.TrimPrefix(full, x.dir+"/"), full)
 }
 
-func (x *settler) problem(format string, args ...any) {
+func (x *assigner) problem(format string, args ...any) {
 	x.Problems = append(x.Problems, fmt.Sprintf(format, args...))
 }
 
 // chosen are the mods that are wanted of those that were found.
-func (x *settler) chosen() (mods []*Mod) {
+func (x *assigner) chosen() (mods []*Mod) {
 	found := x.Found
 	placed := slices.ContainsFunc(found.Extras, func(e Extra) bool { return e.Content.Kind.Placed() })
 	if len(found.Mods) == 0 && !placed {
@@ -154,9 +154,9 @@ func wants(f *Found) string {
 }
 
 // place finds out where a mod goes and what becomes of each of its files.
-func (x *settler) place(m *Mod) {
+func (x *assigner) place(m *Mod) {
 	p := Placed{Mod: m}
-	if there := x.scene.Survey.Find(m.Name); x.replaceable(there) {
+	if there := x.target.Survey.Find(m.Name); x.replaceable(there) {
 		p.There, p.Path = there, there.Path
 		m.Place = there.Place
 	} else {
@@ -171,13 +171,13 @@ func (x *settler) place(m *Mod) {
 		}
 		name := m.Name
 		if m.Single {
-			name = strings.ReplaceAll(x.scene.Survey.Dialect.Places[place].File, "{mod}", m.Name)
+			name = strings.ReplaceAll(x.target.Survey.Dialect.Places[place].File, "{mod}", m.Name)
 		}
 		p.Path = path.Join(dir, name)
 	}
-	p.Listed = x.scene.Survey.Dialect.Places[m.Place].Loads == "registered"
+	p.Listed = x.target.Survey.Dialect.Places[m.Place].Loads == "registered"
 	items := x.items(m)
-	there, err := x.scene.List(p.Path)
+	there, err := x.target.List(p.Path)
 	if err != nil {
 		x.problem("%s cannot be read: %v", p.Path, err)
 		return
@@ -208,17 +208,17 @@ func (x *settler) place(m *Mod) {
 
 // replaceable tells whether a new release goes where the mod is. One that several
 // servers share, or that came with the system, stays; the new one goes before it.
-func (x *settler) replaceable(m *survey.Mod) bool {
-	if m == nil || m.Path == "" || m.Base || x.choices.Into != "" || !x.scene.Writable(path.Dir(m.Path)) {
+func (x *assigner) replaceable(m *survey.Mod) bool {
+	if m == nil || m.Path == "" || m.Base || x.choices.Into != "" || !x.target.Writable(path.Dir(m.Path)) {
 		return false
 	}
-	p := &x.scene.Survey.Dialect.Places[m.Place]
-	full, _ := x.scene.Survey.Vars.Expand(p.Path) // it was, when the mod was found
+	p := &x.target.Survey.Dialect.Places[m.Place]
+	full, _ := x.target.Survey.Vars.Expand(p.Path) // it was, when the mod was found
 	return x.own(p, path.Clean(full))
 }
 
 // add puts a part into the plan; two things never go to one place.
-func (x *settler) add(p plan.Part) {
+func (x *assigner) add(p plan.Part) {
 	if other, ok := x.comes[p.Path]; ok {
 		x.problem("%s and %s would both go to %s", text.Clean(other), text.Clean(p.Mod), p.Path)
 		return
@@ -228,7 +228,7 @@ func (x *settler) add(p plan.Part) {
 }
 
 // ask asks about a path that is taken already.
-func (x *settler) ask(full, about, what string, both bool) {
+func (x *assigner) ask(full, about, what string, both bool) {
 	rel := strings.TrimPrefix(full, x.dir+"/")
 	answers := []Answer{AnswerTake, AnswerKeep}
 	if both {
@@ -238,7 +238,7 @@ func (x *settler) ask(full, about, what string, both bool) {
 }
 
 // items are the files of a mod, as they come.
-func (x *settler) items(m *Mod) (items []plan.Item) {
+func (x *assigner) items(m *Mod) (items []plan.Item) {
 	if m.Single {
 		return []plan.Item{x.item(m.Root, "")}
 	}
@@ -264,14 +264,14 @@ func (x *settler) items(m *Mod) (items []plan.Item) {
 	return items
 }
 
-func (x *settler) item(name, rel string) plan.Item {
+func (x *assigner) item(name, rel string) plan.Item {
 	e := x.x.entries[name]
 	return plan.Item{Rel: rel, Source: x.source, From: x.from(name, e), Size: e.Size, Sum: e.Sum, Exec: e.Exec}
 }
 
 // from is the path at which a source has the bytes of an entry: that of the entry
 // itself, or of the file that a link leads to.
-func (x *settler) from(name string, e *Entry) string {
+func (x *assigner) from(name string, e *Entry) string {
 	if e.of == "" {
 		return name
 	}
@@ -279,7 +279,7 @@ func (x *settler) from(name string, e *Entry) string {
 }
 
 // bundleFiles places what bundles have besides mods.
-func (x *settler) bundleFiles() {
+func (x *assigner) bundleFiles() {
 	done := map[*Bundle]bool{}
 	for _, p := range x.Mods {
 		if p.In == nil || p.There != nil || done[p.In] || p.In.Group {
@@ -295,17 +295,17 @@ func (x *settler) bundleFiles() {
 	}
 }
 
-func (x *settler) isMod(name string) bool {
+func (x *assigner) isMod(name string) bool {
 	return slices.ContainsFunc(x.Found.Mods, func(m Mod) bool { return m.Root == name })
 }
 
 // single places one file, and asks when there is another one already.
-func (x *settler) single(name, full, about, what string) {
+func (x *assigner) single(name, full, about, what string) {
 	item := x.item(name, "")
 	part := plan.Part{Path: full, Mod: about, What: what, Items: []plan.Item{item}}
 	part.New = plan.Digest(part.Items)
 	part.Base = part.New
-	there, err := x.scene.List(full)
+	there, err := x.target.List(full)
 	switch {
 	case err != nil:
 		x.problem("%s cannot be read: %v", full, err)
@@ -330,7 +330,7 @@ func (x *settler) single(name, full, about, what string) {
 		x.add(part)
 	case lineup.Both:
 		part.Path, part.Old = beside(full, x.Found.Name), ""
-		if earlier, err := x.scene.List(part.Path); err == nil && len(earlier) > 0 {
+		if earlier, err := x.target.List(part.Path); err == nil && len(earlier) > 0 {
 			part.Old = plan.Digest(earlier)
 		}
 		if part.Old != part.New {
@@ -348,11 +348,11 @@ func beside(full, source string) string {
 }
 
 // whose says whose file is at a path.
-func (x *settler) whose(full string) string {
-	if m := x.scene.Survey.ByPath(full); m != nil {
+func (x *assigner) whose(full string) string {
+	if m := x.target.Survey.ByPath(full); m != nil {
 		return "a file of the mod " + text.Clean(m.Name)
 	}
-	owner := x.scene.Owner(full)
+	owner := x.target.Owner(full)
 	switch {
 	case owner.Mod != "":
 		return "which came with " + text.Clean(owner.Mod)

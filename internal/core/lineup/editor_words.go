@@ -8,8 +8,8 @@ import (
 	"initium/internal/core/text"
 )
 
-// wordShelf is a launch parameter for each mod: `-load {mod}` or `-load={mod}`.
-type wordShelf struct {
+// wordEditor is a launch parameter for each mod: `-load {mod}` or `-load={mod}`.
+type wordEditor struct {
 	doc    []byte
 	r      *dialect.Registration
 	prefix string // `-load=`, or `-load` when the name is a word of its own
@@ -22,12 +22,12 @@ type wordItem struct {
 	flag, name text.Piece // the same word unless they are apart
 }
 
-func openWords(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+func openWords(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	l := readLaunch(r, doc)
 	if len(l.Faults) > 0 {
 		return nil, l.Faults[0]
 	}
-	s := &wordShelf{doc: doc, r: r}
+	s := &wordEditor{doc: doc, r: r}
 	s.prefix, _, _ = strings.Cut(r.At, "{")
 	s.prefix, s.apart = strings.CutSuffix(s.prefix, " ")
 	commands := 0
@@ -62,14 +62,14 @@ func openWords(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 	return s, nil
 }
 
-func (s *wordShelf) entries() (list []shelfEntry) {
+func (s *wordEditor) entries() (list []editorEntry) {
 	for _, f := range s.found {
-		list = append(list, shelfEntry{name: f.name.Value, span: f.name.Text(), line: text.Span{Start: f.flag.Start, End: f.name.End}})
+		list = append(list, editorEntry{name: f.name.Value, span: f.name.Text(), line: text.Span{Start: f.flag.Start, End: f.name.End}})
 	}
 	return list
 }
 
-func (s *wordShelf) insert(i int, name, _, _ string) ([]text.Edit, error) {
+func (s *wordEditor) insert(i int, name, _, _ string) ([]text.Edit, error) {
 	written, err := writeWord(s.r.Format, name)
 	if err != nil {
 		return nil, err
@@ -99,7 +99,7 @@ func writeWord(f dialect.Format, name string) (string, error) {
 	return name, nil
 }
 
-func (s *wordShelf) remove(i int) ([]text.Edit, error) {
+func (s *wordEditor) remove(i int) ([]text.Edit, error) {
 	f := s.found[i]
 	if line, alone := s.ownLine(text.Span{Start: f.flag.Start, End: f.name.End}); alone {
 		return []text.Edit{text.Delete(line)}, nil
@@ -116,7 +116,7 @@ func (s *wordShelf) remove(i int) ([]text.Edit, error) {
 
 // ownLine tells whether an item has a line of a command that goes on all to
 // itself, which then goes with it.
-func (s *wordShelf) ownLine(item text.Span) (line text.Span, alone bool) {
+func (s *wordEditor) ownLine(item text.Span) (line text.Span, alone bool) {
 	for _, l := range text.Lines(s.doc) {
 		if l.Start > item.Start || l.End < item.End {
 			continue
@@ -128,25 +128,25 @@ func (s *wordShelf) ownLine(item text.Span) (line text.Span, alone bool) {
 	return line, false
 }
 
-func (s *wordShelf) rename(i int, name string) ([]text.Edit, error) {
+func (s *wordEditor) rename(i int, name string) ([]text.Edit, error) {
 	p := s.found[i].name
 	return p.Becomes(name)
 }
 
-// sectionShelf is the keys of a section of an INI file, in order.
-type sectionShelf struct {
+// sectionEditor is the keys of a section of an INI file, in order.
+type sectionEditor struct {
 	doc     []byte
 	r       *dialect.Registration
 	section text.INISection
 	list    []text.INIEntry
 }
 
-func openSection(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+func openSection(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	ini := text.ReadINI(doc, text.INIStyle{Comment: r.Comment, Assign: r.Assign, Bare: true})
 	if len(ini.Faults) > 0 {
 		return nil, ini.Faults[0]
 	}
-	s := &sectionShelf{doc: doc, r: r}
+	s := &sectionEditor{doc: doc, r: r}
 	found := false
 	for _, sec := range ini.Sections {
 		if sec.Name == r.At {
@@ -166,16 +166,16 @@ func openSection(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 	return s, nil
 }
 
-// repeatShelf is a key that comes once for each mod, its value being the name.
-type repeatShelf struct{ sectionShelf }
+// repeatEditor is a key that comes once for each mod, its value being the name.
+type repeatEditor struct{ sectionEditor }
 
-func openRepeat(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+func openRepeat(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	section, key, ok := strings.Cut(r.At, "/")
 	if !ok {
 		section, key = "", r.At
 	}
 	ini := text.ReadINI(doc, text.INIStyle{Comment: r.Comment, Assign: r.Assign, Bare: true})
-	s := &repeatShelf{sectionShelf{doc: doc, r: r}}
+	s := &repeatEditor{sectionEditor{doc: doc, r: r}}
 	found := false
 	for _, sec := range ini.Sections {
 		if sec.Name == section {
@@ -194,15 +194,15 @@ func openRepeat(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 	return s, nil
 }
 
-func (s *repeatShelf) entries() (list []shelfEntry) {
+func (s *repeatEditor) entries() (list []editorEntry) {
 	for _, e := range s.list {
 		raw := strings.TrimRight(string(e.Line.Span.In(s.doc)), "\r\n")
-		list = append(list, shelfEntry{name: e.Value.Value, raw: raw, span: e.Value.Text(), line: e.Line.Span, off: e.Off.Len() > 0})
+		list = append(list, editorEntry{name: e.Value.Value, raw: raw, span: e.Value.Text(), line: e.Line.Span, off: e.Off.Len() > 0})
 	}
 	return list
 }
 
-func (s *repeatShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
+func (s *repeatEditor) insert(i int, name, number, raw string) ([]text.Edit, error) {
 	if raw == "" {
 		_, key, ok := strings.Cut(s.r.At, "/")
 		if !ok {
@@ -217,10 +217,10 @@ func (s *repeatShelf) insert(i int, name, number, raw string) ([]text.Edit, erro
 			}
 		}
 	}
-	return s.sectionShelf.insert(i, name, number, raw)
+	return s.sectionEditor.insert(i, name, number, raw)
 }
 
-func (s *repeatShelf) rename(i int, name string) ([]text.Edit, error) {
+func (s *repeatEditor) rename(i int, name string) ([]text.Edit, error) {
 	return s.list[i].Value.Becomes(name)
 }
 
@@ -232,15 +232,15 @@ func sortByLine(list []text.INIEntry) {
 	}
 }
 
-func (s *sectionShelf) entries() (list []shelfEntry) {
+func (s *sectionEditor) entries() (list []editorEntry) {
 	for _, e := range s.list {
 		raw := strings.TrimRight(string(e.Line.Span.In(s.doc)), "\r\n")
-		list = append(list, shelfEntry{name: string(e.Key.In(s.doc)), raw: raw, span: e.Key, line: e.Line.Span, off: e.Off.Len() > 0})
+		list = append(list, editorEntry{name: string(e.Key.In(s.doc)), raw: raw, span: e.Key, line: e.Line.Span, off: e.Off.Len() > 0})
 	}
 	return list
 }
 
-func (s *sectionShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
+func (s *sectionEditor) insert(i int, name, number, raw string) ([]text.Edit, error) {
 	if raw == "" {
 		item := s.r.Item
 		if item == "" {
@@ -257,15 +257,15 @@ func (s *sectionShelf) insert(i int, name, number, raw string) ([]text.Edit, err
 	return []text.Edit{text.InsertLine(s.doc, at, raw)}, nil
 }
 
-func (s *sectionShelf) remove(i int) ([]text.Edit, error) {
+func (s *sectionEditor) remove(i int) ([]text.Edit, error) {
 	return []text.Edit{text.DeleteLine(s.doc, s.list[i].Line.Span)}, nil
 }
 
-func (s *sectionShelf) rename(i int, name string) ([]text.Edit, error) {
+func (s *sectionEditor) rename(i int, name string) ([]text.Edit, error) {
 	return []text.Edit{{Span: s.list[i].Key, New: name}}, nil
 }
 
-func (s *sectionShelf) turn(i int, on bool) ([]text.Edit, error) {
+func (s *sectionEditor) turn(i int, on bool) ([]text.Edit, error) {
 	e := s.list[i]
 	if on {
 		return []text.Edit{text.Delete(e.Off)}, nil

@@ -29,7 +29,7 @@ type Kept struct {
 // Often several sets are largest. up chooses the one in which, of two items that
 // stand the wrong way round, the later one moves up.
 func (g *Graph) Keep(pinned []bool, up bool) Kept {
-	k := keeper{g: g, sorted: g.Sort()}
+	k := stays{g: g, sorted: g.Sort()}
 	k.reach()
 	stay := make([]bool, g.n)
 	for i := range stay {
@@ -53,7 +53,7 @@ func (g *Graph) Keep(pinned []bool, up bool) Kept {
 	return result
 }
 
-type keeper struct {
+type stays struct {
 	g        *Graph
 	sorted   []int32
 	highest  []int32 // the latest item that has to come before, or -1
@@ -72,7 +72,7 @@ func (b bitset) set(i int32)      { b[i>>6] |= 1 << (i & 63) }
 
 // reach finds for each item the latest that has to come before it, and the
 // earliest that has to come after it.
-func (k *keeper) reach() {
+func (k *stays) reach() {
 	n := int32(k.g.n)
 	k.highest, k.lowest = make([]int32, n), make([]int32, n)
 	for i := range n {
@@ -93,7 +93,7 @@ func (k *keeper) reach() {
 }
 
 // affected lists the items that stand the wrong way round with another one.
-func (k *keeper) affected() (items []int32) {
+func (k *stays) affected() (items []int32) {
 	for i := range int32(k.g.n) {
 		if k.highest[i] > i || k.lowest[i] < i {
 			items = append(items, i)
@@ -103,7 +103,7 @@ func (k *keeper) affected() (items []int32) {
 }
 
 // coarse keeps the items at one of the ends.
-func (k *keeper) coarse(stay []bool) (excess int) {
+func (k *stays) coarse(stay []bool) (excess int) {
 	up, down := 0, 0
 	for i := range int32(k.g.n) {
 		if k.highest[i] > i {
@@ -134,7 +134,7 @@ func (k *keeper) coarse(stay []bool) (excess int) {
 
 // close works out for each affected item which affected ones stand earlier and
 // have to come after it, at whatever distance.
-func (k *keeper) close(items []int32) {
+func (k *stays) close(items []int32) {
 	k.items = items
 	k.index = make([]int32, k.g.n)
 	for i := range k.index {
@@ -171,7 +171,7 @@ func (k *keeper) close(items []int32) {
 }
 
 // obeyPins takes out what cannot stay beside the pinned items.
-func (k *keeper) obeyPins(items []int32, pinned, stay []bool) (left []int32, torn bool) {
+func (k *stays) obeyPins(items []int32, pinned, stay []bool) (left []int32, torn bool) {
 	if pinned == nil {
 		return indexes(len(items), nil), false
 	}
@@ -212,7 +212,7 @@ func indexes(n int, without []bool) (list []int32) {
 
 // match finds a largest matching of later items with earlier ones, by the
 // algorithm of Hopcroft and Karp.
-func (k *keeper) match(items []int32) {
+func (k *stays) match(items []int32) {
 	k.pairUp, k.pairDown = make([]int32, len(k.items)), make([]int32, len(k.items))
 	for i := range k.pairUp {
 		k.pairUp[i], k.pairDown[i] = -1, -1
@@ -238,7 +238,7 @@ func (k *keeper) match(items []int32) {
 
 // layers numbers the later items by how many steps they are from a free one, and
 // tells whether a free earlier item can be reached.
-func (k *keeper) layers(items, level []int32) (found bool) {
+func (k *stays) layers(items, level []int32) (found bool) {
 	var queue []int32
 	for _, i := range items {
 		level[i] = -1
@@ -266,7 +266,7 @@ func (k *keeper) layers(items, level []int32) (found bool) {
 
 // augment finds a way from a free later item to a free earlier one and turns
 // its pairs round.
-func (k *keeper) augment(i int32, level []int32) bool {
+func (k *stays) augment(i int32, level []int32) bool {
 	done := false
 	k.each(i, func(j int32) bool {
 		next := k.pairDown[j]
@@ -284,7 +284,7 @@ func (k *keeper) augment(i int32, level []int32) bool {
 
 // each calls f for the earlier items that have to come after item i, until it
 // returns false.
-func (k *keeper) each(i int32, f func(j int32) bool) {
+func (k *stays) each(i int32, f func(j int32) bool) {
 	for w, word := range k.before[i] {
 		for word != 0 {
 			j := int32(w<<6 + bits.TrailingZeros64(word))
@@ -298,7 +298,7 @@ func (k *keeper) each(i int32, f func(j int32) bool) {
 
 // cover is a smallest set of items that all pairs standing the wrong way round
 // have a part in: those that move.
-func (k *keeper) cover(items []int32, up bool) (moved []int32) {
+func (k *stays) cover(items []int32, up bool) (moved []int32) {
 	var upper, lower []bool // of each item: as the later one of pairs, as the earlier one
 	if up {
 		upper, lower = k.alternate(items, k.pairUp, k.pairDown, k.each)
@@ -326,7 +326,7 @@ func (k *keeper) cover(items []int32, up bool) (moved []int32) {
 
 // alternate finds what is reached from the items on one side that have no pair, by
 // going to any related item of the other side and from that to its partner.
-func (k *keeper) alternate(items, pair, partner []int32, related func(int32, func(int32) bool)) (near, far []bool) {
+func (k *stays) alternate(items, pair, partner []int32, related func(int32, func(int32) bool)) (near, far []bool) {
 	near, far = make([]bool, len(k.items)), make([]bool, len(k.items))
 	var queue []int32
 	for _, i := range items {

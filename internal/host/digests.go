@@ -18,9 +18,9 @@ import (
 	"initium/internal/core/plan"
 )
 
-// Contents tells what is in folders, file by file. It remembers the sums of files
+// Digests tells what is in folders, file by file. It remembers the sums of files
 // for as long as they do not change.
-type Contents struct {
+type Digests struct {
 	mu    sync.Mutex
 	known map[fileStamp][32]byte
 }
@@ -35,7 +35,7 @@ type fileStamp struct {
 
 // List is what is at a path: all that is below a folder, or one item without a
 // Rel for a file. Nothing is there when the list is empty.
-func (c *Contents) List(name string) (items []plan.Item, err error) {
+func (c *Digests) List(name string) (items []plan.Item, err error) {
 	info, err := os.Lstat(name)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 		return nil, nil
@@ -54,7 +54,7 @@ func (c *Contents) List(name string) (items []plan.Item, err error) {
 	return items, err
 }
 
-func (c *Contents) folder(root, rel string, items *[]plan.Item) error {
+func (c *Digests) folder(root, rel string, items *[]plan.Item) error {
 	entries, err := os.ReadDir(filepath.Join(root, rel))
 	if err != nil {
 		return err
@@ -84,7 +84,7 @@ func (c *Contents) folder(root, rel string, items *[]plan.Item) error {
 	return nil
 }
 
-func (c *Contents) item(full, rel string, info fs.FileInfo) (it plan.Item, err error) {
+func (c *Digests) item(full, rel string, info fs.FileInfo) (it plan.Item, err error) {
 	it = plan.Item{Rel: rel, From: rel, Size: info.Size(), Exec: info.Mode()&0o111 != 0}
 	switch {
 	case info.Mode()&fs.ModeSymlink != 0:
@@ -99,7 +99,7 @@ func (c *Contents) item(full, rel string, info fs.FileInfo) (it plan.Item, err e
 }
 
 // sum is the SHA-256 of a file.
-func (c *Contents) sum(full string, info fs.FileInfo) (sum [32]byte, err error) {
+func (c *Digests) sum(full string, info fs.FileInfo) (sum [32]byte, err error) {
 	var stamp fileStamp
 	if sys, ok := info.Sys().(*syscall.Stat_t); ok {
 		stamp = fileStamp{uint64(sys.Dev), sys.Ino, info.Size(), sys.Ctim.Nano()}
@@ -120,7 +120,7 @@ func (c *Contents) sum(full string, info fs.FileInfo) (sum [32]byte, err error) 
 		return sum, err
 	}
 	h.Sum(sum[:0])
-	if time.Since(time.Unix(0, stamp.changed)) < settled {
+	if time.Since(time.Unix(0, stamp.changed)) < trusted {
 		return sum, nil // another change could go unseen
 	}
 	c.mu.Lock()

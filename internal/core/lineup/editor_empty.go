@@ -70,7 +70,7 @@ func (h hollow) first(doc []byte, line string) []text.Edit {
 func (h hollow) clear(brackets string) text.Edit { return text.Insert(h.key.End, " "+brackets) }
 
 // firstKey is the edit that puts the first key into an object or a section.
-func (s *keyShelf) firstKey(line string) (edit []text.Edit, ok bool) {
+func (s *keyEditor) firstKey(line string) (edit []text.Edit, ok bool) {
 	switch s.r.Format {
 	case dialect.FormatYAML:
 		return s.hollow.first(s.doc, line), s.hollow.key.Len() > 0

@@ -13,8 +13,8 @@ import (
 	"initium/internal/core/survey"
 )
 
-// Scene is the server that something is taken into or out of.
-type Scene struct {
+// Target is the server that something is taken into or out of.
+type Target struct {
 	Survey *survey.Survey
 
 	// List is what is at a path: all below a folder, or one item without a Rel for
@@ -119,12 +119,12 @@ func Wanted(s *survey.Survey) []string {
 // home finds the place for a mod: the one that was asked for; else, of those
 // that take its kind, one where mods load when they are registered and that is
 // below the server's own folder, and so on down to what the system shares.
-func (x *settler) home(m *Mod) (place int, dir string) {
-	d := x.scene.Survey.Dialect
+func (x *assigner) home(m *Mod) (place int, dir string) {
+	d := x.target.Survey.Dialect
 	best, rank := -1, 0
 	for i := range d.Places {
 		p := &d.Places[i]
-		full, ok := x.scene.Survey.Vars.Expand(p.Path)
+		full, ok := x.target.Survey.Vars.Expand(p.Path)
 		if !ok || p.Loads == dialect.LoadsBase || (p.File != "") != m.Single || !sameKind(p, &d.Places[m.Place]) {
 			continue
 		}
@@ -132,7 +132,7 @@ func (x *settler) home(m *Mod) (place int, dir string) {
 		if x.choices.Into != "" && x.choices.Into != full && path.Join(x.dir, x.choices.Into) != full {
 			continue
 		}
-		if !x.scene.Writable(full) {
+		if !x.target.Writable(full) {
 			continue
 		}
 		r := 1
@@ -154,13 +154,13 @@ func (x *settler) home(m *Mod) (place int, dir string) {
 
 // own tells whether a place belongs to this server alone: it is below its folder,
 // or was given for it. What the system shares among servers is not touched.
-func (x *settler) own(p *dialect.Place, full string) bool {
+func (x *assigner) own(p *dialect.Place, full string) bool {
 	if strings.HasPrefix(full, x.dir+"/") {
 		return true
 	}
 	name, ok := strings.CutPrefix(p.Path, "{")
 	name, _, _ = strings.Cut(name, "}")
-	g := x.scene.Survey.Dialect.Given(name)
+	g := x.target.Survey.Dialect.Given(name)
 	return ok && g != nil && len(g.Default) == 0
 }
 

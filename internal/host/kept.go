@@ -42,7 +42,7 @@ func (l *Ledger) tidy(server string) error {
 		if p.old == plan.EmptyFolder {
 			os.Remove(p.path) // it stays when something is in it
 		}
-		digest, err := l.keep(server, spotsOf(p.path, p.mark, p.n).aside, p.old)
+		digest, err := l.store(server, spotsOf(p.path, p.mark, p.n).aside, p.old)
 		if err != nil {
 			return fmt.Errorf("keep what was at %s: %w", p.path, err)
 		}
@@ -53,15 +53,15 @@ func (l *Ledger) tidy(server string) error {
 	return nil
 }
 
-// keep brings a file or folder into the ledger's keeping, under the digest of what is
+// store brings a file or folder into the ledger's keeping, under the digest of what is
 // really in it now; expected is the one that the plan has found. Nothing is taken away that
 // is not in the ledger's keeping with the same content.
-func (l *Ledger) keep(server, from, expected string) (digest string, err error) {
+func (l *Ledger) store(server, from, expected string) (digest string, err error) {
 	dir := l.home.keptDir(server)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", err
 	}
-	digest, err = digestOf(l.contents, from)
+	digest, err = digestOf(l.digests, from)
 	if err != nil {
 		return "", err
 	}
@@ -70,7 +70,7 @@ func (l *Ledger) keep(server, from, expected string) (digest string, err error) 
 	}
 	to := filepath.Join(dir, digest)
 	if exists(to) {
-		there, err := digestOf(l.contents, to)
+		there, err := digestOf(l.digests, to)
 		if err != nil {
 			return "", err
 		}
@@ -91,7 +91,7 @@ func (l *Ledger) keep(server, from, expected string) (digest string, err error) 
 	if err := CopyFolder(context.Background(), from, beside); err != nil {
 		return "", err
 	}
-	if copied, err := digestOf(l.contents, beside); err != nil || copied != digest {
+	if copied, err := digestOf(l.digests, beside); err != nil || copied != digest {
 		return "", errors.Join(err, fmt.Errorf("%s was written to meanwhile", from))
 	}
 	return digest, errors.Join(syncAll(dir), os.Rename(beside, to), syncDir(dir), os.RemoveAll(from))
@@ -169,7 +169,7 @@ func (l *Ledger) Forget(server string, upTo int) (freed int64, err error) {
 			continue
 		}
 		full := filepath.Join(dir, e.Name())
-		items, err := l.contents.List(full)
+		items, err := l.digests.List(full)
 		if err != nil {
 			return freed, err
 		}

@@ -37,8 +37,8 @@ func newPlace(t *testing.T, files map[string]string) *place {
 	return p
 }
 
-func (p *place) scene() *intake.Scene {
-	contents := &host.Contents{}
+func (p *place) target() *intake.Target {
+	contents := &host.Digests{}
 	list := func(name string) ([]plan.Item, error) {
 		if p.failing != "" && strings.HasSuffix(name, p.failing) {
 			return nil, fs.ErrPermission
@@ -46,7 +46,7 @@ func (p *place) scene() *intake.Scene {
 		return contents.List(name)
 	}
 	s := survey.Take(survey.Input{Server: "s", Dialect: p.d, Vars: dialect.Vars{"dir": p.dir}, FS: host.NewDisk()})
-	return &intake.Scene{Survey: s, List: list, Writable: host.Writable,
+	return &intake.Target{Survey: s, List: list, Writable: host.Writable,
 		Exists:  func(name string) bool { _, err := os.Lstat(name); return err == nil },
 		Release: func(name string) ([]plan.Item, bool) { items, ok := p.release[name]; return items, ok },
 		Owner:   func(name string) intake.Owner { return p.owners[name] }}
@@ -54,9 +54,9 @@ func (p *place) scene() *intake.Scene {
 
 func (p *place) settle(c lineup.Choices, source string, lines ...string) *intake.Intake {
 	p.t.Helper()
-	scene := p.scene()
-	found := intake.Examine(mustBuild(p.t, lines...), source, p.d, intake.Wanted(scene.Survey))
-	return intake.Settle(found, "/src/"+source, scene, c)
+	target := p.target()
+	found := intake.Examine(mustBuild(p.t, lines...), source, p.d, intake.Wanted(target.Survey))
+	return intake.Assign(found, "/src/"+source, target, c)
 }
 
 // parts writes the parts of an intake down.
@@ -215,20 +215,20 @@ func TestRenew(t *testing.T) {
 		put("wheel.toml", `name = "oak"`)
 		if c.base != "?" {
 			put("sub/"+c.file, c.base)
-			items, err := (&host.Contents{}).List(root)
+			items, err := (&host.Digests{}).List(root)
 			must(t, err)
 			p.release[root] = items
 			os.RemoveAll(filepath.Join(root, "sub"))
 		}
 		put("sub/"+c.file, c.now)
-		scene := p.scene()
+		target := p.target()
 		// The source is a folder on the disk too, so that sums are sums.
 		next := t.TempDir()
 		lines := map[string]string{"oak/wheel.toml": `name = "oak"`}
 		if c.next != none {
 			lines["oak/sub/"+c.file] = c.next
 		}
-		in := intake.Settle(intake.Examine(treeOf(t, next, lines), "next.zip", p.d, nil), next, scene, c.choice)
+		in := intake.Assign(intake.Examine(treeOf(t, next, lines), "next.zip", p.d, nil), next, target, c.choice)
 		got := ""
 		for i := range in.Parts {
 			for _, it := range in.Parts[i].Items {
@@ -283,7 +283,7 @@ func TestPosition(t *testing.T) {
 	p := newPlace(t, map[string]string{"mill.start": "turn a\nturn b\nturn c\n",
 		"wheels/a/wheel.toml": "name='a'", "wheels/b/wheel.toml": "name='b'\nneeds=['new']", "wheels/c/wheel.toml": "name='c'",
 		"wheels/new/wheel.toml": "name='new'\nneeds=['a']", "wheels/late/wheel.toml": "name='late'\nneeds=['c']", "wheels/odd/wheel.toml": "name='odd'\nneeds=['c']"})
-	s := p.scene().Survey
+	s := p.target().Survey
 	if w := intake.Position(s, "new"); w.Before != "b" {
 		t.Errorf("new goes %v", w)
 	}

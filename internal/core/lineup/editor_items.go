@@ -8,8 +8,8 @@ import (
 	"initium/internal/core/text"
 )
 
-// itemShelf is a list in a structured document, of names or of objects.
-type itemShelf struct {
+// itemEditor is a list in a structured document, of names or of objects.
+type itemEditor struct {
 	doc    []byte
 	list   *text.Node
 	r      *dialect.Registration
@@ -27,7 +27,7 @@ type hiddenItem struct {
 	at   int // index of the item that it stands before
 }
 
-func openItems(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+func openItems(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	root, fault := readTree(r.Format, doc)
 	if fault != nil {
 		return nil, fault
@@ -42,7 +42,7 @@ func openItems(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 			n = parent.Get(name)
 		}
 	}
-	s := &itemShelf{doc: doc, list: n, r: r}
+	s := &itemEditor{doc: doc, list: n, r: r}
 	switch {
 	case r.Format == dialect.FormatYAML:
 		var ok bool
@@ -71,17 +71,17 @@ func openItems(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 
 // commentsItems tells lists in which an item is switched off in its place: those
 // of YAML with an item on each line.
-func (s *itemShelf) commentsItems() bool {
+func (s *itemEditor) commentsItems() bool {
 	return s.r.Format == dialect.FormatYAML && (!s.list.Flow || s.empty()) && s.r.NameKey == ""
 }
 
-func (s *itemShelf) empty() bool { return len(s.list.Items) == 0 }
+func (s *itemEditor) empty() bool { return len(s.list.Items) == 0 }
 
 // findHidden looks for items in comments: lines from right above the first item
 // to right behind the last whose dash stands in the column of the others when the
 // comment mark is taken away. Of a list without any item they stand right below its
 // key, further in.
-func (s *itemShelf) findHidden() {
+func (s *itemEditor) findHidden() {
 	if !s.commentsItems() || s.empty() && s.hollow.key.Len() == 0 {
 		return
 	}
@@ -147,7 +147,7 @@ func xmlElement(root *text.Node, at string) *text.Node {
 }
 
 // nameOf finds the text in an item that names the mod.
-func (s *itemShelf) nameOf(item *text.Node) *text.Piece {
+func (s *itemEditor) nameOf(item *text.Node) *text.Piece {
 	n := item
 	if s.r.NameKey != "" {
 		n = item.Get(s.r.NameKey)
@@ -160,24 +160,24 @@ func (s *itemShelf) nameOf(item *text.Node) *text.Piece {
 	return &n.Piece
 }
 
-func (s *itemShelf) entries() (list []shelfEntry) {
+func (s *itemEditor) entries() (list []editorEntry) {
 	next := 0
 	for i := 0; i <= len(s.list.Items); i++ {
 		for ; next < len(s.hidden) && s.hidden[next].at == i; next++ {
 			h := s.hidden[next]
-			list = append(list, shelfEntry{name: h.name, span: h.span, line: h.line.Span, off: true})
+			list = append(list, editorEntry{name: h.name, span: h.span, line: h.line.Span, off: true})
 		}
 		if i < len(s.list.Items) {
 			item := s.list.Items[i]
 			p := s.nameOf(item)
-			list = append(list, shelfEntry{name: p.Value, raw: s.list.ItemText(s.doc, i), span: p.Text(), line: item.Span})
+			list = append(list, editorEntry{name: p.Value, raw: s.list.ItemText(s.doc, i), span: p.Text(), line: item.Span})
 		}
 	}
 	return list
 }
 
 // split turns an index of entries into one of items, or of hidden items.
-func (s *itemShelf) split(i int) (item, hidden int) {
+func (s *itemEditor) split(i int) (item, hidden int) {
 	for _, e := range s.entries()[:min(i, len(s.entries()))] {
 		if e.off {
 			hidden++
@@ -188,7 +188,7 @@ func (s *itemShelf) split(i int) (item, hidden int) {
 	return item, hidden
 }
 
-func (s *itemShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
+func (s *itemEditor) insert(i int, name, number, raw string) ([]text.Edit, error) {
 	if raw == "" {
 		quote := map[dialect.Format]text.Quote{dialect.FormatJSON: text.QuoteJSON, dialect.FormatTOML: text.QuoteJSON,
 			dialect.FormatYAML: text.QuoteYAML, dialect.FormatXML: text.QuoteXML}[s.r.Format]
@@ -219,7 +219,7 @@ func (s *itemShelf) insert(i int, name, number, raw string) ([]text.Edit, error)
 	return []text.Edit{s.list.InsertItem(s.doc, item, raw)}, nil
 }
 
-func (s *itemShelf) remove(i int) ([]text.Edit, error) {
+func (s *itemEditor) remove(i int) ([]text.Edit, error) {
 	item, hidden := s.split(i)
 	if s.entries()[i].off {
 		return []text.Edit{text.DeleteLine(s.doc, s.hidden[hidden].line.Span)}, nil
@@ -231,7 +231,7 @@ func (s *itemShelf) remove(i int) ([]text.Edit, error) {
 	return edits, nil
 }
 
-func (s *itemShelf) rename(i int, name string) ([]text.Edit, error) {
+func (s *itemEditor) rename(i int, name string) ([]text.Edit, error) {
 	item, hidden := s.split(i)
 	if s.entries()[i].off {
 		written, err := text.QuoteYAML(name)
@@ -242,7 +242,7 @@ func (s *itemShelf) rename(i int, name string) ([]text.Edit, error) {
 
 // turn switches an item off or on where it stands; ErrParked says that this list
 // cannot.
-func (s *itemShelf) turn(i int, on bool) ([]text.Edit, error) {
+func (s *itemEditor) turn(i int, on bool) ([]text.Edit, error) {
 	item, hidden := s.split(i)
 	switch {
 	case !s.commentsItems():

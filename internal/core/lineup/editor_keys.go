@@ -10,9 +10,9 @@ import (
 	"initium/internal/core/text"
 )
 
-// keyShelf is an object of a structured document, or a section of an INI file,
+// keyEditor is an object of a structured document, or a section of an INI file,
 // that has a key for each mod with a yes or no.
-type keyShelf struct {
+type keyEditor struct {
 	doc   []byte
 	r     *dialect.Registration
 	key   *text.Pattern
@@ -30,12 +30,12 @@ type keyItem struct {
 	member      int       // of list.Items
 }
 
-func openKeys(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+func openKeys(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	key, err := text.ParsePattern(r.Key, nil)
 	if err != nil {
 		return nil, text.FaultAt(doc, 0, "%v", err)
 	}
-	s := &keyShelf{doc: doc, r: r, key: key}
+	s := &keyEditor{doc: doc, r: r, key: key}
 	if r.Format == dialect.FormatINI {
 		return s, s.openSection()
 	}
@@ -68,7 +68,7 @@ func openKeys(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 	return s, nil
 }
 
-func (s *keyShelf) openSection() *text.Fault {
+func (s *keyEditor) openSection() *text.Fault {
 	ini := text.ReadINI(s.doc, text.INIStyle{Comment: s.r.Comment, Assign: s.r.Assign})
 	if len(ini.Faults) > 0 {
 		return ini.Faults[0]
@@ -98,7 +98,7 @@ func (s *keyShelf) openSection() *text.Fault {
 }
 
 // add notes a member whose key names a mod.
-func (s *keyShelf) add(name string, key, value text.Span, member int) {
+func (s *keyEditor) add(name string, key, value text.Span, member int) {
 	raw := string(value.In(s.doc))
 	caps, ok := s.key.Match([]byte(name), nil)
 	if !ok || !switches(s.r, raw) && !switches(s.r, strings.Trim(raw, `"'`)) {
@@ -109,16 +109,16 @@ func (s *keyShelf) add(name string, key, value text.Span, member int) {
 	s.items = append(s.items, keyItem{at, value, raw, member})
 }
 
-func (s *keyShelf) entries() (list []shelfEntry) {
+func (s *keyEditor) entries() (list []editorEntry) {
 	for _, it := range s.items {
 		value := strings.Trim(it.raw, `"'`)
 		off := value == strings.Trim(s.r.Off, `"'`) || slices.Contains(s.r.OffWords, value)
-		list = append(list, shelfEntry{name: string(it.name.In(s.doc)), number: value, span: it.name, line: s.list.Items[it.member].Span, off: off})
+		list = append(list, editorEntry{name: string(it.name.In(s.doc)), number: value, span: it.name, line: s.list.Items[it.member].Span, off: off})
 	}
 	return list
 }
 
-func (s *keyShelf) insert(_ int, name, _, _ string) ([]text.Edit, error) {
+func (s *keyEditor) insert(_ int, name, _, _ string) ([]text.Edit, error) {
 	key := s.key.Fill(func(string) string { return name })
 	glue := ": "
 	switch s.r.Format {
@@ -153,7 +153,7 @@ func (s *keyShelf) insert(_ int, name, _, _ string) ([]text.Edit, error) {
 	return []text.Edit{s.list.InsertItem(s.doc, len(s.list.Items), key+glue+s.r.On)}, nil
 }
 
-func (s *keyShelf) remove(i int) ([]text.Edit, error) {
+func (s *keyEditor) remove(i int) ([]text.Edit, error) {
 	edits := s.list.RemoveItem(s.doc, s.items[i].member)
 	if len(s.list.Items) == 1 && !s.list.Flow && s.hollow.key.Len() > 0 {
 		edits = append(edits, s.hollow.clear("{}"))
@@ -161,11 +161,11 @@ func (s *keyShelf) remove(i int) ([]text.Edit, error) {
 	return edits, nil
 }
 
-func (s *keyShelf) rename(i int, name string) ([]text.Edit, error) {
+func (s *keyEditor) rename(i int, name string) ([]text.Edit, error) {
 	return []text.Edit{{Span: s.items[i].name, New: name}}, nil
 }
 
-func (s *keyShelf) turn(i int, on bool) ([]text.Edit, error) {
+func (s *keyEditor) turn(i int, on bool) ([]text.Edit, error) {
 	word := s.r.Off
 	if on {
 		word = s.r.On

@@ -10,11 +10,11 @@ import (
 	"initium/internal/core/text"
 )
 
-// shelf is the list of one registration as it stands in its document, for all
+// editor is the list of one registration as it stands in its document, for all
 // shapes that are a list. Its edits are for the document that it was opened on.
-type shelf interface {
+type editor interface {
 	// entries are the items in order. Name is the text that stands for the mod.
-	entries() []shelfEntry
+	entries() []editorEntry
 	// insert puts an item before item i, or at the end. raw is how it was written
 	// where it was taken from, "" for a new one.
 	insert(i int, name, number, raw string) ([]text.Edit, error)
@@ -22,7 +22,7 @@ type shelf interface {
 	rename(i int, name string) ([]text.Edit, error)
 }
 
-type shelfEntry struct {
+type editorEntry struct {
 	name, number string
 	raw          string    // the item as it is written, to be put elsewhere
 	span         text.Span // of the name in the document
@@ -34,14 +34,14 @@ type shelfEntry struct {
 // taken out, and its place remembered.
 var errParked = errors.New("the item has to be parked")
 
-// switcher is a shelf that can switch an item off in its place.
+// switcher is an editor that can switch an item off in its place.
 type switcher interface {
 	turn(i int, on bool) ([]text.Edit, error)
 }
 
-// openShelf finds a registration's list in its document. The fault says why it
+// openEditor finds a registration's list in its document. The fault says why it
 // cannot be found; then nothing is changed in it.
-func openShelf(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
+func openEditor(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	style := text.ListStyle{Separator: r.Separator, Mark: r.Mark, Last: r.Last}
 	switch r.Shape {
 	case dialect.ShapeList:
@@ -49,7 +49,7 @@ func openShelf(r *dialect.Registration, doc []byte) (shelf, *text.Fault) {
 		if fault != nil {
 			return nil, fault
 		}
-		return &valueShelf{doc, p, style}, nil
+		return &valueEditor{doc, p, style}, nil
 	case dialect.ShapeParallel:
 		return openParallel(r, doc, style)
 	case dialect.ShapeItems:
@@ -222,23 +222,23 @@ func launchPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *t
 	return variable, nil
 }
 
-// valueShelf is a list in one value.
-type valueShelf struct {
+// valueEditor is a list in one value.
+type valueEditor struct {
 	doc   []byte
 	piece text.Piece
 	style text.ListStyle
 }
 
-func (s *valueShelf) entries() (list []shelfEntry) {
+func (s *valueEditor) entries() (list []editorEntry) {
 	for _, it := range s.piece.Items(s.style) {
 		span := text.Span{Start: s.piece.At(it.Start), End: s.piece.At(it.End)}
-		list = append(list, shelfEntry{name: it.Name, raw: it.Name, span: span, line: s.piece.Span})
+		list = append(list, editorEntry{name: it.Name, raw: it.Name, span: span, line: s.piece.Span})
 	}
 	return list
 }
 
 // arrange gives the list the items whose indexes are in keep; -1 is fresh.
-func (s *valueShelf) arrange(keep []int, fresh string) ([]text.Edit, error) {
+func (s *valueEditor) arrange(keep []int, fresh string) ([]text.Edit, error) {
 	items := s.piece.Items(s.style)
 	names := make([]string, len(keep))
 	for i, k := range keep {
@@ -250,15 +250,15 @@ func (s *valueShelf) arrange(keep []int, fresh string) ([]text.Edit, error) {
 	return s.piece.WithItems(s.style, names, keep)
 }
 
-func (s *valueShelf) insert(i int, name, _, _ string) ([]text.Edit, error) {
+func (s *valueEditor) insert(i int, name, _, _ string) ([]text.Edit, error) {
 	return s.arrange(slices.Insert(upTo(len(s.piece.Items(s.style))), i, -1), name)
 }
 
-func (s *valueShelf) remove(i int) ([]text.Edit, error) {
+func (s *valueEditor) remove(i int) ([]text.Edit, error) {
 	return s.arrange(slices.Delete(upTo(len(s.piece.Items(s.style))), i, i+1), "")
 }
 
-func (s *valueShelf) rename(i int, name string) ([]text.Edit, error) {
+func (s *valueEditor) rename(i int, name string) ([]text.Edit, error) {
 	items := s.piece.Items(s.style)
 	names := make([]string, len(items))
 	for k, it := range items {
@@ -277,12 +277,12 @@ func upTo(n int) []int {
 	return list
 }
 
-// parallelShelf is two lists side by side: names and catalogue numbers.
-type parallelShelf struct {
-	names, numbers valueShelf
+// parallelEditor is two lists side by side: names and catalogue numbers.
+type parallelEditor struct {
+	names, numbers valueEditor
 }
 
-func openParallel(r *dialect.Registration, doc []byte, style text.ListStyle) (shelf, *text.Fault) {
+func openParallel(r *dialect.Registration, doc []byte, style text.ListStyle) (editor, *text.Fault) {
 	names, fault := findPiece(r, doc, r.At)
 	if fault != nil {
 		return nil, fault
@@ -291,14 +291,14 @@ func openParallel(r *dialect.Registration, doc []byte, style text.ListStyle) (sh
 	if fault != nil {
 		return nil, fault
 	}
-	s := &parallelShelf{valueShelf{doc, names, style}, valueShelf{doc, numbers, text.ListStyle{Separator: style.Separator, Last: style.Last}}}
+	s := &parallelEditor{valueEditor{doc, names, style}, valueEditor{doc, numbers, text.ListStyle{Separator: style.Separator, Last: style.Last}}}
 	if n, m := len(s.names.entries()), len(s.numbers.entries()); n != m {
 		return nil, text.FaultAt(doc, numbers.Start, "%s has %d items and %s has %d; which number belongs to which mod cannot be told", r.At, n, r.Numbers, m)
 	}
 	return s, nil
 }
 
-func (s *parallelShelf) entries() []shelfEntry {
+func (s *parallelEditor) entries() []editorEntry {
 	list, numbers := s.names.entries(), s.numbers.entries()
 	for i := range list {
 		list[i].number = numbers[i].name
@@ -306,18 +306,18 @@ func (s *parallelShelf) entries() []shelfEntry {
 	return list
 }
 
-func (s *parallelShelf) insert(i int, name, number, raw string) ([]text.Edit, error) {
+func (s *parallelEditor) insert(i int, name, number, raw string) ([]text.Edit, error) {
 	if number == "" {
 		return nil, fmt.Errorf("%s has no catalogue number, and this list needs one beside each name", text.Clean(name))
 	}
 	return both(s.names.insert(i, name, "", raw))(s.numbers.insert(i, number, "", ""))
 }
 
-func (s *parallelShelf) remove(i int) ([]text.Edit, error) {
+func (s *parallelEditor) remove(i int) ([]text.Edit, error) {
 	return both(s.names.remove(i))(s.numbers.remove(i))
 }
 
-func (s *parallelShelf) rename(i int, name string) ([]text.Edit, error) {
+func (s *parallelEditor) rename(i int, name string) ([]text.Edit, error) {
 	return s.names.rename(i, name)
 }
 
