@@ -20,6 +20,7 @@ import (
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // App is Initium for one operator.
@@ -42,6 +43,9 @@ type App struct {
 
 	parcels map[string]*parcel // what was looked into
 }
+
+// theirs are the files of servers, all of which are on this machine.
+var theirs disk.Files = disk.Local{}
 
 func (a *App) tell(said string) {
 	a.Home.Log().Info(said)
@@ -242,7 +246,7 @@ func (a *App) recognise(dir string) (string, error) {
 
 func recognises(d *dialect.Dialect, dir string) bool {
 	for _, f := range d.Recognise.Files {
-		if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(f))); err != nil {
+		if _, err := theirs.Stat(filepath.Join(dir, filepath.FromSlash(f))); err != nil {
 			return false
 		}
 	}
@@ -255,7 +259,7 @@ func serverFolder(typed string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	info, err := os.Stat(dir)
+	info, err := theirs.Stat(dir)
 	if err != nil {
 		return "", fmt.Errorf("adopt %s: %w", typed, err)
 	}

@@ -26,12 +26,12 @@ func (s *Server) world() (paths []string, err error) {
 		if !ok {
 			continue
 		}
-		hits, err := filepath.Glob(filepath.Clean(full))
+		hits, err := theirs.Glob(filepath.Clean(full))
 		if err != nil {
 			continue // Parse has checked it
 		}
 		for _, h := range hits {
-			real, err := filepath.EvalSymlinks(h)
+			real, err := theirs.Real(h)
 			if err != nil {
 				return nil, fmt.Errorf("find the world: %w", err)
 			}

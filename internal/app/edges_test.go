@@ -344,3 +344,16 @@ echo 'in a'; echo 'in b'; echo hot
 		t.Errorf("the server's own: %v", err)
 	}
 }
+
+func TestStartupsThatCannotBeRead(t *testing.T) {
+	dir := t.TempDir()
+	for name, want := range map[string]string{"none": "no such file", ".": "is no file"} {
+		if _, err := app.StartupText(dir, name); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	must(t, os.WriteFile(filepath.Join(dir, "long"), make([]byte, app.MaxStartup+5), 0o644))
+	if data, err := app.StartupText(dir, "long"); err != nil || len(data) != app.MaxStartup {
+		t.Errorf("a long one is read as %d bytes, %v", len(data), err)
+	}
+}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -28,7 +27,7 @@ const (
 func logsElsewhere(dir string, since time.Time) (files []string) {
 	sizes := map[string]int64{}
 	left := maxElsewhere
-	filepath.WalkDir(dir, func(full string, e fs.DirEntry, err error) error {
+	theirs.Walk(dir, func(full string, e fs.DirEntry, err error) error {
 		if left--; left < 0 {
 			return fs.SkipAll
 		}
@@ -48,7 +47,7 @@ func logsElsewhere(dir string, since time.Time) (files []string) {
 // looksLikeLog tells by its name, or by the times that lines begin with, whether a file
 // may be a log.
 func looksLikeLog(name string) bool {
-	f, err := os.Open(name)
+	f, err := theirs.Open(name)
 	if err != nil {
 		return false
 	}

@@ -3,7 +3,6 @@ package app
 import (
 	"fmt"
 	"maps"
-	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -200,7 +199,7 @@ func (a *App) versionText(s *Server, b *dialect.Build) ([]byte, error) {
 		if !ok {
 			return nil, fmt.Errorf("%s cannot be filled in", b.File)
 		}
-		return survey.Open(host.NewDisk(), name, mod.MaxManifest)
+		return survey.Open(theirs.Tree(), name, mod.MaxManifest)
 	}
 	var command []string
 	for _, word := range b.Command {
@@ -211,7 +210,7 @@ func (a *App) versionText(s *Server, b *dialect.Build) ([]byte, error) {
 		command = append(command, value)
 	}
 	var changed time.Time
-	if info, err := os.Stat(command[0]); err == nil {
+	if info, err := theirs.Stat(command[0]); err == nil {
 		changed = info.ModTime()
 	}
 	said := a.askedOf(strings.Join(command, "\x00"))

@@ -3,7 +3,6 @@ package app
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -237,7 +236,7 @@ func (f *following) judge(end proof.End) *proof.Proof {
 	var made, owed []proof.Made
 	for _, absent := range f.expected.Absent {
 		m := proof.Made{Mod: text.Clean(absent.Mod), Path: text.Clean(absent.Path)}
-		if info, err := os.Stat(absent.Path); err == nil {
+		if info, err := theirs.Stat(absent.Path); err == nil {
 			f.reader.Appeared(absent.Mod, absent.Path, max(info.ModTime().Sub(f.began), 0))
 			made = append(made, m)
 		} else {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -87,7 +86,7 @@ func (s *Server) aged(in *intake.Intake) map[string]string {
 		if g.Kind != dialect.KindProgram || program == "" || program == s.Vars["initium"] {
 			continue
 		}
-		info, err := os.Stat(program)
+		info, err := theirs.Stat(program)
 		if err != nil {
 			continue
 		}

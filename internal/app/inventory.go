@@ -52,7 +52,7 @@ func (a *App) inventory(s *Server, now *survey.Survey) (*proof.Inventory, error)
 // addFiles notes the files of one mod. What cannot be looked at is passed over: the
 // start will tell whether the server can.
 func addFiles(v *proof.Inventory, mod, root string) error {
-	return filepath.WalkDir(root, func(full string, e fs.DirEntry, err error) error {
+	return theirs.Walk(root, func(full string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return nil
 		}

@@ -13,6 +13,7 @@ import (
 	"initium/internal/core/survey"
 	"initium/internal/host"
 	"initium/internal/host/archive"
+	"initium/internal/host/disk"
 )
 
 // parcel is something that was looked into.
@@ -81,7 +82,7 @@ func (a *App) target(s *Server, now *survey.Survey, earlier []plan.Part) (*intak
 	if err != nil {
 		return nil, err
 	}
-	view := host.NewDisk()
+	view := theirs.Tree()
 	return &intake.Target{
 		Survey: now,
 		List: func(path string) ([]plan.Item, error) {
@@ -107,7 +108,7 @@ func (a *App) target(s *Server, now *survey.Survey, earlier []plan.Part) (*intak
 			}
 			return o
 		},
-		Writable: host.Writable,
+		Writable: disk.Writable,
 	}, nil
 }
 
@@ -124,7 +125,7 @@ func relative(path string) string { return path[1:] }
 
 // overlay is the file system as it will be after parts of plans.
 func (a *App) overlay(parts []plan.Part) fs.FS {
-	disk := host.NewDisk()
+	disk := theirs.Tree()
 	if len(parts) == 0 {
 		return disk
 	}

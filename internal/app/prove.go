@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"slices"
 	"time"
 
@@ -255,7 +254,7 @@ func (s *Server) absentLeavings(now *survey.Survey) (list []host.Absent) {
 				continue
 			}
 			if full, ok := intake.LeavingOf(&l, s.Vars, m.Name); ok {
-				if _, err := os.Lstat(full); errors.Is(err, fs.ErrNotExist) {
+				if _, err := theirs.Lstat(full); errors.Is(err, fs.ErrNotExist) {
 					list = append(list, host.Absent{Mod: m.Name, Path: full})
 				}
 			}
@@ -355,7 +354,7 @@ func (s *Server) spec() (host.Spec, error) {
 	if spec.Dir, ok = s.Vars.Expand(s.Dialect.Start.Directory); !ok {
 		return spec, fmt.Errorf("the working directory %q cannot be filled in", s.Dialect.Start.Directory)
 	}
-	if info, err := os.Stat(spec.Dir); err != nil || !info.IsDir() {
+	if info, err := theirs.Stat(spec.Dir); err != nil || !info.IsDir() {
 		return spec, fmt.Errorf("the working directory %s is not there", spec.Dir)
 	}
 	for _, file := range s.Dialect.Log.Files {

@@ -46,7 +46,7 @@ func (s *Server) disk() fs.FS {
 	if s.fsys != nil {
 		return s.fsys
 	}
-	return host.NewDisk()
+	return theirs.Tree()
 }
 
 // Server looks an adopted server up.
@@ -159,7 +159,7 @@ func exists(kind dialect.Kind, value string) (found, problem string) {
 		}
 		return file, ""
 	case dialect.KindFolder, dialect.KindFile:
-		info, err := os.Stat(value)
+		info, err := theirs.Stat(value)
 		if err != nil || info.IsDir() != (kind == dialect.KindFolder) {
 			return value, fmt.Sprintf("%s is not a %s that is there", value, kind)
 		}
@@ -168,7 +168,7 @@ func exists(kind dialect.Kind, value string) (found, problem string) {
 }
 
 func readFile(name string) ([]byte, error) {
-	return survey.Source(host.NewDisk(), name)
+	return survey.Source(theirs.Tree(), name)
 }
 
 func (s *Server) input() survey.Input {

@@ -43,6 +43,28 @@ type Outline struct {
 // Write writes the beginning of the dialect among the operator's own.
 func (o *Outline) Write() error { return host.WritePrivate(o.File, o.data) }
 
+// MaxStartup bounds how much of a startup file is shown, in bytes.
+const MaxStartup = 4 << 20
+
+// StartupText is the beginning of a startup file of a folder, named from there or as a whole
+// path.
+func StartupText(dir, file string) ([]byte, error) {
+	if _, err := theirs.Stat(file); err != nil {
+		file = filepath.Join(dir, file)
+	}
+	if info, err := theirs.Stat(file); err != nil {
+		return nil, fmt.Errorf("read the startup file: %w", err)
+	} else if !info.Mode().IsRegular() {
+		return nil, usage("%s is no file; name the startup file", file)
+	}
+	f, err := theirs.Open(file)
+	if err != nil {
+		return nil, fmt.Errorf("read the startup file: %w", err)
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, MaxStartup))
+}
+
 // TeachServer begins a dialect for a server that nobody here knows: from its folder,
 // and the name of one mod in one of its startup files. command starts the server, ""
 // when that is to be said later. Nothing is written yet.
@@ -64,7 +86,7 @@ func (a *App) TeachServer(name, dir, startup, mod, command string) (*Outline, er
 			return nil, usage("%s is not below %s", startup, dir)
 		}
 	}
-	doc, err := survey.Open(host.NewDisk(), filepath.Join(dir, below), maxTaughtFile)
+	doc, err := survey.Open(theirs.Tree(), filepath.Join(dir, below), maxTaughtFile)
 	if err != nil {
 		return nil, fmt.Errorf("read the startup file: %w", err)
 	}
@@ -119,7 +141,7 @@ type spot struct{ dir, ending string }
 func lookNear(root string) map[string][]spot {
 	found := map[string][]spot{}
 	dirs := 0
-	filepath.WalkDir(root, func(full string, e fs.DirEntry, err error) error {
+	theirs.Walk(root, func(full string, e fs.DirEntry, err error) error {
 		if err != nil || full == root {
 			return nil
 		}
@@ -295,7 +317,7 @@ func (l *Lessons) recognised() string {
 	}
 	missing := func(dir string) bool {
 		return slices.ContainsFunc(l.d.Recognise.Files, func(file string) bool {
-			_, err := os.Stat(filepath.Join(dir, filepath.FromSlash(file)))
+			_, err := theirs.Stat(filepath.Join(dir, filepath.FromSlash(file)))
 			return err != nil
 		})
 	}

@@ -21,6 +21,7 @@ import (
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // trial is a copy of a server that may be started with any part of its line-up:
@@ -48,7 +49,7 @@ func (a *App) newTrial(ctx context.Context, original *Server) (t *trial, err err
 		return nil, err
 	}
 	dir := filepath.Join(t.folder, "server")
-	if err := host.CopyFolder(ctx, original.Record.Dir, dir); err != nil {
+	if err := disk.CopyFolder(ctx, original.Record.Dir, dir); err != nil {
 		return nil, fmt.Errorf("copy the server: %w", err)
 	}
 	port, err := freePort(trialPort)

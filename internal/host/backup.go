@@ -18,6 +18,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"initium/internal/core/plan"
+	"initium/internal/host/disk"
 )
 
 // Backup is a backup of a server's world: a tar archive packed with zstd, and
@@ -107,13 +108,13 @@ func (h Home) WriteBackup(ctx context.Context, server, dir, why string, paths []
 	if err := os.Rename(beside, b.File); err != nil {
 		return b, err
 	}
-	if err := syncDir(filepath.Dir(b.File)); err != nil {
+	if err := disk.SyncDir(filepath.Dir(b.File)); err != nil {
 		return b, err
 	}
 	if err := writeJSON(strings.TrimSuffix(b.File, ".tar.zst")+".json", b); err != nil {
 		return b, err
 	}
-	return b, syncDir(filepath.Dir(b.File)) // a backup that is not listed after a power cut is none
+	return b, disk.SyncDir(filepath.Dir(b.File)) // a backup that is not listed after a power cut is none
 }
 
 type sums map[string][32]byte
@@ -261,7 +262,7 @@ func itemsOf(root string, items []plan.Item) (coming []plan.Item) {
 // backup comes, and what the world has besides goes into the ledger's keeping.
 // items are what is in the backup, by their names in it; now is what the world
 // has, path by path.
-func (b *Backup) RestoreParts(items []plan.Item, now []string, c *Digests) (parts []plan.Part, err error) {
+func (b *Backup) RestoreParts(items []plan.Item, now []string, c *disk.Digests) (parts []plan.Part, err error) {
 	done := map[string]bool{}
 	add := func(path string, coming []plan.Item) error {
 		done[path] = true

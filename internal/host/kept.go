@@ -12,6 +12,7 @@ import (
 	"syscall"
 
 	"initium/internal/core/plan"
+	"initium/internal/host/disk"
 )
 
 // tidy brings what a done entry has put aside into the ledger's keeping.
@@ -61,7 +62,7 @@ func (l *Ledger) store(server, from, expected string) (digest string, err error)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", err
 	}
-	digest, err = digestOf(l.digests, from)
+	digest, err = disk.DigestOf(l.digests, from)
 	if err != nil {
 		return "", err
 	}
@@ -69,8 +70,8 @@ func (l *Ledger) store(server, from, expected string) (digest string, err error)
 		return expected, nil // it was brought there before the ledger could write it down
 	}
 	to := filepath.Join(dir, digest)
-	if exists(to) {
-		there, err := digestOf(l.digests, to)
+	if disk.Exists(to) {
+		there, err := disk.DigestOf(l.digests, to)
 		if err != nil {
 			return "", err
 		}
@@ -88,13 +89,13 @@ func (l *Ledger) store(server, from, expected string) (digest string, err error)
 	if err := os.RemoveAll(beside); err != nil {
 		return "", err
 	}
-	if err := CopyFolder(context.Background(), from, beside); err != nil {
+	if err := disk.CopyFolder(context.Background(), from, beside); err != nil {
 		return "", err
 	}
-	if copied, err := digestOf(l.digests, beside); err != nil || copied != digest {
+	if copied, err := disk.DigestOf(l.digests, beside); err != nil || copied != digest {
 		return "", errors.Join(err, fmt.Errorf("%s was written to meanwhile", from))
 	}
-	return digest, errors.Join(syncAll(dir), os.Rename(beside, to), syncDir(dir), os.RemoveAll(from))
+	return digest, errors.Join(disk.SyncAll(dir), os.Rename(beside, to), disk.SyncDir(dir), os.RemoveAll(from))
 }
 
 // returnParts are the parts of the way back over entries: what was at each path

@@ -9,6 +9,7 @@ import (
 
 	"initium/internal/core/plan"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // below lists what is in a folder, with what links point to.
@@ -93,11 +94,11 @@ func TestReadSmallOfTheSystem(t *testing.T) {
 	if err != nil || len(want) < 2 {
 		t.Skip("there is no such file here")
 	}
-	got, err := host.NewDisk().ReadSmall("proc/self/cmdline", 1<<20)
+	got, err := disk.NewTree().ReadSmall("proc/self/cmdline", 1<<20)
 	if err != nil || string(got) != string(want) {
 		t.Errorf("%q, %v, want %q", got, err, want)
 	}
-	if _, err := host.NewDisk().ReadSmall("proc/self/cmdline", 1); err == nil {
+	if _, err := disk.NewTree().ReadSmall("proc/self/cmdline", 1); err == nil {
 		t.Error("more than is allowed is read")
 	}
 }

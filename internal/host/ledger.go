@@ -16,6 +16,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
+	"initium/internal/host/disk"
 )
 
 // Ledger keeps every applied plan with the bytes before and after, every start,
@@ -23,7 +24,7 @@ import (
 type Ledger struct {
 	home    Home
 	db      *sql.DB
-	digests *Digests
+	digests *disk.Digests
 }
 
 const schema = `
@@ -102,7 +103,7 @@ func (h Home) OpenLedger() (*Ledger, error) {
 		db.Close()
 		return nil, fmt.Errorf("open the ledger %s: %w", name, err)
 	}
-	return &Ledger{h, db, &Digests{}}, os.Chmod(name, 0o600)
+	return &Ledger{h, db, &disk.Digests{}}, os.Chmod(name, 0o600)
 }
 
 // ledgerVersion is how ledgers are laid out that this Initium makes (PRAGMA user_version);

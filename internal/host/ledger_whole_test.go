@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/golden"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // TestLedgersInFull changes files and folders at random, alone and together, lets somebody
@@ -62,7 +63,7 @@ func TestLedgersInFull(t *testing.T) {
 					if r.IntN(2) == 0 {
 						continue
 					}
-					contents := &host.Digests{}
+					contents := &disk.Digests{}
 					items, err := contents.List(at(name))
 					old := ""
 					if err == nil && len(items) > 0 {

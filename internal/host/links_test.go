@@ -11,6 +11,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // TestLinksOfOthers: by a link of the server's owner nothing is read that he could not read,
@@ -50,7 +51,7 @@ func TestLinksOfOthers(t *testing.T) {
 		start := filepath.Join(dir, "start")
 		must(t, os.Symlink(test.target, start))
 		must(t, os.Lchown(start, test.linked, test.linked))
-		data, err := survey.Open(host.NewDisk(), start, 1<<20)
+		data, err := survey.Open(disk.NewTree(), start, 1<<20)
 		if (err == nil) != test.read || test.read && string(data) != "one\n" || err != nil && !strings.Contains(err.Error(), "a link of another user's leads there") {
 			t.Errorf("%s: read %q, %v", name, data, err)
 		}
@@ -86,7 +87,7 @@ func TestLinksOfOthers(t *testing.T) {
 	}
 	// Circles end.
 	must(t, os.Symlink("round", filepath.Join(dir, "round")))
-	if _, err := survey.Open(host.NewDisk(), filepath.Join(dir, "round"), 9); err == nil || errors.Is(err, fs.ErrNotExist) {
+	if _, err := survey.Open(disk.NewTree(), filepath.Join(dir, "round"), 9); err == nil || errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("a circle of links: %v", err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"initium/internal/host/disk"
 	"io"
 	"os"
 	"sync"
@@ -91,7 +92,7 @@ func (b *logbook) put(p []byte) {
 	}
 	if _, err := b.file.Write(whole); err != nil {
 		b.file.Truncate(b.size)
-		b.lost.bytes, b.lost.lines, b.lost.err = b.lost.bytes+len(p), b.lost.lines+bytes.Count(p, []byte{'\n'}), plainCause(err)
+		b.lost.bytes, b.lost.lines, b.lost.err = b.lost.bytes+len(p), b.lost.lines+bytes.Count(p, []byte{'\n'}), disk.PlainCause(err)
 		return
 	}
 	b.lost = lost{}
@@ -104,14 +105,6 @@ func (b *logbook) put(p []byte) {
 		return
 	}
 	b.timed += int64(n)
-}
-
-// plainCause is an error without the path that it is about.
-func plainCause(err error) error {
-	if path := new(os.PathError); errors.As(err, &path) {
-		return path.Err
-	}
-	return err
 }
 
 // turn begins a new piece. When that cannot be done the old one goes on.

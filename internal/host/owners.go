@@ -13,10 +13,11 @@ import (
 
 	"initium/internal/core/intake"
 	"initium/internal/core/plan"
+	"initium/internal/host/disk"
 )
 
 // Digests is what the ledger uses to see what is in folders.
-func (l *Ledger) Digests() *Digests { return l.digests }
+func (l *Ledger) Digests() *disk.Digests { return l.digests }
 
 // Release is what came when Initium put the mod at a path there last; ok is false
 // when it did not.
@@ -155,7 +156,7 @@ func (l *Ledger) TakeBaseline(server, dir string, without []string) (files int, 
 		sum := []byte{}
 		if info.Size() <= maxSummed && summed+info.Size() <= maxAllSummed {
 			summed += info.Size()
-			if s, err := l.digests.sum(name, info); err == nil {
+			if s, err := l.digests.Sum(name, info); err == nil {
 				sum = s[:]
 			}
 		}

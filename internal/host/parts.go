@@ -12,13 +12,12 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"syscall"
 
 	"github.com/klauspost/compress/zstd"
-	"golang.org/x/sys/unix"
 
 	"initium/internal/core/intake"
 	"initium/internal/core/plan"
+	"initium/internal/host/disk"
 )
 
 // Fetch is where the files of a plan's parts come from.
@@ -123,7 +122,7 @@ type preparer struct {
 // that there is room for what comes.
 func (l *Ledger) checkParts(server string, p *plan.Plan) error {
 	needs := rooms{}
-	_, homeDevice, err := room(l.home.Dir)
+	_, homeDevice, err := disk.Room(l.home.Dir)
 	if err != nil {
 		return err
 	}
@@ -132,7 +131,7 @@ func (l *Ledger) checkParts(server string, p *plan.Plan) error {
 		if part.Old == plan.EmptyFolder {
 			continue
 		}
-		if _, err := follow(filepath.Dir(part.Path), true); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if _, err := disk.Follow(filepath.Dir(part.Path), true); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("change %s: %w", part.Path, err)
 		}
 		items, err := l.digests.List(part.Path)
@@ -146,7 +145,7 @@ func (l *Ledger) checkParts(server string, p *plan.Plan) error {
 		if now != part.Old {
 			return fmt.Errorf("change %s: %w; look at the plan again", part.Path, ErrStale)
 		}
-		if part.Items == nil && part.New != "" && part.New != plan.EmptyFolder && !exists(filepath.Join(l.home.keptDir(server), part.New)) {
+		if part.Items == nil && part.New != "" && part.New != plan.EmptyFolder && !disk.Exists(filepath.Join(l.home.keptDir(server), part.New)) {
 			return fmt.Errorf("bring %s back: the ledger does not have it any more", part.Path)
 		}
 		device, err := needs.add(filepath.Dir(part.Path), part)
@@ -171,7 +170,7 @@ type rooms map[uint64]*struct {
 // add notes that the files of a part will be written to a folder.
 func (r rooms) add(dir string, p *plan.Part) (device uint64, err error) {
 	const slack = 4096 // what a file takes besides its bytes
-	_, device, err = room(dir)
+	_, device, err = disk.Room(dir)
 	if err != nil {
 		return 0, err
 	}
@@ -188,7 +187,7 @@ func (r rooms) add(dir string, p *plan.Part) (device uint64, err error) {
 
 func (r rooms) check() error {
 	for _, n := range r {
-		if free, _, err := room(n.dir); err == nil && free < n.bytes {
+		if free, _, err := disk.Room(n.dir); err == nil && free < n.bytes {
 			return fmt.Errorf("there is too little room at %s: %s are needed, %s are free", n.dir, intake.Bytes(n.bytes), intake.Bytes(free))
 		}
 	}
@@ -197,10 +196,10 @@ func (r rooms) check() error {
 
 // prepare writes everything that comes beside its place.
 func (s *preparer) prepare(parts []plan.Part) error {
-	var nests []*nest
+	var nests []*disk.Nest
 	defer func() {
 		for _, n := range nests {
-			n.close()
+			n.Close()
 		}
 	}()
 	wanted := map[string]map[string][]target{} // by source and path in it
@@ -232,7 +231,7 @@ func (s *preparer) prepare(parts []plan.Part) error {
 		}
 	}
 	for _, n := range nests {
-		if err := n.give(); err != nil {
+		if err := n.Give(); err != nil {
 			return err
 		}
 	}
@@ -244,8 +243,8 @@ func syncParts(parts []plan.Part) error {
 	done := map[uint64]bool{}
 	for n := range parts {
 		dir := filepath.Dir(parts[n].Path)
-		if _, device, err := room(dir); err != nil || !done[device] {
-			if err := errors.Join(err, syncAll(dir)); err != nil {
+		if _, device, err := disk.Room(dir); err != nil || !done[device] {
+			if err := errors.Join(err, disk.SyncAll(dir)); err != nil {
 				return err
 			}
 			done[device] = true
@@ -256,111 +255,33 @@ func syncParts(parts []plan.Part) error {
 
 // target is a file that is to be written.
 type target struct {
-	nest *nest
+	nest *disk.Nest
 	rel  string // below what the nest holds open
 	item plan.Item
 }
 
-// nest is where a part waits while it is written. All goes through the handle of a folder:
-// whatever somebody puts in its place meanwhile, nothing is written anywhere else. Its
-// folders are given away when all is in them.
-type nest struct {
-	name     string   // of the part, in its folder
-	at       *os.Root // the folder that the part comes into
-	root     *os.Root // the part itself; at, for one that is a single file
-	uid, gid int      // whose things in that folder are; -1 where nothing can be given away
-	folders  map[string]bool
-}
-
-// openNest makes the place for a part that is a folder, or that of a single file.
-func openNest(fresh string, folder bool) (*nest, error) {
-	at, err := os.OpenRoot(filepath.Dir(fresh))
-	if err != nil {
-		return nil, err
-	}
-	n := &nest{name: filepath.Base(fresh), at: at, root: at, uid: -1, gid: -1, folders: map[string]bool{}}
-	if n.uid, n.gid, err = ownersIn(at); err != nil || !folder {
-		return n, err
-	}
-	if err = at.Mkdir(n.name, 0o755); err == nil {
-		n.root, err = at.OpenRoot(n.name)
-	}
-	return n, err
-}
-
-// ownersIn tells to whom new things in a folder are given: to whom it belongs, where that
-// can be done.
-func ownersIn(at *os.Root) (uid, gid int, err error) {
-	if os.Getuid() != 0 {
-		return -1, -1, nil
-	}
-	info, err := at.Stat(".")
-	if err != nil {
-		return -1, -1, err
-	}
-	sys, ok := info.Sys().(*syscall.Stat_t)
-	if !ok {
-		return -1, -1, nil
-	}
-	return int(sys.Uid), int(sys.Gid), nil
-}
-
-// folder makes a folder in the nest, and those above it.
-func (n *nest) folder(rel string) error {
-	if n.folders[rel] {
-		return nil
-	}
-	if err := n.root.MkdirAll(rel, 0o755); err != nil {
-		return err
-	}
-	for ; rel != "." && !n.folders[rel]; rel = filepath.Dir(rel) {
-		n.folders[rel] = true
-	}
-	return nil
-}
-
-// give gives the folders of the nest to the owner of the one that it comes into.
-func (n *nest) give() error {
-	if n.uid < 0 || n.root == n.at {
-		return nil
-	}
-	for rel := range n.folders {
-		if err := n.root.Lchown(rel, n.uid, n.gid); err != nil {
-			return err
-		}
-	}
-	return n.root.Chown(".", n.uid, n.gid)
-}
-
-func (n *nest) close() {
-	if n.root != nil && n.root != n.at {
-		n.root.Close()
-	}
-	n.at.Close()
-}
-
 // begin makes the folders of a part, and copies what is on this machine already.
-func (s *preparer) begin(fresh string, p *plan.Part, wanted map[string]map[string][]target) (*nest, error) {
+func (s *preparer) begin(fresh string, p *plan.Part, wanted map[string]map[string][]target) (*disk.Nest, error) {
 	if p.New == plan.EmptyFolder {
-		return nil, makeFolder(p.Path)
+		return nil, disk.MakeFolder(p.Path)
 	}
-	if err := makeFolder(filepath.Dir(p.Path)); err != nil {
+	if err := disk.MakeFolder(filepath.Dir(p.Path)); err != nil {
 		return nil, err
 	}
 	if p.Items == nil {
 		return nil, s.bringBack(p, fresh)
 	}
-	n, err := openNest(fresh, !(len(p.Items) == 1 && p.Items[0].Rel == "" && !p.Items[0].Folder))
+	n, err := disk.OpenNest(fresh, !(len(p.Items) == 1 && p.Items[0].Rel == "" && !p.Items[0].Folder))
 	if err != nil {
 		return n, err
 	}
 	for _, it := range p.Items {
 		rel := it.Rel
-		if n.root == n.at {
-			rel = n.name
+		if n.Root == n.At {
+			rel = n.Name
 		}
 		if dir := filepath.Dir(rel); dir != "." {
-			if err := n.folder(dir); err != nil {
+			if err := n.Folder(dir); err != nil {
 				return n, err
 			}
 		}
@@ -368,9 +289,9 @@ func (s *preparer) begin(fresh string, p *plan.Part, wanted map[string]map[strin
 		switch {
 		case it.Folder && rel == "":
 		case it.Folder:
-			err = n.folder(rel)
+			err = n.Folder(rel)
 		case it.Link != "":
-			err = n.root.Symlink(it.Link, rel)
+			err = n.Root.Symlink(it.Link, rel)
 		case it.Source == "":
 			err = s.copyKept(p.Path, it.From, n, rel)
 		default:
@@ -388,10 +309,10 @@ func (s *preparer) begin(fresh string, p *plan.Part, wanted map[string]map[strin
 
 // bringBack copies what an earlier entry took away, and looks that it is that.
 func (s *preparer) bringBack(p *plan.Part, fresh string) error {
-	if err := copyTree(s.ctx, filepath.Join(s.ledger.home.keptDir(s.server), p.New), fresh); err != nil {
+	if err := disk.CopyTree(s.ctx, filepath.Join(s.ledger.home.keptDir(s.server), p.New), fresh); err != nil {
 		return err
 	}
-	got, err := digestOf(s.ledger.digests, fresh)
+	got, err := disk.DigestOf(s.ledger.digests, fresh)
 	if err == nil && got != p.New {
 		err = errors.New("what the ledger has kept of it is not what it was; it lies in " + s.ledger.home.keptDir(s.server))
 	}
@@ -399,7 +320,7 @@ func (s *preparer) bringBack(p *plan.Part, fresh string) error {
 }
 
 // copyKept copies a file of the present state of a part, which stays.
-func (s *preparer) copyKept(path, from string, n *nest, rel string) error {
+func (s *preparer) copyKept(path, from string, n *disk.Nest, rel string) error {
 	dir, name := path, from
 	if from == "" {
 		dir, name = filepath.Dir(path), filepath.Base(path)
@@ -414,7 +335,7 @@ func (s *preparer) copyKept(path, from string, n *nest, rel string) error {
 		return err
 	}
 	s.progress(info.Size(), 1)
-	return copyOne(root, name, n.root, rel, info)
+	return disk.CopyOne(root, name, n.Root, rel, info)
 }
 
 func (s *preparer) progress(bytes int64, files int) {
@@ -449,44 +370,3 @@ func (s *preparer) copy(from Copier, files map[string][]target) error {
 }
 
 var errOther = errors.New("the source has changed since it was looked into")
-
-// makeFolder makes a folder and those above it, with the owner of the first that
-// is there.
-func makeFolder(dir string) error {
-	info, err := os.Stat(dir)
-	if err == nil {
-		if !info.IsDir() {
-			return &fs.PathError{Op: "make a folder at", Path: dir, Err: syscall.ENOTDIR}
-		}
-		return nil
-	}
-	if err := makeFolder(filepath.Dir(dir)); err != nil {
-		return err
-	}
-	if err := os.Mkdir(dir, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-		return err
-	}
-	return chownLike(dir, filepath.Dir(dir))
-}
-
-func chownLike(name, like string) error {
-	if os.Getuid() != 0 {
-		return nil
-	}
-	var st unix.Stat_t
-	if err := unix.Stat(like, &st); err != nil {
-		return err
-	}
-	return os.Lchown(name, int(st.Uid), int(st.Gid))
-}
-
-func ownLike(f *os.File, like string) error {
-	if os.Getuid() != 0 {
-		return nil
-	}
-	var st unix.Stat_t
-	if err := unix.Stat(like, &st); err != nil {
-		return err
-	}
-	return f.Chown(int(st.Uid), int(st.Gid))
-}

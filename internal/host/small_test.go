@@ -13,6 +13,7 @@ import (
 
 	"initium/internal/core/survey"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // What a program prints as its version is read where it is run, from either output, up to a
@@ -44,7 +45,7 @@ func TestAskVersion(t *testing.T) {
 // Small files are read whole, up to a bound, and nothing else is.
 func TestReadSmall(t *testing.T) {
 	dir := t.TempDir()
-	disk := survey.SmallReader(host.NewDisk())
+	disk := survey.SmallReader(disk.NewTree())
 	for _, size := range []int{0, 1, 9, 10, 11, 5000} {
 		name := filepath.Join(dir, fmt.Sprint(size))
 		data := bytes.Repeat([]byte("x"), size)

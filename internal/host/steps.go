@@ -4,15 +4,13 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
 
-	"golang.org/x/sys/unix"
-
 	"initium/internal/core/plan"
+	"initium/internal/host/disk"
 )
 
 // A step is one thing that an entry does to the files of a server. What comes is made
@@ -59,7 +57,7 @@ func (l *Ledger) steps(id int64, late bool) (list []step, err error) {
 			list = append(list, &namesStep{f})
 			continue
 		}
-		place, err := destination(f.path)
+		place, err := disk.Destination(f.path)
 		if err != nil {
 			return nil, fmt.Errorf("change %s: %w", f.path, err)
 		}
@@ -86,11 +84,6 @@ func spotsOf(path, mark string, n int) spots {
 	return spots{base + "-new", base + "-old"}
 }
 
-func exists(name string) bool {
-	_, err := os.Lstat(name)
-	return err == nil
-}
-
 // fileStep gives one file other bytes, makes it, or takes it away.
 type fileStep struct {
 	fileRow
@@ -102,7 +95,7 @@ type fileStep struct {
 
 // found reads the file as it is; there is false when there is none.
 func (s *fileStep) found() (now []byte, there bool, err error) {
-	now, err = readPlain(s.place)
+	now, err = disk.ReadPlain(s.place)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, false, nil
 	}
@@ -122,7 +115,7 @@ func (s *fileStep) ready() error {
 	if s.gone {
 		return nil
 	}
-	if err := writeBeside(s.beside, s.place, s.new); err != nil {
+	if err := disk.WriteBeside(s.beside, s.place, s.new); err != nil {
 		return fmt.Errorf("change %s: %w", s.path, err)
 	}
 	s.waits = true
@@ -156,7 +149,7 @@ func (s *fileStep) do() error {
 	if err := s.verify(); err != nil {
 		return err
 	}
-	return syncDir(filepath.Dir(s.place))
+	return disk.SyncDir(filepath.Dir(s.place))
 }
 
 // swap puts what waits beside the place into it, and what was there beside it.
@@ -164,13 +157,13 @@ func (s *fileStep) swap() error {
 	var err error
 	switch {
 	case s.fresh:
-		err = renameNew(s.beside, s.place)
+		err = disk.RenameNew(s.beside, s.place)
 	case s.gone:
-		err = renameNew(s.place, s.beside)
+		err = disk.RenameNew(s.place, s.beside)
 	default:
-		err = exchange(s.beside, s.place)
+		err = disk.Exchange(s.beside, s.place)
 	}
-	if errors.Is(err, errInTheWay) || errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, disk.ErrInTheWay) || errors.Is(err, fs.ErrNotExist) {
 		return s.stale()
 	}
 	return err
@@ -179,7 +172,7 @@ func (s *fileStep) swap() error {
 // verify looks that what came out of the place is what the plan has found: between
 // looking and changing somebody may have written. His bytes go back.
 func (s *fileStep) verify() error {
-	out, err := readPlain(s.beside)
+	out, err := disk.ReadPlain(s.beside)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return nil
@@ -188,9 +181,9 @@ func (s *fileStep) verify() error {
 	case bytes.Equal(out, s.old) || !s.gone && bytes.Equal(out, s.new):
 		return nil
 	case s.gone:
-		err = renameNew(s.beside, s.place)
+		err = disk.RenameNew(s.beside, s.place)
 	default:
-		err = exchange(s.beside, s.place)
+		err = disk.Exchange(s.beside, s.place)
 	}
 	s.did = err != nil
 	return errors.Join(s.stale(), err)
@@ -211,27 +204,27 @@ func (s *fileStep) undo() error {
 	if !s.isNew(now, there) {
 		return s.stale()
 	}
-	out, err := readPlain(s.beside)
+	out, err := disk.ReadPlain(s.beside)
 	kept := err == nil && bytes.Equal(out, s.old)
 	switch {
 	case s.fresh:
-		err = renameNew(s.place, s.beside)
+		err = disk.RenameNew(s.place, s.beside)
 	case kept && s.gone:
-		err = renameNew(s.beside, s.place)
+		err = disk.RenameNew(s.beside, s.place)
 	case kept:
-		err = exchange(s.beside, s.place)
+		err = disk.Exchange(s.beside, s.place)
 	default: // where names cannot be exchanged it was written over
-		if err = writeBeside(s.beside, s.place, s.old); err == nil {
+		if err = disk.WriteBeside(s.beside, s.place, s.old); err == nil {
 			err = os.Rename(s.beside, s.place)
 		}
 	}
-	return errors.Join(err, syncDir(filepath.Dir(s.place)))
+	return errors.Join(err, disk.SyncDir(filepath.Dir(s.place)))
 }
 
 // drop takes away what waits, and what was put there; the ledger has the bytes of both.
 // What is neither stays.
 func (s *fileStep) drop() error {
-	data, err := readPlain(s.beside)
+	data, err := disk.ReadPlain(s.beside)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -239,75 +232,6 @@ func (s *fileStep) drop() error {
 		return fmt.Errorf("somebody has written to %s while it was changed; what he has written is in %s", s.path, s.beside)
 	}
 	return os.Remove(s.beside)
-}
-
-// readPlain reads a file that is one, and neither a link nor a pipe.
-func readPlain(name string) ([]byte, error) {
-	f, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() {
-		return nil, errors.Join(err, fmt.Errorf("%s is no file", name))
-	}
-	return io.ReadAll(f)
-}
-
-// destination follows a symbolic link, which stays, to the file that is changed.
-func destination(name string) (string, error) {
-	place, err := follow(name, true)
-	if !errors.Is(err, fs.ErrNotExist) {
-		return place, err
-	}
-	if info, err := os.Lstat(name); err == nil && info.Mode()&fs.ModeSymlink != 0 {
-		return "", fmt.Errorf("it is a link to a file that is not there")
-	}
-	if dir, err := follow(filepath.Dir(name), true); err == nil {
-		return filepath.Join(dir, filepath.Base(name)), nil
-	} else if !errors.Is(err, fs.ErrNotExist) {
-		return "", err
-	}
-	return name, nil
-}
-
-// writeBeside writes a file with the mode and owner of the one whose place it will take.
-// An earlier one of that name goes first; whatever else it is, nothing is written through
-// it.
-func writeBeside(beside, place string, data []byte) error {
-	mode := fs.FileMode(0o644)
-	info, err := os.Stat(place)
-	if err == nil {
-		mode = info.Mode().Perm()
-		if mode&0o200 == 0 {
-			return fmt.Errorf("it is read-only: %w", fs.ErrPermission)
-		}
-	}
-	if err := makeFolder(filepath.Dir(beside)); err != nil {
-		return err
-	}
-	if err := os.Remove(beside); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	f, err := os.OpenFile(beside, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode&0o700)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err == nil {
-		err = f.Chmod(mode)
-	}
-	if err == nil && info != nil {
-		if owner, ok := info.Sys().(*syscall.Stat_t); ok && (int(owner.Uid) != os.Getuid() || int(owner.Gid) != os.Getgid()) {
-			err = f.Chown(int(owner.Uid), int(owner.Gid))
-		}
-	} else if err == nil {
-		err = ownLike(f, filepath.Dir(place))
-	}
-	if err == nil {
-		err = f.Sync()
-	}
-	return errors.Join(err, f.Close())
 }
 
 // namesStep gives files and folders in one folder other names. Nothing waits for that, and
@@ -321,7 +245,7 @@ func (s *namesStep) pairs() ([][2]string, error) { return renames(s.path, s.old,
 func (s *namesStep) begun() (bool, error) {
 	pairs, err := s.pairs()
 	for _, p := range pairs {
-		if !exists(p[0]) {
+		if !disk.Exists(p[0]) {
 			return true, nil
 		}
 	}
@@ -333,7 +257,7 @@ func (s *namesStep) do() error {
 	if err != nil {
 		return err
 	}
-	return renameAll(pairs)
+	return disk.RenameAll(pairs)
 }
 
 func (s *namesStep) undo() error {
@@ -341,7 +265,7 @@ func (s *namesStep) undo() error {
 	if err != nil {
 		return err
 	}
-	return renameAll(pairs)
+	return disk.RenameAll(pairs)
 }
 
 func (s *namesStep) drop() error { return nil }
@@ -352,7 +276,7 @@ func (s *namesStep) drop() error { return nil }
 type partStep struct {
 	partRow
 	spots
-	contents *Digests
+	contents *disk.Digests
 	late     bool
 }
 
@@ -365,50 +289,50 @@ func (s *partStep) begun() (bool, error) {
 	case s.new == plan.EmptyFolder || s.old == plan.EmptyFolder:
 		return false, nil
 	case s.old != "":
-		return exists(s.aside), nil
+		return disk.Exists(s.aside), nil
 	}
-	return !exists(s.fresh) && exists(s.path), nil
+	return !disk.Exists(s.fresh) && disk.Exists(s.path), nil
 }
 
 func (s *partStep) do() error {
 	switch {
 	case s.new == plan.EmptyFolder:
-		return makeFolder(s.path)
+		return disk.MakeFolder(s.path)
 	case s.old == plan.EmptyFolder:
 		return nil // it goes when what was in it is in the ledger's keeping
 	}
-	if s.old != "" && !exists(s.aside) {
+	if s.old != "" && !disk.Exists(s.aside) {
 		if err := s.putAside(); err != nil {
 			return fmt.Errorf("put %s aside: %w", s.path, err)
 		}
 	}
-	if s.new != "" && exists(s.fresh) {
-		if err := renameNew(s.fresh, s.path); err != nil {
+	if s.new != "" && disk.Exists(s.fresh) {
+		if err := disk.RenameNew(s.fresh, s.path); err != nil {
 			return fmt.Errorf("put %s in place: %w", s.path, err)
 		}
 	}
-	if s.new != "" && !exists(s.path) {
+	if s.new != "" && !disk.Exists(s.path) {
 		return fmt.Errorf("put %s in place: what was to come is gone", s.path)
 	}
-	return syncDir(filepath.Dir(s.path))
+	return disk.SyncDir(filepath.Dir(s.path))
 }
 
 // putAside takes away what is there, and brings it back when it is not what the plan has
 // found.
 func (s *partStep) putAside() error {
-	err := renameNew(s.path, s.aside)
+	err := disk.RenameNew(s.path, s.aside)
 	if s.late && errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	if err != nil || s.late {
 		return err
 	}
-	now, err := digestOf(s.contents, s.aside)
+	now, err := disk.DigestOf(s.contents, s.aside)
 	if err == nil && now != s.old {
 		err = fmt.Errorf("%w; look at the plan again", ErrStale)
 	}
 	if err != nil {
-		return errors.Join(err, renameNew(s.aside, s.path))
+		return errors.Join(err, disk.RenameNew(s.aside, s.path))
 	}
 	return nil
 }
@@ -417,24 +341,24 @@ func (s *partStep) undo() error {
 	if s.new == plan.EmptyFolder || s.old == plan.EmptyFolder {
 		return nil // what was made goes when the entry is forgotten
 	}
-	if s.new != "" && !exists(s.fresh) && exists(s.path) {
-		now, err := digestOf(s.contents, s.path)
+	if s.new != "" && !disk.Exists(s.fresh) && disk.Exists(s.path) {
+		now, err := disk.DigestOf(s.contents, s.path)
 		if err == nil && now != s.new {
 			err = fmt.Errorf("take %s back: %w", s.path, ErrStale)
 		}
 		if err == nil {
-			err = renameNew(s.path, s.fresh)
+			err = disk.RenameNew(s.path, s.fresh)
 		}
 		if err != nil {
 			return err
 		}
 	}
-	if s.old != "" && exists(s.aside) {
-		if err := renameNew(s.aside, s.path); err != nil {
+	if s.old != "" && disk.Exists(s.aside) {
+		if err := disk.RenameNew(s.aside, s.path); err != nil {
 			return err
 		}
 	}
-	return syncDir(filepath.Dir(s.path))
+	return disk.SyncDir(filepath.Dir(s.path))
 }
 
 func (s *partStep) drop() error {
@@ -443,42 +367,3 @@ func (s *partStep) drop() error {
 	}
 	return nil
 }
-
-// digestOf is the digest of what is at a path, "" for nothing.
-func digestOf(c *Digests, path string) (string, error) {
-	items, err := c.List(path)
-	if err != nil || len(items) == 0 {
-		return "", err
-	}
-	return plan.Digest(items), nil
-}
-
-// errInTheWay is returned when somebody else has put something where a part is to be.
-var errInTheWay = errors.New("something else has been put there meanwhile; move it away and try again")
-
-// renameNew gives a file or folder a name that nothing has yet.
-func renameNew(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
-	if cannotLook(err) {
-		if err = unix.EEXIST; !exists(to) {
-			err = os.Rename(from, to)
-		}
-	}
-	if errors.Is(err, unix.EEXIST) {
-		return errInTheWay
-	}
-	return err
-}
-
-// exchange lets two files change places, so that what was in one can still be looked at.
-// Where that cannot be done at once, the first takes the place of the second.
-func exchange(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_EXCHANGE)
-	if cannotLook(err) {
-		return os.Rename(from, to)
-	}
-	return err
-}
-
-// cannotLook tells of file systems that cannot look and rename at once.
-func cannotLook(err error) bool { return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) }

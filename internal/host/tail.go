@@ -5,11 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"initium/internal/host/disk"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"syscall"
 	"time"
 
 	"github.com/fsnotify/fsnotify"
@@ -129,7 +129,7 @@ func newTail(names []string) (*tail, error) {
 		if t.watcher != nil {
 			t.watcher.Add(filepath.Dir(name)) // a folder that comes later is looked at in turn
 		}
-		if f.file, err = openPlain(name); err == nil {
+		if f.file, err = disk.OpenPlain(name); err == nil {
 			if f.at, err = f.file.Seek(0, io.SeekEnd); err == nil {
 				f.seen, err = f.before()
 			}
@@ -233,26 +233,13 @@ func (f *tailed) read(written bool) {
 		f.out.end()
 		f.file.Close()
 	}
-	file, err := openPlain(f.name)
+	file, err := disk.OpenPlain(f.name)
 	if err != nil {
 		f.file = nil
 		return
 	}
 	f.file, f.at, f.seen, f.old = file, 0, f.seen[:0], false
 	f.rest(false)
-}
-
-// openPlain opens a file that is one, and no pipe that nobody may ever write into.
-func openPlain(name string) (*os.File, error) {
-	file, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, err
-	}
-	if info, err := file.Stat(); err != nil || !info.Mode().IsRegular() {
-		file.Close()
-		return nil, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
-	}
-	return file, nil
 }
 
 // rest hands on what is new in the file that is open. Whether it was begun anew is asked

@@ -19,6 +19,7 @@ import (
 
 	"initium/internal/core/plan"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // slots is a file of many places, each of which holds a line or none.
@@ -430,7 +431,7 @@ func TestBackupsOfOddWorlds(t *testing.T) {
 	items := []plan.Item{{From: "world/a", Size: 5}, {From: "outside/1/far", Size: 8}, {From: "worldly/x", Size: 1}}
 	more := filepath.Join(dir, "more")
 	put(t, more, "since then", 0o644)
-	parts, err := list[2].RestoreParts(items, []string{filepath.Join(dir, "world"), more}, new(host.Digests))
+	parts, err := list[2].RestoreParts(items, []string{filepath.Join(dir, "world"), more}, new(disk.Digests))
 	if err != nil || len(parts) != 3 {
 		t.Fatalf("the parts are %+v, %v", parts, err)
 	}

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"initium/internal/host/disk"
 	"io"
 	"io/fs"
 	"os"
@@ -108,9 +109,9 @@ func (w *writers) write(targets []target, r io.Reader, buf []byte) error {
 			continue
 		}
 		first := targets[0]
-		info, err := first.nest.root.Lstat(first.rel)
+		info, err := first.nest.Root.Lstat(first.rel)
 		if err == nil {
-			err = copyOne(first.nest.root, first.rel, t.nest.root, t.rel, info)
+			err = disk.CopyOne(first.nest.Root, first.rel, t.nest.Root, t.rel, info)
 		}
 		if err != nil {
 			return err
@@ -126,7 +127,7 @@ func (s *preparer) write(t target, r io.Reader, buf []byte) error {
 	if t.item.Exec {
 		mode = 0o755
 	}
-	f, err := t.nest.root.OpenFile(t.rel, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	f, err := t.nest.Root.OpenFile(t.rel, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err != nil {
 		return err
 	}
@@ -152,8 +153,8 @@ func (s *preparer) write(t target, r io.Reader, buf []byte) error {
 			err = errOther
 		}
 	}
-	if err == nil && t.nest.uid >= 0 {
-		err = f.Chown(t.nest.uid, t.nest.gid)
+	if err == nil && t.nest.Uid >= 0 {
+		err = f.Chown(t.nest.Uid, t.nest.Gid)
 	}
 	s.progress(0, 1)
 	if err = errors.Join(err, f.Close()); err != nil {

@@ -18,6 +18,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/survey"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // manyMods lays a harbour out on the disk with n mods, each with five needs, two
@@ -54,7 +55,7 @@ func manyMods(b *testing.B, n int) survey.Input {
 	must(b, err)
 	d, err := dialect.Parse("harrow-sound.toml", data)
 	must(b, err)
-	return survey.Input{Server: "h", Dialect: d, Vars: dialect.Vars{"dir": dir, "startup": "harbour.start", "port": "1"}, FS: host.NewDisk()}
+	return survey.Input{Server: "h", Dialect: d, Vars: dialect.Vars{"dir": dir, "startup": "harbour.start", "port": "1"}, FS: disk.NewTree()}
 }
 
 func lookAt(in survey.Input) *app.Look {

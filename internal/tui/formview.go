@@ -265,7 +265,7 @@ func (f *serverForm) teach() tea.Cmd {
 	p, cmd := pathPrompt(f.model, "Begin a dialect for it, from its startup file: ", f.about.Dir+string(filepath.Separator), func(file string) tea.Cmd {
 		file, dir := expandHome(file), f.about.Dir
 		return f.wish(func() tea.Msg {
-			data, err := readStart(dir, file)
+			data, err := app.StartupText(dir, file)
 			return startupMsg{file, data, err}
 		})
 	})

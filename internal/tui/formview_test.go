@@ -121,19 +121,6 @@ func TestAdoptOnTheScreen(t *testing.T) {
 	}
 }
 
-func TestStartupsThatCannotBeRead(t *testing.T) {
-	dir := t.TempDir()
-	for name, want := range map[string]string{"none": "no such file", ".": "is no file"} {
-		if _, err := readStart(dir, name); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%s: %v", name, err)
-		}
-	}
-	must(t, os.WriteFile(filepath.Join(dir, "long"), make([]byte, maxStartup+5), 0o644))
-	if data, err := readStart(dir, "long"); err != nil || len(data) != maxStartup {
-		t.Errorf("a long one is read as %d bytes, %v", len(data), err)
-	}
-}
-
 // forms are both kinds of it, for the tests of every screen.
 func forms(t *testing.T, m *model, dir string) (adoption, values *serverForm) {
 	t.Helper()

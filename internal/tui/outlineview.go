@@ -2,9 +2,6 @@ package tui
 
 import (
 	"fmt"
-	"io"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 
@@ -26,32 +23,11 @@ type outlineView struct {
 	written                  bool
 }
 
-// maxStartup bounds how much of a startup file is shown, in bytes.
-const maxStartup = 4 << 20
-
 // newOutline begins a dialect from a startup file with what it holds.
 func newOutline(m *model, name, dir, file, command string, data []byte) *outlineView {
 	v := &outlineView{name: name, dir: dir, file: file, command: command, lines: strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")}
 	v.desk = m.desk(v)
 	return v
-}
-
-// readStart reads a startup file of a folder, as far as it is shown.
-func readStart(dir, file string) ([]byte, error) {
-	if _, err := os.Stat(file); err != nil {
-		file = filepath.Join(dir, file)
-	}
-	if info, err := os.Stat(file); err != nil {
-		return nil, fmt.Errorf("read the startup file: %w", err)
-	} else if !info.Mode().IsRegular() {
-		return nil, fmt.Errorf("%s is no file; name the startup file", file)
-	}
-	f, err := os.Open(file)
-	if err != nil {
-		return nil, fmt.Errorf("read the startup file: %w", err)
-	}
-	defer f.Close()
-	return io.ReadAll(io.LimitReader(f, maxStartup))
 }
 
 type (

@@ -34,7 +34,7 @@ func Teach(ctx context.Context, a *app.App, l *app.Lessons) error {
 // TeachServer shows a startup file to begin a dialect from, until the operator closes
 // it. command starts the server, "" when that is to be said later.
 func TeachServer(ctx context.Context, a *app.App, name, dir, file, command string) error {
-	data, err := readStart(dir, file)
+	data, err := app.StartupText(dir, file)
 	if err != nil {
 		return err
 	}

@@ -14,7 +14,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
-	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // place is a server on the disk for settling on.
@@ -38,15 +38,15 @@ func newPlace(t *testing.T, files map[string]string) *place {
 }
 
 func (p *place) target() *intake.Target {
-	contents := &host.Digests{}
+	contents := &disk.Digests{}
 	list := func(name string) ([]plan.Item, error) {
 		if p.failing != "" && strings.HasSuffix(name, p.failing) {
 			return nil, fs.ErrPermission
 		}
 		return contents.List(name)
 	}
-	s := survey.Take(survey.Input{Server: "s", Dialect: p.d, Vars: dialect.Vars{"dir": p.dir}, FS: host.NewDisk()})
-	return &intake.Target{Survey: s, List: list, Writable: host.Writable,
+	s := survey.Take(survey.Input{Server: "s", Dialect: p.d, Vars: dialect.Vars{"dir": p.dir}, FS: disk.NewTree()})
+	return &intake.Target{Survey: s, List: list, Writable: disk.Writable,
 		Exists:  func(name string) bool { _, err := os.Lstat(name); return err == nil },
 		Release: func(name string) ([]plan.Item, bool) { items, ok := p.release[name]; return items, ok },
 		Owner:   func(name string) intake.Owner { return p.owners[name] }}
@@ -215,7 +215,7 @@ func TestRenew(t *testing.T) {
 		put("wheel.toml", `name = "oak"`)
 		if c.base != "?" {
 			put("sub/"+c.file, c.base)
-			items, err := (&host.Digests{}).List(root)
+			items, err := (&disk.Digests{}).List(root)
 			must(t, err)
 			p.release[root] = items
 			os.RemoveAll(filepath.Join(root, "sub"))

@@ -10,7 +10,7 @@ import (
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
-	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // Names that a family without rules for names would let through, but that no folder can or
@@ -82,7 +82,7 @@ func TestOnePlace(t *testing.T) {
 	if len(in.Problems) != 1 || !strings.Contains(in.Problems[0], "oak and oak would both go to "+p.dir+"/plans/hill.plan") {
 		t.Errorf("problems %q", in.Problems)
 	}
-	over := intake.NewOverlay(host.NewDisk(), []plan.Part{{Path: filepath.Join(p.dir, "new"), New: "x", Items: []plan.Item{{Rel: "a", Source: "s"}, {Rel: "b", Source: "s", Exec: true}, {Rel: "c/d", Source: "s"}}}}, func(string, string) []byte { return nil })
+	over := intake.NewOverlay(disk.NewTree(), []plan.Part{{Path: filepath.Join(p.dir, "new"), New: "x", Items: []plan.Item{{Rel: "a", Source: "s"}, {Rel: "b", Source: "s", Exec: true}, {Rel: "c/d", Source: "s"}}}}, func(string, string) []byte { return nil })
 	for n, want := range map[int]int{0: 3, -1: 3, 2: 2, 9: 3} {
 		f, err := over.Open(filepath.Join(p.dir, "new")[1:])
 		must(t, err)

@@ -14,8 +14,8 @@ import (
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
-	"initium/internal/host"
 	"initium/internal/host/archive"
+	"initium/internal/host/disk"
 )
 
 // treeOf writes files into a folder and reads them as a source.
@@ -99,7 +99,7 @@ func TestOverlay(t *testing.T) {
 		{Path: p.dir + "/plans/hills/a.plan", New: "z", Items: []plan.Item{item("", "m")}},
 		{Path: p.dir + "/wheels/elm", Old: "x", New: "w", Items: []plan.Item{{Rel: "mine.dat", From: "mine.dat", Size: 5}, item("wheel.toml", "oak/wheel.toml")}},
 	}
-	o := intake.NewOverlay(host.NewDisk(), parts, func(source, from string) []byte { return data[from] })
+	o := intake.NewOverlay(disk.NewTree(), parts, func(source, from string) []byte { return data[from] })
 	sub := subFS{o, strings.TrimPrefix(p.dir, "/")}
 	if _, ok := intake.NewOverlay(fstest.MapFS{}, nil, nil).Stamp("x"); ok {
 		t.Error("a file system without stamps has one")

@@ -20,7 +20,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
 	"initium/internal/golden"
-	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // family puts a dialect together from what dialects can have.
@@ -136,7 +136,7 @@ func TestVariedIntakesInFull(t *testing.T) {
 		}
 		for _, name := range names[:4] {
 			at := filepath.Join(p.dir, "wheels", name)
-			if items, err := (&host.Digests{}).List(at); err == nil && len(items) > 0 && r.IntN(2) == 0 {
+			if items, err := (&disk.Digests{}).List(at); err == nil && len(items) > 0 && r.IntN(2) == 0 {
 				items = slices.DeleteFunc(items, func(plan.Item) bool { return r.IntN(4) == 0 })
 				for i := range items {
 					if r.IntN(4) == 0 {
@@ -208,7 +208,7 @@ func TestVariedIntakesInFull(t *testing.T) {
 		if r.IntN(4) > 0 {
 			vars["share"] = p.dir + []string{"/share", "/../" + filepath.Base(p.dir) + "-share"}[r.IntN(2)]
 		}
-		target.Survey = survey.Take(survey.Input{Server: "s", Dialect: d, Vars: vars, FS: host.NewDisk()})
+		target.Survey = survey.Take(survey.Input{Server: "s", Dialect: d, Vars: vars, FS: disk.NewTree()})
 		called := one("some.zip", "oak-1.2.zip", "elm-master.tar.gz", "Yew Tree.7z", "x")
 		found := intake.Examine(tree, called, d, intake.Wanted(target.Survey))
 		in := intake.Assign(found, "/src/"+called, target, choices)
@@ -225,7 +225,7 @@ func TestVariedIntakesInFull(t *testing.T) {
 		for _, rule := range in.Rules {
 			fmt.Fprintf(&all, "  rule %s because %s\n", rule, rule.Because)
 		}
-		over := intake.NewOverlay(host.NewDisk(), in.Parts, func(source, from string) []byte { return tree.Bytes(from) })
+		over := intake.NewOverlay(disk.NewTree(), in.Parts, func(source, from string) []byte { return tree.Bytes(from) })
 		after := survey.Take(survey.Input{Server: "s", Dialect: d, Vars: vars, FS: over})
 		for i := range after.Mods {
 			m := &after.Mods[i]

@@ -19,7 +19,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/planner"
 	"initium/internal/core/survey"
-	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 //go:embed testdata/loom.toml
@@ -46,7 +46,7 @@ func newShed(t *testing.T, files map[string]string) *shed {
 		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
 		must(t, os.WriteFile(full, []byte(data), 0o644))
 	}
-	s.in = survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": s.dir}, FS: host.NewDisk()}
+	s.in = survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": s.dir}, FS: disk.NewTree()}
 	return s
 }
 
@@ -73,8 +73,8 @@ func (s *shed) Survey(parts []plan.Part, lines *lineup.Lineup) *survey.Survey {
 }
 
 func (s *shed) Target(seen *survey.Survey, _ []plan.Part) (*intake.Target, error) {
-	contents := &host.Digests{}
-	return &intake.Target{Survey: seen, List: contents.List, Writable: host.Writable, Exists: func(name string) bool { _, err := os.Lstat(name); return err == nil },
+	contents := &disk.Digests{}
+	return &intake.Target{Survey: seen, List: contents.List, Writable: disk.Writable, Exists: func(name string) bool { _, err := os.Lstat(name); return err == nil },
 		Release: func(string) ([]plan.Item, bool) { return nil, false }, Owner: func(string) intake.Owner { return intake.Owner{} }}, s.failing
 }
 

@@ -11,7 +11,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/survey"
-	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 //go:embed testdata/remembered.toml
@@ -19,7 +19,7 @@ var remembered string
 
 // counting counts how often files are read.
 type counting struct {
-	host.Disk
+	disk.Tree
 	reads *int
 	old   bool // every file counts as long unchanged
 }
@@ -28,15 +28,15 @@ func (c counting) ReadSmall(name string, limit int64) ([]byte, error) {
 	if strings.HasSuffix(name, "about.toml") {
 		*c.reads++
 	}
-	return c.Disk.ReadSmall(name, limit)
+	return c.Tree.ReadSmall(name, limit)
 }
 
 func (c counting) Stamp(name string) (survey.Stamp, bool) {
-	s, ok := c.Disk.Stamp(name)
+	s, ok := c.Tree.Stamp(name)
 	return s, ok || c.old && s != survey.Stamp{}
 }
 
-func (c counting) ReadDir(name string) ([]fs.DirEntry, error) { return c.Disk.ReadDir(name) }
+func (c counting) ReadDir(name string) ([]fs.DirEntry, error) { return c.Tree.ReadDir(name) }
 
 func TestMemory(t *testing.T) {
 	dir := t.TempDir()
@@ -52,8 +52,8 @@ func TestMemory(t *testing.T) {
 	d, err := dialect.Parse("d.toml", []byte(remembered))
 	must(t, err)
 	reads := 0
-	disk := counting{host.NewDisk(), &reads, true}
-	in := survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": dir}, FS: disk, Memory: &survey.Memory{}}
+	under := counting{disk.NewTree(), &reads, true}
+	in := survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": dir}, FS: under, Memory: &survey.Memory{}}
 	look := func(wantReads int, releases string) {
 		t.Helper()
 		reads = 0
@@ -75,7 +75,7 @@ func TestMemory(t *testing.T) {
 	must(t, os.Remove(filepath.Join(dir, "mods/a/about.toml")))
 	look(1, "a , b 2") // read for, and not there
 	// What has just been changed is not remembered.
-	disk.old, in.FS, in.Memory = false, counting{host.NewDisk(), &reads, false}, &survey.Memory{}
+	under.old, in.FS, in.Memory = false, counting{disk.NewTree(), &reads, false}, &survey.Memory{}
 	for range 3 {
 		look(2, "a , b 2")
 	}

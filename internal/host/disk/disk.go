@@ -1,4 +1,4 @@
-package host
+package disk
 
 import (
 	"errors"
@@ -12,22 +12,22 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Disk is this machine's whole file system, for surveys: paths in it are absolute
+// Tree is this machine's whole file system, for surveys: paths in it are absolute
 // ones without the first slash. It reads small files with as few calls as can be,
 // and never waits for a pipe that stands where a file should.
-type Disk struct{ fs.FS }
+type Tree struct{ fs.FS }
 
-// NewDisk returns the machine's file system.
-func NewDisk() Disk { return Disk{os.DirFS("/")} }
+// NewTree returns the machine's file system.
+func NewTree() Tree { return Tree{os.DirFS("/")} }
 
 // ReadDir lists a folder.
-func (d Disk) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(d.FS, name) }
+func (d Tree) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(d.FS, name) }
 
 // Stat tells about a file.
-func (d Disk) Stat(name string) (fs.FileInfo, error) { return fs.Stat(d.FS, name) }
+func (d Tree) Stat(name string) (fs.FileInfo, error) { return fs.Stat(d.FS, name) }
 
 // ReadSmall reads a regular file of at most limit bytes.
-func (d Disk) ReadSmall(name string, limit int64) (data []byte, err error) {
+func (d Tree) ReadSmall(name string, limit int64) (data []byte, err error) {
 	if !fs.ValidPath(name) {
 		return nil, &fs.PathError{Op: "read", Path: name, Err: fs.ErrInvalid}
 	}
@@ -36,12 +36,12 @@ func (d Disk) ReadSmall(name string, limit int64) (data []byte, err error) {
 	fd, err := openStraight(full)
 	if errors.Is(err, unix.ELOOP) { // a link is on the way
 		var real string
-		if real, err = follow(full, false); err == nil {
+		if real, err = Follow(full, false); err == nil {
 			fd, err = openStraight(real)
 		}
 	}
 	if err != nil {
-		return fail(plainCause(err))
+		return fail(PlainCause(err))
 	}
 	defer syscall.Close(fd)
 	var info syscall.Stat_t
@@ -81,7 +81,7 @@ func openStraight(full string) (fd int, err error) {
 	if !errors.Is(err, unix.ENOSYS) && !errors.Is(err, unix.EPERM) {
 		return fd, err
 	}
-	real, err := follow(full, false)
+	real, err := Follow(full, false)
 	if err != nil {
 		return -1, err
 	}
@@ -103,11 +103,19 @@ const trusted = 2 * time.Second
 
 // Stamp tells whether a file is the same as before (stat(2): the change time also
 // moves when the time of modification is set back).
-func (d Disk) Stamp(name string) (survey.Stamp, bool) {
+func (d Tree) Stamp(name string) (survey.Stamp, bool) {
 	var info syscall.Stat_t
 	if _, err := again(func() (int, error) { return 0, syscall.Stat("/"+name, &info) }); err != nil {
 		return survey.Stamp{}, false
 	}
 	s := survey.Stamp{Device: uint64(info.Dev), Inode: info.Ino, Size: info.Size, Changed: info.Ctim.Nano()}
 	return s, time.Since(time.Unix(0, s.Changed)) > trusted
+}
+
+// PlainCause is an error without the path that it is about.
+func PlainCause(err error) error {
+	if path := new(os.PathError); errors.As(err, &path) {
+		return path.Err
+	}
+	return err
 }

@@ -1,4 +1,4 @@
-package host
+package disk
 
 import (
 	"context"
@@ -94,12 +94,12 @@ func (c *Digests) item(full, rel string, info fs.FileInfo) (it plan.Item, err er
 	case !info.Mode().IsRegular():
 		return it, fmt.Errorf("%s is a device, a pipe or a socket", full)
 	}
-	it.Sum, err = c.sum(full, info)
+	it.Sum, err = c.Sum(full, info)
 	return it, err
 }
 
-// sum is the SHA-256 of a file.
-func (c *Digests) sum(full string, info fs.FileInfo) (sum [32]byte, err error) {
+// Sum is the SHA-256 of a file.
+func (c *Digests) Sum(full string, info fs.FileInfo) (sum [32]byte, err error) {
 	var stamp fileStamp
 	if sys, ok := info.Sys().(*syscall.Stat_t); ok {
 		stamp = fileStamp{uint64(sys.Dev), sys.Ino, info.Size(), sys.Ctim.Nano()}
@@ -132,11 +132,11 @@ func (c *Digests) sum(full string, info fs.FileInfo) (sum [32]byte, err error) {
 	return sum, nil
 }
 
-// copyTree copies a folder or file with modes, owners, times and links. Where the
+// CopyTree copies a folder or file with modes, owners, times and links. Where the
 // file system can, the copies share their blocks until one is changed. Both are reached
 // through the folders that they are in, which are held open: links in them lead nowhere
 // else.
-func copyTree(ctx context.Context, from, to string) error {
+func CopyTree(ctx context.Context, from, to string) error {
 	in, err := os.OpenRoot(filepath.Dir(from))
 	if err != nil {
 		return err
@@ -156,7 +156,7 @@ func copyBelow(ctx context.Context, in *os.Root, from string, out *os.Root, to s
 		return err
 	}
 	if !info.IsDir() {
-		return copyOne(in, from, out, to, info)
+		return CopyOne(in, from, out, to, info)
 	}
 	if err := out.Mkdir(to, info.Mode().Perm()|0o700); err != nil {
 		return err
@@ -186,8 +186,8 @@ func copyBelow(ctx context.Context, in *os.Root, from string, out *os.Root, to s
 	return likeBefore(copied, ".", info)
 }
 
-// copyOne copies one file or link.
-func copyOne(in *os.Root, from string, out *os.Root, to string, info fs.FileInfo) error {
+// CopyOne copies one file or link.
+func CopyOne(in *os.Root, from string, out *os.Root, to string, info fs.FileInfo) error {
 	if info.Mode()&fs.ModeSymlink != 0 {
 		target, err := in.Readlink(from)
 		if err != nil {
@@ -230,9 +230,9 @@ func likeBefore(out *os.Root, to string, info fs.FileInfo) error {
 	return out.Chtimes(to, info.ModTime(), info.ModTime())
 }
 
-// syncAll brings everything that was written to the file system of a folder to
+// SyncAll brings everything that was written to the file system of a folder to
 // the disk, at once: for many files that is far quicker than one by one.
-func syncAll(dir string) error {
+func SyncAll(dir string) error {
 	f, err := os.Open(dir)
 	if err != nil {
 		return err
@@ -257,9 +257,9 @@ func Writable(dir string) bool {
 	}
 }
 
-// room is what is free where a folder is, or would be made, in bytes; and which
+// Room is what is free where a folder is, or would be made, in bytes; and which
 // file system that is.
-func room(dir string) (free int64, device uint64, err error) {
+func Room(dir string) (free int64, device uint64, err error) {
 	for {
 		var st unix.Statfs_t
 		err := unix.Statfs(dir, &st)
@@ -283,5 +283,5 @@ func CopyFolder(ctx context.Context, from, to string) error {
 	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return err
 	}
-	return copyTree(ctx, from, to)
+	return CopyTree(ctx, from, to)
 }

@@ -1,4 +1,4 @@
-package host
+package disk
 
 import (
 	"errors"
@@ -15,11 +15,11 @@ var errForeignLink = errors.New("a link of another user's leads there, to what i
 // maxLinks is how many links a path may go over, as in the kernel.
 const maxLinks = 40
 
-// follow is the place that a path leads to, over links. A link that neither root nor the
+// Follow is the place that a path leads to, over links. A link that neither root nor the
 // operator has made is followed no further than its maker could go himself: to what is his,
 // or, for reading only, to what everybody may read. Whoever owns a server's folder must not
 // have anything read or written by way of Initium that is closed to him.
-func follow(name string, write bool) (string, error) {
+func Follow(name string, write bool) (string, error) {
 	fail := func(err error) (string, error) { return "", &fs.PathError{Op: "open", Path: name, Err: err} }
 	suspects := map[uint32]bool{} // makers of links so far who are not to be trusted
 	links, at := 0, "/"
