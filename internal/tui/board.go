@@ -20,10 +20,12 @@ import (
 type board struct {
 	*desk
 	name     string
-	looking  bool   // a look is under way
-	stale    bool   // and another has to follow
-	judging  bool   // starts that nobody has looked at are being judged
-	watching *watch // what watches the server, shown or not; nil when nothing does
+	looking  bool     // a look is under way
+	stale    bool     // and another has to follow
+	judging  bool     // starts that nobody has looked at are being judged
+	owed     bool     // a change of the operator's is not seen yet in what is shown
+	ahead    []string // keys that were typed meanwhile, for what will be shown then
+	watching *watch   // what watches the server, shown or not; nil when nothing does
 
 	look         *app.Look
 	last, proved *proof.Proof

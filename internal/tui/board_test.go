@@ -427,6 +427,7 @@ func FuzzKeys(f *testing.F) {
 			for _, d := range m.desks {
 				d.stuck = false
 			}
+			b.owed, b.ahead = false, nil
 			shape(t, m, keys)
 		}
 		if b.watching != nil {

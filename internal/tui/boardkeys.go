@@ -99,6 +99,9 @@ func (b *board) update(msg tea.Msg) tea.Cmd {
 			b.stale = false
 			return b.reload()
 		}
+		if !b.stuck {
+			return b.catchUp()
+		}
 	case judgedMsg:
 		b.judging = false
 		if msg.starts > 0 {
@@ -167,7 +170,13 @@ func (b *board) key(k string) tea.Cmd {
 	if b.look == nil {
 		return nil
 	}
-	if b.moves(k) || b.stuck {
+	if b.moves(k) {
+		return nil
+	}
+	if b.owed && len(b.ahead) < maxAhead {
+		b.ahead = append(b.ahead, k)
+	}
+	if b.stuck || b.owed {
 		return nil
 	}
 	switch k {
@@ -275,10 +284,35 @@ func (b *board) moves(k string) bool {
 	return true
 }
 
+// maxAhead bounds how many keys are kept that were typed ahead.
+const maxAhead = 32
+
+// catchUp carries out the keys that were typed while a change was not seen yet: they were
+// meant for what is shown now. Those after one that changes something wait again.
+func (b *board) catchUp() tea.Cmd {
+	b.owed = false
+	var cmds []tea.Cmd
+	for len(b.ahead) > 0 && !b.owed && b.prompt == nil && b.top() == screen(b) {
+		k := b.ahead[0]
+		b.ahead = b.ahead[1:]
+		cmds = append(cmds, b.key(k))
+	}
+	if !b.owed {
+		b.ahead = nil
+	}
+	return tea.Batch(cmds...)
+}
+
+// alter is a wish after which the board shows something else.
+func (b *board) alter(work func() tea.Msg) tea.Cmd {
+	b.owed = true
+	return b.wish(work)
+}
+
 // stage gathers changes; they are written when the plan is.
 func (b *board) stage(changes ...lineup.Change) tea.Cmd {
 	name := b.name
-	return b.wish(func() tea.Msg {
+	return b.alter(func() tea.Msg {
 		_, err := b.app.Stage(b.ctx, name, changes...)
 		return stagedMsg{"Staged: " + words(changes) + ". p shows the plan, u takes it back.", err}
 	})
@@ -287,7 +321,7 @@ func (b *board) stage(changes ...lineup.Change) tea.Cmd {
 // unstage takes the last staged change back.
 func (b *board) unstage() tea.Cmd {
 	name := b.name
-	return b.wish(func() tea.Msg {
+	return b.alter(func() tea.Msg {
 		return stagedMsg{"The last staged change is taken back.", b.app.Unstage(name, false)}
 	})
 }

@@ -52,7 +52,7 @@ func (b *board) writeRule() tea.Cmd {
 	name, server := mod.Name, b.name
 	b.prompt = newPrompt("Rule: "+clean(name)+" … (before, after, apart, needs, reads NAME; first, last, stay; then because …) ", "", func(typed string) tea.Cmd {
 		r := parseRule(name, typed)
-		return b.wish(func() tea.Msg { return stagedMsg{"Written down: " + r.String() + ".", b.app.PutRule(server, r)} })
+		return b.alter(func() tea.Msg { return stagedMsg{"Written down: " + r.String() + ".", b.app.PutRule(server, r)} })
 	})
 	return nil
 }
@@ -80,7 +80,7 @@ func (b *board) acceptFinding() tea.Cmd {
 		}
 		server := b.name
 		b.prompt = newPrompt("Accept \""+f.Message+"\", because: ", "", func(because string) tea.Cmd {
-			return b.wish(func() tea.Msg {
+			return b.alter(func() tea.Msg {
 				_, err := b.app.Accept(server, f.Code, f.Mod, because)
 				return stagedMsg{"Accepted, until the facts that it tells of change.", err}
 			})

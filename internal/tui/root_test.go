@@ -42,6 +42,38 @@ func TestLateAnswers(t *testing.T) {
 	}
 }
 
+// What is typed ahead of a change is carried out on what the board shows after it, in order;
+// what only moves about, at once.
+func TestTypedAhead(t *testing.T) {
+	m, b := boardOn(t, 100, 30)
+	b.seek("b", "")
+	if m.key("o") == nil || !b.owed {
+		t.Fatal("nothing is staged")
+	}
+	for _, k := range []string{"p", "up", "o"} {
+		if m.key(k) != nil || strings.Contains(m.notice, "Nothing is staged") {
+			t.Errorf("%s is carried out on what is not so any more: %q", k, m.notice)
+		}
+	}
+	if b.mod().Name != "a" {
+		t.Errorf("the choice is on %s", b.mod().Name)
+	}
+	b.stuck = false
+	b.update(stagedMsg{said: "staged"})
+	after := look(t, script, "a", "b: c", "c", "d", "e")
+	after.Staged = []lineup.Change{{Op: lineup.OpOff, Mod: "b"}}
+	if b.update(lookMsg{look: after}) == nil || !b.stuck || len(b.ahead) != 0 {
+		t.Errorf("the plan that was typed ahead is not asked for, or what comes after it waits: %q", b.ahead)
+	}
+	for range 2 * maxAhead {
+		b.owed = true
+		m.key("o")
+	}
+	if len(b.ahead) != maxAhead {
+		t.Errorf("%d keys are kept", len(b.ahead))
+	}
+}
+
 // While a look is under way no other begins; one that is asked for meanwhile follows it.
 func TestLooksDoNotPileUp(t *testing.T) {
 	_, b := boardOn(t, 100, 30)
