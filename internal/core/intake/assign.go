@@ -98,7 +98,7 @@ func (x *assigner) chosen() (mods []*Mod) {
 	}
 	if x.choices.As != "" {
 		if len(mods) != 1 {
-			x.problem("a name can be given when one mod is taken in, and here are %d; choose with --only", len(mods))
+			x.problem("a name can be given when one mod is taken in, and here are %d; choose one of them", len(mods))
 			return nil
 		}
 		if r, bad := found.Dialect.Names.Forbidden(x.choices.As); bad || strings.ContainsAny(x.choices.As, `/\`) || strings.HasPrefix(x.choices.As, ".") || strings.TrimSpace(x.choices.As) != x.choices.As || text.Clean(x.choices.As) != x.choices.As || len(x.choices.As) > maxName {
@@ -110,7 +110,7 @@ func (x *assigner) chosen() (mods []*Mod) {
 	by := map[string]*Mod{}
 	for _, m := range mods {
 		if other := by[m.Name]; other != nil {
-			x.problem("two mods in it are called %s: %s and %s; choose with --only and the folder", text.Clean(m.Name), text.Clean(other.Root), text.Clean(m.Root))
+			x.problem("two mods in it are called %s: %s and %s; choose one of them by its folder", text.Clean(m.Name), text.Clean(other.Root), text.Clean(m.Root))
 		}
 		by[m.Name] = m
 		if m.Mended != "" && !x.choices.Agree {
