@@ -181,17 +181,47 @@ func TestMomentAndOpening(t *testing.T) {
 	}
 }
 
-// Of a line that is written over and over without an end, what it shows at last
-// counts, however long it gets.
-func TestLineWithoutAnEnd(t *testing.T) {
-	var shown []string
-	r := proof.NewReader(talk(t), "/srv", registered("a"), func(l proof.Line) { shown = append(shown, l.Text) })
-	for i := range 20_000 {
-		r.Feed(fmt.Appendf(nil, "%5d of 20000 chunks\r", i), 0)
+// A line that is written over is one line: what is written over something else confirms
+// nothing, for nobody knows who said it; a failure counts wherever in it it stands, and
+// however long it gets; a prompt says nothing.
+func TestLinesWrittenOver(t *testing.T) {
+	progress := ""
+	for i := range 8000 {
+		progress += fmt.Sprintf("%5d of 20000 chunks\r", i)
 	}
-	r.Feed([]byte("10:00:00 [m] done a\n"), 0)
-	if len(shown) != 1 || shown[0] != "10:00:00 [m] done a" || r.Judge(proof.End{}).Find("a").Outcome != proof.Confirmed {
-		t.Errorf("%d lines, the last %.80q", len(shown), shown)
+	for name, test := range map[string]struct{ log, want string }{
+		"a chat line":           {"10:00:00 [m] hello\r10:00:00 [m] done a\n", "a silent"},
+		"a chat line, coloured": {"10:00:00 [m] \x1b[31mhello\x1b[0m\r\x1b[32m10:00:00 [m] done a\n", "a silent"},
+		"a prompt":              {"\r> \r10:00:00 [m] done a\r\r\n", "a confirmed"},
+		"only its end":          {"10:00:00 [m] done a\r\r\n", "a confirmed"},
+		"the first part":        {"10:00:00 [m] done a\rhello\n", "a silent"},
+		"long progress":         {progress + "10:00:00 [m] done a\n", "a silent"},
+		"a failure":             {"10:00:00 [m] done a\n10:00:00 [m] broken a:\rretrying\ndisk error\n", "a failed: disk error"},
+		"in the middle":         {"10:00:00 [m] done a\n5 %\r10:00:00 [m] broken a:\r6 %\ndisk error\n", "a failed: disk error"},
+		"deep in progress":      {"10:00:00 [m] done a\n" + progress + "10:00:00 [m] broken a:\r" + progress + "\ndisk error\n", "a failed: disk error"},
+		"at the end":            {"10:00:00 [m] done a\nhello\r10:00:00 [m] broken a:\ndisk error\n", "a failed: disk error"},
+		"long and coloured":     {"\x1b[31m10:00:00 [" + strings.Repeat("x", 5000) + "] done a\x1b[0m\n", "a confirmed"},
+	} {
+		for _, size := range []int{1 << 30, 4095} {
+			r := proof.NewReader(talk(t), "/srv", registered("a"), nil)
+			for rest := test.log; rest != ""; {
+				n := min(size, len(rest))
+				r.Feed([]byte(rest[:n]), 0)
+				rest = rest[n:]
+			}
+			r.Flush()
+			m := r.Judge(proof.End{}).Find("a")
+			got := "a " + string(m.Outcome)
+			if m.Outcome == proof.Failed {
+				got += ": " + m.Reason
+			}
+			if got != test.want {
+				t.Errorf("%s, by %d bytes: %s, want %s", name, size, got, test.want)
+			}
+			if e := fmt.Sprint(m.Evidence); name == "in the middle" && !strings.Contains(e, "5 %\ufffd10:00:00 [m] broken a:\ufffd6 %") {
+				t.Errorf("the evidence is %s", e)
+			}
+		}
 	}
 }
 

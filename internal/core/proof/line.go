@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"slices"
 	"time"
+	"unicode"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/text"
@@ -16,10 +17,34 @@ func Plain(line []byte) []byte {
 	if at := bytes.LastIndexByte(line, '\r'); at >= 0 {
 		line = line[at+1:]
 	}
-	if bytes.IndexByte(line, 0x1b) >= 0 {
-		line = []byte(text.Clean(string(line)))
+	return text.Uncoloured(line)
+}
+
+// overwritten are the parts of a line that end with a carriage return, so that the next one
+// is written over them. hides tells that they say something: more than a prompt does, which
+// has neither letters nor digits.
+func overwritten(line []byte) (parts [][]byte, hides bool) {
+	for {
+		part, rest, found := bytes.Cut(line, []byte{'\r'})
+		if !found {
+			return parts, hides
+		}
+		if part = text.Uncoloured(part); len(part) > 0 {
+			parts = append(parts, part)
+			hides = hides || bytes.ContainsFunc(part, func(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) })
+		}
+		line = rest
 	}
-	return line
+}
+
+// fails tells which meanings tell of a failure.
+func fails(m dialect.Meaning) bool {
+	return m == dialect.MeansFailed || m == dialect.MeansNeeds || m == dialect.MeansMissing || m == dialect.MeansStopped
+}
+
+// confirms tells which meanings say that all goes well.
+func confirms(m dialect.Meaning) bool {
+	return m == dialect.MeansLoaded || m == dialect.MeansLoading || m == dialect.MeansReady
 }
 
 // Line is one line of the log with what it means.
@@ -35,11 +60,7 @@ type Line struct {
 
 // Trouble tells whether the line tells of a failure, or sounds like one.
 func (l *Line) Trouble() bool {
-	switch l.Means {
-	case dialect.MeansFailed, dialect.MeansNeeds, dialect.MeansMissing, dialect.MeansStopped:
-		return true
-	}
-	return l.Alarm
+	return fails(l.Means) || l.Alarm
 }
 
 // Fits tells whether the line is about a mod, when one is named, and tells of

@@ -56,12 +56,14 @@ func (r *Reader) nameByPath(file string) string {
 		return rec.expected.Name
 	}
 	base := path.Base(file)
+	bare := base == file // a path that leads elsewhere is another file, though it is called so
 	for _, rec := range r.order {
-		if rec.expected.Path != "" && path.Base(rec.expected.Path) == base {
+		if bare && rec.expected.Path != "" && path.Base(rec.expected.Path) == base {
 			return rec.expected.Name
 		}
 	}
-	if name := strings.TrimSuffix(base, path.Ext(base)); r.mods[name] != nil {
+	name := strings.TrimSuffix(base, path.Ext(base))
+	if rec := r.mods[name]; rec != nil && (bare || rec.expected.Path == "") {
 		return name
 	}
 	if name := r.placed(file); name != "" {

@@ -71,7 +71,7 @@ func TestRemarks(t *testing.T) {
 	if s := strings.Join(got, "; "); s != want {
 		t.Errorf("%s\nwant %s", s, want)
 	}
-	if s := r.Remarks()[5].Text; s != "fatal: line over line" {
+	if s := r.Remarks()[5].Text; s != "50 %\ufffd 75 %\ufffdfatal: line over line" {
 		t.Errorf("a line that was written over shows as %q", s)
 	}
 }

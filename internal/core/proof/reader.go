@@ -28,9 +28,11 @@ type Reader struct {
 	order   []*record
 	loaded  []string // in the order of the log
 
-	partial  []byte // the line that has begun and not ended
-	overlong bool   // the rest of it is passed over
-	turned   bool   // it will be written over
+	partial  []byte   // the line that has begun and not ended
+	part     int      // where its last part begins, after a carriage return
+	overlong bool     // the rest of that part is passed over
+	bad      [][]byte // parts of it that tell of failures, once it is too long to be kept
+	hidden   bool     // something else was said in it that is not kept
 	partAt   time.Duration
 
 	lines   int
@@ -267,7 +269,7 @@ func (r *Reader) whole(raw []byte, at time.Duration) {
 // endLine reads what was kept of a line.
 func (r *Reader) endLine(at time.Duration) {
 	r.line(r.partial, at)
-	r.partial, r.overlong, r.turned = r.partial[:0], false, false
+	r.partial, r.part, r.overlong, r.bad, r.hidden = r.partial[:0], 0, false, nil, false
 }
 
 // begin makes ready for what the first bytes are read by.
@@ -280,38 +282,70 @@ func (r *Reader) begin() {
 	}
 }
 
-// hold holds on to a piece of a line, up to MaxLine. Of a line that is written
-// over and over, what was written over is let go.
+// hold holds on to a piece of a line: to each of its parts up to MaxLine.
 func (r *Reader) hold(piece []byte) {
-	if len(piece) == 0 {
-		return
+	for {
+		said, rest, turned := bytes.Cut(piece, []byte{'\r'})
+		if room := MaxLine - (len(r.partial) - r.part); !r.overlong && len(said) > room {
+			said, r.overlong = said[:room], true
+			r.partial = append(r.partial, said...)
+		} else if !r.overlong {
+			r.partial = append(r.partial, said...)
+		}
+		if !turned {
+			return
+		}
+		r.partial = append(r.partial, '\r')
+		r.part, r.overlong = len(r.partial), false
+		if r.part > maxParts {
+			r.spill()
+		}
+		piece = rest
 	}
-	said := bytes.TrimRight(piece, "\r")
-	if len(said) == 0 { // before the line's end they write over nothing
-		r.turned = true
-		return
+}
+
+// Of a line that is written over and over, maxParts bytes are kept, and maxBad parts beyond
+// that which tell of failures.
+const (
+	maxParts = 2 * MaxLine
+	maxBad   = 16
+)
+
+// spill lets go of the parts of a line that were written over, but for the failures in them.
+func (r *Reader) spill() {
+	parts, hides := overwritten(r.partial[:r.part])
+	for _, part := range parts {
+		if rule, _, _, _ := r.failure(part); rule != nil && len(r.bad) < maxBad {
+			r.bad = append(r.bad, bytes.Clone(part))
+		}
 	}
-	if at := bytes.LastIndexByte(said, '\r'); at >= 0 || r.turned {
-		r.partial, r.overlong = r.partial[:0], false
-		said = said[at+1:]
+	r.hidden = r.hidden || hides
+	r.partial, r.part = r.partial[:0], 0
+}
+
+// failure is the rule by which a part of a line that was written over tells of a failure, or
+// nil.
+func (r *Reader) failure(part []byte) (rule *dialect.Rule, said, stamp []byte, caps text.Captures) {
+	said, stamp, level, _, _ := r.split(part)
+	if rule, caps = r.first(r.rules, said, level); rule == nil || !fails(rule.Means) {
+		return nil, nil, nil, nil
 	}
-	r.turned = piece[len(piece)-1] == '\r'
-	if room := MaxLine - len(r.partial); len(said) > room {
-		said, r.overlong = said[:room], true
-	}
-	r.partial = append(r.partial, said...)
+	return rule, said, stamp, caps
 }
 
 // Flush reads what is left when the log has ended without a line ending.
 func (r *Reader) Flush() {
-	if len(r.partial) > 0 {
+	if len(bytes.TrimRight(r.partial, "\r")) > 0 || len(r.bad) > 0 {
 		r.endLine(r.partAt)
 	}
 }
 
 func (r *Reader) line(raw []byte, at time.Duration) {
 	r.lines++
-	raw = Plain(raw)
+	full := bytes.TrimRight(raw, "\r\n")
+	over, hides := overwritten(full)
+	hides, over = hides || r.hidden, append(r.bad, over...)
+	raw, full = Plain(full), text.Uncoloured(full)
 	said, stamp, level, source, prefixed := r.split(raw)
 	if prefixed {
 		r.thread = r.threadOf(string(source))
@@ -322,9 +356,18 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	line := Line{Number: r.lines, At: at}
 	closed := r.thread.opener != nil
 	if closed {
-		r.closeReason(said, &line, raw, stamp)
+		r.closeReason(said, &line, full, stamp)
+	}
+	for _, part := range over { // what went wrong counts, whatever was written over it
+		if rule, said, stamp, caps := r.failure(part); rule != nil {
+			line.Means = rule.Means
+			r.apply(rule, said, caps, &line, full, stamp)
+		}
 	}
 	rule, caps := r.fits(said, level)
+	if rule != nil && hides && confirms(rule.Means) {
+		rule = nil // of a line that says something else too, nobody knows who said this
+	}
 	if end := r.dialect.Console.EndPattern(); r.asked && end != nil {
 		if _, ok := end.Match(said, nil); ok {
 			r.answered = true
@@ -333,9 +376,14 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	switch {
 	case rule != nil:
 		r.fitted++
-		line.Means = rule.Means
+		if line.Means == "" || fails(rule.Means) {
+			line.Means = rule.Means
+		}
 		r.message = message{}
-		r.apply(rule, said, caps, &line, raw, stamp)
+		r.apply(rule, said, caps, &line, full, stamp)
+	case line.Means != "":
+		r.fitted++
+		r.message = message{}
 	case r.message.goesOn(raw, prefixed, r.dialect.Log.PrefixPattern() != nil):
 		r.goOn(raw)
 		line.Joined = true
@@ -343,14 +391,14 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	default:
 		r.message = message{}
 		if r.Notice {
-			line.Alarm = r.remark(raw, said, &line)
+			line.Alarm = r.remark(full, said, &line)
 		}
 	}
 	if r.onLine != nil {
 		if line.Mods == nil {
 			line.Mods = r.spokenOf(string(said), line.Alarm)
 		}
-		line.Text = text.Mask(string(raw), r.Secrets)
+		line.Text = text.Mask(string(full), r.Secrets)
 		r.onLine(line)
 	}
 }

@@ -1,6 +1,7 @@
 package text
 
 import (
+	"bytes"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -41,6 +42,24 @@ func Clean(s string) string {
 		}
 	}
 	return b.String()
+}
+
+// Uncoloured is text without its terminal control sequences, and otherwise as it came.
+func Uncoloured(b []byte) []byte {
+	if bytes.IndexByte(b, 0x1b) < 0 {
+		return b
+	}
+	out := make([]byte, 0, len(b))
+	for s := string(b); s != ""; {
+		plain := strings.IndexByte(s, 0x1b)
+		if plain < 0 {
+			return append(out, s...)
+		}
+		out = append(out, s[:plain]...)
+		s = s[plain:]
+		s = s[escapeLength(s):]
+	}
+	return out
 }
 
 // isPlain spares the common case, printable ASCII, a copy.
