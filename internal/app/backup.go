@@ -106,7 +106,7 @@ func itemsOf(p *parcel) (items []plan.Item) {
 	entries := p.tree.Entries
 	for i := range entries {
 		e := &entries[i]
-		it := plan.Item{Source: p.source.Path, From: e.Path, Size: e.Size, Sum: e.Sum, Exec: e.Exec}
+		it := plan.Item{Rel: e.Path, Source: p.source.Path, From: e.Content(), Size: e.Size, Sum: e.Sum, Exec: e.Exec}
 		switch {
 		case e.Kind == intake.Link:
 			it.Link, it.Size, it.Sum, it.Exec, it.Source = e.Target, 0, [32]byte{}, false, ""

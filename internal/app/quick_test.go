@@ -4,15 +4,19 @@ import (
 	"archive/zip"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"initium/internal/app"
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/host"
+	"initium/internal/host/disk"
 )
 
 // The bounds that an operator sets for a source are those that hold for it, and each says
@@ -76,6 +80,29 @@ func TestOddWorlds(t *testing.T) {
 	}
 	must(t, os.Mkdir(filepath.Join(dir, "world", "empty"), 0o755))
 	must(t, os.Symlink("../elsewhere", filepath.Join(dir, "world", "link")))
+	world := filepath.Join(dir, "world")
+	changed := time.Date(2021, 2, 3, 4, 5, 6, 789_000_000, time.UTC)
+	must(t, errors.Join(os.Link(filepath.Join(world, "map"), filepath.Join(world, "deep", "again")), os.Chmod(filepath.Join(world, "map"), 0o600), os.Chmod(filepath.Join(world, "empty"), 0o500)))
+	if os.Getuid() == 0 {
+		must(t, errors.Join(os.Lchown(filepath.Join(world, "map"), 12345, 123), os.Lchown(filepath.Join(world, "link"), 12345, 123), os.Lchown(filepath.Join(world, "deep"), 12345, 123)))
+	}
+	must(t, errors.Join(os.Chmod(filepath.Join(world, "deep"), 0o770|fs.ModeSetgid), os.Chtimes(filepath.Join(world, "map"), changed, changed), os.Chtimes(filepath.Join(world, "deep"), changed, changed), os.Chtimes(world, changed, changed)))
+	likes := func() (said string) {
+		must(t, filepath.WalkDir(world, func(name string, e os.DirEntry, err error) error {
+			must(t, err)
+			info, err := e.Info()
+			must(t, err)
+			sys := info.Sys().(*syscall.Stat_t)
+			when := ""
+			if info.Mode()&fs.ModeSymlink == 0 {
+				when = info.ModTime().UTC().String()
+			}
+			said += fmt.Sprintf("%s %v %d:%d %s, %d names\n", strings.TrimPrefix(name, dir), info.Mode(), sys.Uid, sys.Gid, when, sys.Nlink)
+			return nil
+		}))
+		return said
+	}
+	before := likes()
 	b, err := a.Backup(t.Context(), "k", "", nil)
 	must(t, err)
 	must(t, os.RemoveAll(filepath.Join(dir, "world")))
@@ -83,12 +110,22 @@ func TestOddWorlds(t *testing.T) {
 	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpRestore, Source: b.File}); err != nil {
 		t.Fatal(err)
 	}
+	if after := likes(); after != before {
+		t.Errorf("the world was\n%sand comes back as\n%s", before, after)
+	}
+	copied := filepath.Join(t.TempDir(), "world")
+	must(t, disk.CopyFolder(t.Context(), world, copied))
+	world, dir = copied, filepath.Dir(copied)
+	if now := likes(); now != before {
+		t.Errorf("a copy is\n%sof\n%s", now, before)
+	}
+	world, dir = filepath.Join(filepath.Dir(a.Home.Dir), "server", "world"), filepath.Join(filepath.Dir(a.Home.Dir), "server")
 	var there []string
 	must(t, filepath.WalkDir(filepath.Join(dir, "world"), func(name string, e os.DirEntry, err error) error {
 		there = append(there, fmt.Sprint(strings.TrimPrefix(name, dir), " ", e.Type()))
 		return err
 	}))
-	const want = "/world d---------, /world/deep d---------, /world/deep/file ----------, /world/empty d---------, /world/link L---------, /world/map ----------"
+	const want = "/world d---------, /world/deep d---------, /world/deep/again ----------, /world/deep/file ----------, /world/empty d---------, /world/link L---------, /world/map ----------"
 	if got := strings.Join(there, ", "); got != want {
 		t.Errorf("there is %s", got)
 	}

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -131,6 +132,7 @@ func writeArchive(ctx context.Context, name string, b *Backup, progress func(Pro
 	}
 	w := tar.NewWriter(packer)
 	all = sums{}
+	linked := map[[2]uint64]string{} // files with several names, by device and number
 	for _, root := range b.Roots {
 		err := filepath.WalkDir(root.Path, func(full string, e fs.DirEntry, err error) error {
 			if err = errors.Join(err, ctx.Err()); err != nil {
@@ -138,7 +140,7 @@ func writeArchive(ctx context.Context, name string, b *Backup, progress func(Pro
 			}
 			rel := strings.TrimPrefix(strings.TrimPrefix(full, root.Path), "/")
 			inside := filepath.Join(root.Name, rel)
-			if err := addToArchive(w, full, inside, all); err != nil {
+			if err := addToArchive(w, full, inside, all, linked); err != nil {
 				return fmt.Errorf("%s: %w", full, err)
 			}
 			if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
@@ -157,8 +159,9 @@ func writeArchive(ctx context.Context, name string, b *Backup, progress func(Pro
 	return all, errors.Join(w.Close(), packer.Close(), f.Sync())
 }
 
-// addToArchive adds one file, folder or link.
-func addToArchive(w *tar.Writer, full, inside string, all sums) error {
+// addToArchive adds one file, folder or link, with its rights, owner and times; a further
+// name of a file that is in the archive already as that.
+func addToArchive(w *tar.Writer, full, inside string, all sums, linked map[[2]uint64]string) error {
 	info, err := os.Lstat(full)
 	if err != nil {
 		return err
@@ -176,9 +179,17 @@ func addToArchive(w *tar.Writer, full, inside string, all sums) error {
 	if err != nil {
 		return err
 	}
-	head.Name = inside
+	head.Name, head.Format = inside, tar.FormatPAX // times in full
 	if info.IsDir() {
 		head.Name += "/"
+	}
+	if sys, ok := info.Sys().(*syscall.Stat_t); ok && info.Mode().IsRegular() && sys.Nlink > 1 {
+		file := [2]uint64{uint64(sys.Dev), sys.Ino}
+		if first, known := linked[file]; known {
+			head.Typeflag, head.Linkname, head.Size = tar.TypeLink, first, 0
+			return w.WriteHeader(head)
+		}
+		linked[file] = inside
 	}
 	if err := w.WriteHeader(head); err != nil {
 		return err
@@ -240,14 +251,15 @@ func verifyArchive(ctx context.Context, name string, all sums) error {
 	return nil
 }
 
-// itemsOf are the items of a backup that belong to one of its roots; where there are
-// none, the root is an empty folder.
+// itemsOf are the items of a backup that belong to one of its roots, by the names that they
+// have in it; where there are none, the root is an empty folder.
 func itemsOf(root string, items []plan.Item) (coming []plan.Item) {
 	for _, it := range items {
-		if rel, ok := strings.CutPrefix(it.From, root+"/"); ok {
+		name := it.Rel
+		if rel, ok := strings.CutPrefix(name, root+"/"); ok {
 			it.Rel = rel
 			coming = append(coming, it)
-		} else if it.From == root && !it.Folder {
+		} else if name == root && !it.Folder {
 			it.Rel = ""
 			coming = append(coming, it)
 		}

@@ -202,6 +202,7 @@ func (s *preparer) prepare(parts []plan.Part) error {
 			n.Close()
 		}
 	}()
+	places := map[string]*disk.Nest{}          // of parts, by where they go
 	wanted := map[string]map[string][]target{} // by source and path in it
 	for i := range parts {
 		p := &parts[i]
@@ -213,6 +214,7 @@ func (s *preparer) prepare(parts []plan.Part) error {
 		n, err := s.begin(s.fresh[i], p, wanted)
 		if n != nil {
 			nests = append(nests, n)
+			places[p.Path] = n
 		}
 		if err != nil {
 			return fmt.Errorf("put %s in place: %w", p.Path, err)
@@ -234,6 +236,9 @@ func (s *preparer) prepare(parts []plan.Part) error {
 		if err := n.Give(); err != nil {
 			return err
 		}
+	}
+	if err := s.likeBackups(parts, places); err != nil {
+		return err
 	}
 	return syncParts(parts)
 }

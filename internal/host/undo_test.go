@@ -428,7 +428,7 @@ func TestBackupsOfOddWorlds(t *testing.T) {
 	if err != nil || len(list) != 3 || list[2].Number != 3 || list[0].Why != "why" || time.Since(list[0].At) > time.Hour {
 		t.Fatalf("the list is %+v, %v", list, err)
 	}
-	items := []plan.Item{{From: "world/a", Size: 5}, {From: "outside/1/far", Size: 8}, {From: "worldly/x", Size: 1}}
+	items := []plan.Item{{Rel: "world/a", From: "world/a", Size: 5}, {Rel: "outside/1/far", From: "outside/1/far", Size: 8}, {Rel: "worldly/x", From: "worldly/x", Size: 1}}
 	more := filepath.Join(dir, "more")
 	put(t, more, "since then", 0o644)
 	parts, err := list[2].RestoreParts(items, []string{filepath.Join(dir, "world"), more}, new(disk.Digests))

@@ -147,15 +147,32 @@ func CopyTree(ctx context.Context, from, to string) error {
 		return err
 	}
 	defer out.Close()
-	return copyBelow(ctx, in, filepath.Base(from), out, filepath.Base(to))
+	c := &copier{ctx: ctx, top: out, linked: map[[2]uint64]string{}}
+	return c.below(in, filepath.Base(from), out, filepath.Base(to), filepath.Base(to))
 }
 
-func copyBelow(ctx context.Context, in *os.Root, from string, out *os.Root, to string) error {
+// copier copies what is in a folder.
+type copier struct {
+	ctx    context.Context
+	top    *os.Root             // the folder that all comes into
+	linked map[[2]uint64]string // copies, seen from there, of files that have several names
+}
+
+// below copies what has the name from in one folder, to the name to in another; seen is its
+// path from the top.
+func (c *copier) below(in *os.Root, from string, out *os.Root, to, seen string) error {
 	info, err := in.Lstat(from)
 	if err != nil {
 		return err
 	}
 	if !info.IsDir() {
+		if sys, ok := info.Sys().(*syscall.Stat_t); ok && info.Mode().IsRegular() && sys.Nlink > 1 {
+			file := [2]uint64{uint64(sys.Dev), sys.Ino}
+			if first, known := c.linked[file]; known {
+				return c.top.Link(first, seen)
+			}
+			c.linked[file] = seen
+		}
 		return CopyOne(in, from, out, to, info)
 	}
 	if err := out.Mkdir(to, info.Mode().Perm()|0o700); err != nil {
@@ -176,10 +193,10 @@ func copyBelow(ctx context.Context, in *os.Root, from string, out *os.Root, to s
 		return err
 	}
 	for _, e := range entries {
-		if err := ctx.Err(); err != nil {
+		if err := c.ctx.Err(); err != nil {
 			return err
 		}
-		if err := copyBelow(ctx, source, e.Name(), copied, e.Name()); err != nil {
+		if err := c.below(source, e.Name(), copied, e.Name(), filepath.Join(seen, e.Name())); err != nil {
 			return err
 		}
 	}
@@ -193,7 +210,13 @@ func CopyOne(in *os.Root, from string, out *os.Root, to string, info fs.FileInfo
 		if err != nil {
 			return err
 		}
-		return out.Symlink(target, to)
+		if err := out.Symlink(target, to); err != nil {
+			return err
+		}
+		if uid, gid := ownerOf(info); uid != os.Getuid() || gid != os.Getgid() {
+			return out.Lchown(to, uid, gid)
+		}
+		return nil
 	}
 	if !info.Mode().IsRegular() {
 		return fmt.Errorf("%s is a device, a pipe or a socket", filepath.Join(in.Name(), from))
@@ -219,15 +242,31 @@ func CopyOne(in *os.Root, from string, out *os.Root, to string, info fs.FileInfo
 // likeBefore gives a copy the mode, the owner and the times of what it was copied
 // from.
 func likeBefore(out *os.Root, to string, info fs.FileInfo) error {
-	if sys, ok := info.Sys().(*syscall.Stat_t); ok && (int(sys.Uid) != os.Getuid() || int(sys.Gid) != os.Getgid()) {
-		if err := out.Lchown(to, int(sys.Uid), int(sys.Gid)); err != nil {
+	uid, gid := ownerOf(info)
+	return Like(out, to, info.Mode(), uid, gid, info.ModTime())
+}
+
+func ownerOf(info fs.FileInfo) (uid, gid int) {
+	if sys, ok := info.Sys().(*syscall.Stat_t); ok {
+		return int(sys.Uid), int(sys.Gid)
+	}
+	return os.Getuid(), os.Getgid()
+}
+
+// rights are the bits of a mode that can be given to a file.
+const rights = fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky
+
+// Like gives a file or folder in a folder an owner, rights, and the time when it was changed.
+func Like(in *os.Root, name string, mode fs.FileMode, uid, gid int, changed time.Time) error {
+	if uid != os.Getuid() || gid != os.Getgid() {
+		if err := in.Lchown(name, uid, gid); err != nil {
 			return err
 		}
 	}
-	if err := out.Chmod(to, info.Mode().Perm()); err != nil { // after the owner, whose change takes rights away
+	if err := in.Chmod(name, mode&rights); err != nil { // after the owner, whose change takes rights away
 		return err
 	}
-	return out.Chtimes(to, info.ModTime(), info.ModTime())
+	return in.Chtimes(name, changed, changed)
 }
 
 // SyncAll brings everything that was written to the file system of a folder to
