@@ -345,3 +345,29 @@ func TestGuardCounts(t *testing.T) {
 		t.Errorf("a start that was not proved is made again: %d starts", n)
 	}
 }
+
+// A ledger that something has torn is told of with what to do, whatever the command; repaired,
+// it works on.
+func TestRepairTheLedger(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	h.do(0, "off", "h", "a")
+	if out := h.do(0, "ledger", "--repair"); !strings.Contains(out, "the ledger is whole; nothing was changed") {
+		t.Errorf("of a whole one: %s", out)
+	}
+	db := filepath.Join(h.home, "ledger.db")
+	data, err := os.ReadFile(db)
+	must(t, err)
+	must(t, os.WriteFile(db, append(make([]byte, 100), data[100:]...), 0o600))
+	if r := h.try("ledger", "h"); r.status != 3 || !strings.Contains(r.err, "the ledger is damaged; initium ledger --repair keeps it") {
+		t.Errorf("of a torn one: %d, %s", r.status, r.err)
+	}
+	out := h.do(0, "ledger", "--repair")
+	if !strings.Contains(out, "damaged: ") || !strings.Contains(out, "is kept in "+h.home+"/ledger-damaged-") {
+		t.Errorf("repaired: %s", out)
+	}
+	h.do(0, "on", "h", "a")
+	if out := h.do(0, "ledger", "h"); !strings.Contains(out, "switch a on") {
+		t.Errorf("afterwards: %s", out)
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -276,13 +277,22 @@ func (e *env) undo() *cobra.Command {
 
 func (e *env) ledger() *cobra.Command {
 	var asJSON bool
+	var repair bool
 	var forget int
 	cmd := &cobra.Command{
 		Use:   "ledger SERVER [ENTRY]",
 		Short: "List what was done to a server, and how each start after it went; or what one entry did, line by line",
-		Args:  args(cobra.RangeArgs(1, 2)),
+		Args: args(func(cmd *cobra.Command, args []string) error {
+			if repair {
+				return cobra.NoArgs(cmd, args)
+			}
+			return cobra.RangeArgs(1, 2)(cmd, args)
+		}),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if len(args) == 2 {
+			switch {
+			case repair:
+				return e.repairLedger()
+			case len(args) == 2:
 				return e.entry(args[0], args[1], asJSON)
 			}
 			if cmd.Flags().Changed("forget") {
@@ -312,9 +322,33 @@ func (e *env) ledger() *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&repair, "repair", false, "look the ledger of all servers through; keep a damaged one, and save what can be saved into a new one")
 	cmd.Flags().IntVar(&forget, "forget", 0, "free the disk of what entries up to this one took away")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// repairLedger looks the ledger through, and says what came of it.
+func (e *env) repairLedger() error {
+	r, err := e.app.Home.RepairLedger()
+	if err != nil {
+		return err
+	}
+	if len(r.Problems) == 0 {
+		fmt.Fprintln(e.out, "the ledger is whole; nothing was changed")
+		return nil
+	}
+	for _, p := range r.Problems {
+		fmt.Fprintln(e.out, "damaged:", text.Clean(p))
+	}
+	fmt.Fprintf(e.out, "the damaged ledger is kept in %s\n%d rows were saved into a new one\n", r.Kept, r.Rows)
+	if len(r.Lost) > 0 {
+		fmt.Fprintf(e.out, "not all could be read of: %s; what the ledger says of the past is not whole, and a return over a gap cannot be made\n", strings.Join(r.Lost, ", "))
+	}
+	if r.Begun > 0 {
+		fmt.Fprintf(e.out, "%s had been begun and not ended; compare the files of that server before you change more\n", map[bool]string{true: "an entry", false: fmt.Sprint(r.Begun, " entries")}[r.Begun == 1])
+	}
+	return nil
 }
 
 // entry prints what one entry of the ledger did.

@@ -98,6 +98,9 @@ func tell(out io.Writer, err error) {
 	for _, line := range strings.Split(err.Error(), "\n") {
 		fmt.Fprintln(out, "initium:", text.Clean(line))
 	}
+	if host.Damaged(err) && !errors.Is(err, host.ErrDamaged) {
+		fmt.Fprintln(out, "initium:", host.ErrDamaged)
+	}
 	var bound intake.BoundError
 	switch errors.As(err, &bound); bound.Of {
 	case "":

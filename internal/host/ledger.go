@@ -87,20 +87,35 @@ CREATE TABLE IF NOT EXISTS staged (
 	change TEXT NOT NULL -- JSON
 );`
 
+func (h Home) ledgerFile() string { return filepath.Join(h.Dir, "ledger.db") }
+
+func openDatabase(name string) (*sql.DB, error) {
+	place := url.URL{Path: name} // a home may be called anything
+	db, err := sql.Open("sqlite", "file:"+place.EscapedPath()+"?_pragma=busy_timeout(10000)&_pragma=synchronous(full)&_txlock=immediate")
+	if err == nil {
+		db.SetMaxOpenConns(1)
+	}
+	return db, err
+}
+
 // OpenLedger opens the ledger of a home, and makes it when it is not there.
 func (h Home) OpenLedger() (*Ledger, error) {
 	if err := os.MkdirAll(h.Dir, 0o700); err != nil {
 		return nil, err
 	}
-	name := filepath.Join(h.Dir, "ledger.db")
-	place := url.URL{Path: name} // a home may be called anything
-	db, err := sql.Open("sqlite", "file:"+place.EscapedPath()+"?_pragma=busy_timeout(10000)&_pragma=synchronous(full)&_txlock=immediate")
+	name := h.ledgerFile()
+	if emptied(name) {
+		return nil, fmt.Errorf("open the ledger %s: it has nothing in it: %w", name, ErrDamaged)
+	}
+	db, err := openDatabase(name)
 	if err != nil {
 		return nil, err
 	}
-	db.SetMaxOpenConns(1)
 	if err := prepare(db); err != nil {
 		db.Close()
+		if Damaged(err) {
+			err = fmt.Errorf("%w: %w", err, ErrDamaged)
+		}
 		return nil, fmt.Errorf("open the ledger %s: %w", name, err)
 	}
 	return &Ledger{h, db, &disk.Digests{}}, os.Chmod(name, 0o600)
