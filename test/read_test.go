@@ -10,9 +10,12 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 	"unicode/utf16"
+
+	"golang.org/x/sys/unix"
 )
 
 type readingJSON struct {
@@ -151,4 +154,37 @@ func TestReadTurnedAndGrowing(t *testing.T) {
 	if err := cmd.Wait(); err != nil || !strings.Contains(rest, "proved") || !strings.Contains(rest, "confirmed  b") {
 		t.Errorf("at the end, %v:\n%s", err, rest)
 	}
+}
+
+// A pipe is no log file; the standard input is waited for no longer than the operator likes.
+func TestReadFromPipes(t *testing.T) {
+	h := newHarbour(t, "berth a\n")
+	pipe := filepath.Join(t.TempDir(), "pipe")
+	must(t, syscall.Mkfifo(pipe, 0o600))
+	if r := h.try("read", pipe, "--server", "h"); r.status != 3 || !strings.Contains(r.err, "it is no file; what comes out of a pipe can be read as the standard input") {
+		t.Errorf("of a pipe: %d, %s", r.status, r.err)
+	}
+	in, silent, err := os.Pipe()
+	must(t, err)
+	defer in.Close()
+	defer silent.Close()
+	cmd := exec.Command(program, "read", "-", "--server", "h")
+	cmd.Env, cmd.Stdin = append(os.Environ(), "INITIUM_HOME="+h.home), in
+	must(t, cmd.Start())
+	must(t, second(silent.WriteString("a line\n")))
+	eventually(t, "it has read the line", func() bool {
+		left, err := unix.IoctlGetInt(int(in.Fd()), unix.TIOCINQ)
+		return err == nil && left == 0
+	})
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	eventually(t, "it ends when it is asked to", func() bool {
+		cmd.Process.Signal(os.Interrupt)
+		select {
+		case <-ended:
+			return true
+		default:
+			return false
+		}
+	})
 }

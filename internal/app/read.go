@@ -76,6 +76,9 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 	}
 	r.Dialect = d.Name
 	reader := proof.NewReader(d, dir, expected, opt.OnLine)
+	if slices.Contains(files, "-") {
+		opt.In = await(ctx, opt.In)
+	}
 	reader.Secrets, reader.Notice, reader.Lonely, reader.Stamped = secrets, true, opt.Server == "", true
 	files = oldestFirst(files)
 	r.Files = files
@@ -184,6 +187,56 @@ func (s stopping) Read(b []byte) (int, error) {
 		return 0, err
 	}
 	return s.Reader.Read(b)
+}
+
+// awaited is the standard input, from which perhaps nothing ever comes: whoever waits for it
+// can be stopped. What comes after that is lost, with the program.
+type awaited struct {
+	ctx  context.Context
+	come <-chan chunk
+	rest []byte
+	err  error
+}
+
+type chunk struct {
+	data []byte
+	err  error
+}
+
+func await(ctx context.Context, in io.Reader) *awaited {
+	come := make(chan chunk)
+	go func() {
+		for {
+			buf := make([]byte, 64<<10)
+			n, err := in.Read(buf)
+			select {
+			case come <- chunk{buf[:n], err}:
+			case <-ctx.Done():
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return &awaited{ctx: ctx, come: come}
+}
+
+func (a *awaited) Read(b []byte) (int, error) {
+	for len(a.rest) == 0 {
+		if a.err != nil {
+			return 0, a.err
+		}
+		select {
+		case c := <-a.come:
+			a.rest, a.err = c.data, c.err
+		case <-a.ctx.Done():
+			return 0, a.ctx.Err()
+		}
+	}
+	n := copy(b, a.rest)
+	a.rest = a.rest[n:]
+	return n, nil
 }
 
 // dialectOf finds the dialect that knows most of the first lines of a log.

@@ -66,7 +66,9 @@ func (h Home) State(server string) (s State, err error) {
 		s.Up, s.Lost = true, []int{running.Server}
 	default:
 		s.Exit = &Exit{Status: -1, At: time.Now(), How: EndedUnseen, Error: "its keeper was ended from outside; how the server itself ended was seen by nobody"}
-		return s, writeJSON(s.Start.exit(), s.Exit)
+		if err := writeJSON(s.Start.exit(), s.Exit); err != nil {
+			return s, fmt.Errorf("%s does not run any more, and that cannot be written down: %w", server, err)
+		}
 	}
 	return s, nil
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"syscall"
 
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
@@ -20,13 +21,18 @@ type Stream struct {
 	close []func() error
 }
 
+var errNoFile = errors.New("it is no file; what comes out of a pipe can be read as the standard input, with - for its name")
+
 // OpenStream opens a file as a stream of text; "-" is what in hands out.
 func OpenStream(name string, in io.Reader) (*Stream, error) {
 	s := &Stream{}
 	if name != "-" {
-		f, err := os.Open(name)
+		f, err := os.OpenFile(name, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 		if err != nil {
 			return nil, err
+		}
+		if info, err := f.Stat(); err != nil || !info.Mode().IsRegular() { // a pipe can be read once, and may never end
+			return nil, errors.Join(err, errNoFile, f.Close())
 		}
 		s.close = append(s.close, f.Close)
 		in = f
