@@ -11,6 +11,7 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
+	"slices"
 	"strings"
 	"testing"
 
@@ -183,6 +184,15 @@ func rarOf(entries ...entry) []byte {
 		out = append(out, block(head, data)...)
 	}
 	return append(out, block([]byte{5, 0, 0}, nil)...) // end
+}
+
+// sevenOf is a 7z archive whose directory is made of some bytes, behind others.
+func sevenOf(packed, directory []byte) []byte {
+	start := binary.LittleEndian.AppendUint64(nil, uint64(len(packed)))
+	start = binary.LittleEndian.AppendUint64(start, uint64(len(directory)))
+	start = binary.LittleEndian.AppendUint32(start, crc32.ChecksumIEEE(directory))
+	out := binary.LittleEndian.AppendUint32([]byte("7z\xbc\xaf\x27\x1c\x00\x04"), crc32.ChecksumIEEE(start))
+	return slices.Concat(out, start, packed, directory)
 }
 
 // unsized is the kind of an entry of a rar archive that does not say how large it is.

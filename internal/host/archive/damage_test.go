@@ -294,6 +294,21 @@ func TestSevenZip(t *testing.T) {
 		"locked with names.7z": {[]string{"-psecret", "-mhe=on"}, "refused: the archive is encrypted"},
 	} {
 		full := filepath.Join(dir, name)
+		if name == "plain.7z" { // however it is packed, the same is in it
+			for _, how := range [][]string{{"-mx=0"}, {"-m0=LZMA"}, {"-m0=LZMA2", "-mx=9"}, {"-m0=PPMd"}, {"-m0=BZip2"}, {"-m0=Deflate"}, {"-mhc=off"}, {"-ms=off"}, {"-mf=BCJ"}, {"-m0=Copy", "-mhc=off", "-ms=off"}} {
+				other := filepath.Join(dir, "other.7z")
+				os.Remove(other)
+				cmd := exec.Command(program, append(append([]string{"a", "-bso0", "-snl"}, how...), other, "mod")...)
+				cmd.Dir = dir
+				if out, err := cmd.CombinedOutput(); err != nil {
+					t.Fatalf("%v: %v\n%s", cmd.Args, err, out)
+				}
+				tree, err := read(t, other, intake.DefaultBounds())
+				if got := holding(tree, err); !strings.HasPrefix(got, test.want) {
+					t.Errorf("packed by %v: %s", how, got)
+				}
+			}
+		}
 		cmd := exec.Command(program, append(append([]string{"a", "-bso0"}, test.args...), full, "mod")...)
 		cmd.Dir = dir
 		if out, err := cmd.CombinedOutput(); err != nil {

@@ -185,6 +185,29 @@ func TestHostile(t *testing.T) {
 	sizes := append(bytes.Clone(xzOf(nil)[:12]), 8, 0x40)
 	sizes = append(append(sizes, bytes.Repeat([]byte{0x80}, 59)...), 1, 0x21, 1)
 	add("xz whose sizes have no end", "refused", sizes)
+	many31, many40 := "\xf0\x00\x00\x00\x80", "\xf8\x00\x00\x00\x00\x00\x01"[:6]
+	lzmaOf := func(memory string) string { return "\x01\x23\x03\x01\x01\x05\x5d" + memory } // one coder, with its properties
+	for what, s := range map[string][2]string{
+		"2^31 files":             {"\x01\x05" + many31 + "\x00", "entries"},
+		"2^31 folders":           {"\x01\x04\x07\x0b" + many31 + "\x00\x00", "refused"},
+		"2^40 packed streams":    {"\x01\x04\x06\x00" + many40 + "\x00", "refused"},
+		"2^31 files in a folder": {"\x01\x04\x07\x0b\x01\x00" + lzmaOf("\x00\x00\x01\x00") + "\x0c\x05\x00\x08\x0d" + many31 + "\x00\x00\x00", "entries"},
+		"2^31 coders":            {"\x01\x04\x07\x0b\x01\x00" + many31 + "\x00", "refused"},
+		"4 GB of memory":         {"\x01\x04\x07\x0b\x01\x00" + lzmaOf("\xff\xff\xff\xff") + "\x0c\x05\x00\x00\x00", "memory"},
+		"4 GB of memory, LZMA2":  {"\x01\x04\x07\x0b\x01\x00\x01\x21\x21\x01\x28\x0c\x05\x00\x00\x00", "memory"},
+		"a directory in nothing": {"\x17\x06\x00\x01\x09\x05\x00\x07\x0b\x01\x00\x01\x01\x00\x0c\x05\x00\x00", "refused"},
+		"a directory of 4 GB":    {"\x17\x06\x00\x01\x09\x00\x00\x07\x0b\x01\x00\x01\x01\x00\x0c\xf0\xff\xff\xff\xff\x00\x00", "directory"},
+		"a directory by BZip2":   {"\x17\x06\x00\x01\x09\x00\x00\x07\x0b\x01\x00\x01\x03\x04\x02\x02\x0c\x05\x00\x00", "not looked into"},
+		"a directory of its own": {"\x02", "refused"},
+		"half a directory":       {"\x01\x04\x07", "refused"},
+		"properties without end": {"\x01\x02\x01\xff\xff\xff\xff\xff\xff\xff\xff\xff", "refused"},
+	} {
+		add("7z with "+what, s[1], sevenOf(nil, []byte(s[0])))
+		add("7z with "+what+", within a zip", "", zipOf(file("mod/mod.toml", "x"), file("inner.7z", string(sevenOf(nil, []byte(s[0]))))))
+	}
+	deeper := "\x01\x05" + many31 + "\x00"
+	add("7z with 2^31 files, in a directory that is packed", "entries", sevenOf([]byte(deeper), []byte("\x17\x06\x00\x01\x09\x08\x00\x07\x0b\x01\x00\x01\x01\x00\x0c\x08\x00\x00")))
+	add("7z of nothing", "", sevenOf(nil, nil))
 	sparse := tarOf(file("mod/mod.toml", "x"))
 	add("tar with rubbish behind it", "", append(sparse, bytes.Repeat([]byte("rubbish"), 500)...))
 	add("nothing at all", "", nil)
@@ -459,7 +482,8 @@ func TestMisnamed(t *testing.T) {
 
 func FuzzArchives(f *testing.F) {
 	entries := []entry{file("mod/mod.toml", "x = 1"), file("mod/b", "bytes"), {name: "mod/l", target: "b", mode: fs.ModeSymlink | 0o777}}
-	for _, data := range [][]byte{zipOf(entries...), tarOf(entries...), gzipOf(tarOf(entries...)), rarOf(entries...), zstdOf(tarOf(entries...)), xzOf(tarOf(entries...)), []byte("7z\xbc\xaf\x27\x1c\x00\x04")} {
+	for _, data := range [][]byte{zipOf(entries...), tarOf(entries...), gzipOf(tarOf(entries...)), rarOf(entries...), zstdOf(tarOf(entries...)), xzOf(tarOf(entries...)), []byte("7z\xbc\xaf\x27\x1c\x00\x04"),
+		sevenOf([]byte("\x01\x05\x01\x11\x05\x00a\x00\x00\x00\x00\x00"), []byte("\x17\x06\x00\x01\x09\x0c\x00\x07\x0b\x01\x00\x01\x01\x00\x0c\x0c\x00\x00")), sevenOf(nil, []byte("\x01\x04\x07\x0b\x01\x00\x01\x23\x03\x01\x01\x05\x5d\x00\x00\x01\x00\x0c\x05\x00\x08\x0d\x02\x00\x00\x00"))} {
 		f.Add(data)
 	}
 	dir := f.TempDir()

@@ -13,6 +13,9 @@ import (
 )
 
 func walk7z(r io.ReaderAt, size int64, bounds intake.Bounds, visit visitor) error {
+	if err := check7z(r, size, bounds); err != nil {
+		return err
+	}
 	archive, err := sevenzip.NewReader(r, size)
 	if err != nil {
 		return damaged(err)
