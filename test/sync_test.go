@@ -1,12 +1,16 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
+
+	"golang.org/x/sys/unix"
 )
 
 // traced runs a command under strace and lists the system calls that it makes on files, in
@@ -135,5 +139,45 @@ func TestWrittenThrough(t *testing.T) {
 	backups := filepath.Join(w.home, "servers/w/backups")
 	if n := synced(t, "backup", w.traced("backup", "w"), backups); n < 1 {
 		t.Errorf("backup: %d renames were seen", n)
+	}
+}
+
+// Somebody may exchange a startup file at the very moment when it is changed, after it was
+// looked at for the last time: his is what the change is made in, or it is not made.
+func TestEditAtTheVeryMoment(t *testing.T) {
+	needs(t, "strace")
+	h := newHarbour(t, "berth a\nberth b\n")
+	h.cargo("a", "", "haul 1\n")
+	h.cargo("b", "", "haul 1\n")
+	start, theirs := filepath.Join(h.dir, "harbour.start"), "berth a\nberth b\n# mine\n"
+	cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=renameat2", "-e", "inject=renameat2:delay_enter=1500000", program, "off", "h", "a")
+	cmd.Env = h.env
+	var said strings.Builder
+	cmd.Stdout, cmd.Stderr = &said, &said
+	must(t, cmd.Start())
+	eventually(t, "the file is about to be exchanged", func() bool {
+		if waits, _ := filepath.Glob(filepath.Join(h.dir, ".initium-*")); len(waits) == 0 {
+			return false
+		}
+		tasks, _ := filepath.Glob("/proc/[0-9]*/task/[0-9]*/syscall")
+		return slices.ContainsFunc(tasks, func(name string) bool {
+			call, err := os.ReadFile(name)
+			if err != nil || !strings.HasPrefix(string(call), fmt.Sprint(unix.SYS_RENAMEAT2, " ")) {
+				return false
+			}
+			line, err := os.ReadFile(filepath.Join(filepath.Dir(name), "cmdline"))
+			return err == nil && strings.HasPrefix(string(line), program+"\x00off")
+		})
+	})
+	write(t, start+".new", theirs)
+	must(t, os.Rename(start+".new", start))
+	err := cmd.Wait()
+	got, readErr := os.ReadFile(start)
+	must(t, readErr)
+	if want := map[bool]string{true: "# " + theirs, false: theirs}[err == nil]; string(got) != want { // made on top of his, or not
+		t.Errorf("afterwards the file is %q, %v: %s", got, err, said.String())
+	}
+	if left, _ := filepath.Glob(filepath.Join(h.dir, ".initium-*")); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
 	}
 }

@@ -3,6 +3,7 @@ package proof_test
 import (
 	_ "embed"
 	"fmt"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -174,9 +175,19 @@ func TestMomentAndOpening(t *testing.T) {
 			t.Errorf("%q begins with %q", s, (s + ": hello")[start:end])
 		}
 	}
-	for _, s := range []string{"", "hello", "12", "99:99:99", "1.2.3", "2026-13-40 10:00:00", "3.1 warming", "1.2.3.4", "10.20.30.40", "May I", "Mon", "Mon Jan", "12 Jan", "127.0.0.1:9000", "2026", "20260102", "[12]", "[1.2.3]", "1:2", "10:00:011", "12345678901"} {
+	for _, s := range []string{"", "hello", "12", "99:99:99", "1.2.3", "2026-13-40 10:00:00", "3.1 warming", "1.2.3.4", "10.20.30.40", "May I", "Mon", "Mon Jan", "12 Jan", "127.0.0.1:9000", "2026", "20260102", "[12]", "[1.2.3]", "1:2", "10:00:011", "12345678901", "02/Jan-2026 10:00:01", "Jan 2x2026 10:00:01", "[12345678901.250000]", "10:000:01", "2026x-01-02 10:00:01"} {
 		if _, _, ok := proof.Opening([]byte(s + " x")); ok {
 			t.Errorf("%q is taken for a time", s)
+		}
+	}
+}
+
+// A time ends where it cannot go on.
+func TestWhereTimesEnd(t *testing.T) {
+	for line, want := range map[string]string{"10:00:01 +01x30 hi": "10:00:01", "10:00:01+01:30 hi": "10:00:01+01:30", "10:00:01 UTCx hi": "10:00:01", "10:00:01 UTC hi": "10:00:01 UTC", "10:00:01Zx hi": "", "10:00:01.5 AMx": "10:00:01.5", "Jan 2 10:00:01 2026 hi": "Jan 2 10:00:01 2026"} {
+		start, end, ok := proof.Opening([]byte(line))
+		if got := line[start:end]; got != want || ok != (want != "") {
+			t.Errorf("%q begins with the time %q", line, got)
 		}
 	}
 }
@@ -188,6 +199,19 @@ func TestLinesWrittenOver(t *testing.T) {
 	progress := ""
 	for i := range 8000 {
 		progress += fmt.Sprintf("%5d of 20000 chunks\r", i)
+	}
+	endless := proof.NewReader(talk(t), "/srv", registered("a"), nil)
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	part := []byte(strings.Repeat("x", 9999) + "\r")
+	for range 2000 {
+		endless.Feed(part, 0)
+	}
+	runtime.GC()
+	runtime.ReadMemStats(&after)
+	if held := int64(after.HeapAlloc) - int64(before.HeapAlloc); held > 4<<20 || endless.Lines() != 0 {
+		t.Errorf("of %d bytes without an end %d are held", 2000*len(part), held)
 	}
 	for name, test := range map[string]struct{ log, want string }{
 		"a chat line":           {"10:00:00 [m] hello\r10:00:00 [m] done a\n", "a silent"},

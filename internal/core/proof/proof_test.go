@@ -86,6 +86,11 @@ func TestJudge(t *testing.T) {
 		"given up":                     {"all of: a b\n", proof.End{Stopped: true}, "not proved; a confirmed; b confirmed", "stopped before"},
 		"nothing":                      {"", proof.End{}, "not proved; a silent; b silent", "has not said that it is ready"},
 		"colours and CR":               {"\x1b[32mloaded a in 5 ms\x1b[0m\r\nall of: b\r\nopen\r\n", proof.End{}, "proved; a confirmed 5; b confirmed", ""},
+		"with semicolons":              {"all of: a;b\nopen\n", proof.End{}, "proved; a confirmed; b confirmed", ""},
+		"missing, written over":        {"not found: 'b'\rretrying\nloaded a in 1 ms\nopen\n", proof.End{}, "not proved; a confirmed 1; b failed (it is registered, and the server could not find it)", "1 of 2"},
+		"needs, written over":          {"b wants x, y\rretrying\nloaded a in 1 ms\nopen\n", proof.End{}, "not proved; a confirmed 1; b failed (it needs x, y)", "1 of 2"},
+		"stopped, written over":        {"giving up: port taken\rbye now\n", exit(5), "not proved; a silent; b silent", "before it was ready, with exit status 5: port taken"},
+		"ready, written over":          {"all of: a b\nhello\ropen\n", proof.End{}, "not proved; a confirmed; b confirmed", "has not said that it is ready"},
 		"in the middle is not it":      {"chat: loaded a in 5 ms\nall of: b\nopen\n", proof.End{}, "not proved; a silent; b confirmed", "1 of 2"},
 	} {
 		p := read(t, test.log, test.end)
