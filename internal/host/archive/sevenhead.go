@@ -180,67 +180,77 @@ func (h *sevenHead) header() error {
 
 // streams reads what is packed, and how.
 func (h *sevenHead) streams() {
-	var outs []uint64                         // of the folders, how many streams come out of each
-	summed := func(int) bool { return false } // whether a folder has a sum
+	folders, summed := 0, func(int) bool { return false }
 	kind := h.byte()
 	if kind == 0x06 {
-		h.packed = h.number()
-		n := h.count()
-		for kind = h.byte(); kind != 0 && h.err == nil; kind = h.byte() {
-			switch kind {
-			case 0x09:
-				for i := range n {
-					if size := h.number(); i == 0 {
-						h.packedSize = size
-					}
-				}
-			case 0x0a:
-				h.digests(n)
-			default:
-				h.fail(errSevenHead)
-			}
-		}
+		h.places()
 		kind = h.byte()
 	}
 	if kind == 0x07 {
-		if h.byte() != 0x0b {
-			h.fail(errSevenHead)
-		}
-		n := h.count()
-		if h.byte() != 0 { // elsewhere, which nobody writes
-			h.fail(errSevenHead)
-		}
-		if err := h.bounds.CheckCount(int(n)); err != nil { // each is of a file at least
-			h.fail(err)
-			return
-		}
-		for range n {
-			outs = append(outs, h.folder())
-		}
-		for kind = h.byte(); kind != 0 && h.err == nil; kind = h.byte() {
-			switch kind {
-			case 0x0c:
-				for _, out := range outs {
-					for range out {
-						h.unpackedSize = h.number()
-					}
-				}
-			case 0x0a:
-				some := h.digests(n)
-				summed = func(i int) bool { return some == nil || some[i/8]&(0x80>>(i%8)) != 0 }
-			default:
-				h.fail(errSevenHead)
-			}
-		}
+		folders, summed = h.folders()
 		kind = h.byte()
 	}
 	if kind == 0x08 {
-		h.substreams(len(outs), summed)
+		h.substreams(folders, summed)
 		kind = h.byte()
 	}
 	if kind != 0 {
 		h.fail(errSevenHead)
 	}
+}
+
+// places reads where the packed streams are.
+func (h *sevenHead) places() {
+	h.packed = h.number()
+	n := h.count()
+	for kind := h.byte(); kind != 0 && h.err == nil; kind = h.byte() {
+		switch kind {
+		case 0x09:
+			for i := range n {
+				if size := h.number(); i == 0 {
+					h.packedSize = size
+				}
+			}
+		case 0x0a:
+			h.digests(n)
+		default:
+			h.fail(errSevenHead)
+		}
+	}
+}
+
+// folders reads by what things are packed, and tells which of them have a sum.
+func (h *sevenHead) folders() (folders int, summed func(int) bool) {
+	summed = func(int) bool { return false }
+	if h.byte() != 0x0b {
+		h.fail(errSevenHead)
+	}
+	n := h.count()
+	if h.byte() != 0 { // elsewhere, which nobody writes
+		h.fail(errSevenHead)
+	}
+	if err := h.bounds.CheckCount(int(n)); err != nil { // each is of a file at least
+		h.fail(err)
+		return 0, summed
+	}
+	outs := uint64(0) // streams that come out of them
+	for range n {
+		outs += h.folder()
+	}
+	for kind := h.byte(); kind != 0 && h.err == nil; kind = h.byte() {
+		switch kind {
+		case 0x0c:
+			for range outs {
+				h.unpackedSize = h.number()
+			}
+		case 0x0a:
+			some := h.digests(n)
+			summed = func(i int) bool { return some == nil || some[i/8]&(0x80>>(i%8)) != 0 }
+		default:
+			h.fail(errSevenHead)
+		}
+	}
+	return int(n), summed
 }
 
 // substreams reads how many files are in each folder, with their sizes and sums.

@@ -41,11 +41,8 @@ func Follow(name string, write bool) (string, error) {
 		}
 		owner := info.Sys().(*syscall.Stat_t).Uid
 		if info.Mode()&fs.ModeSymlink == 0 {
-			last := len(rest) == 0
-			for who := range suspects {
-				if owner != who && !(open(info, last) && !(last && write)) {
-					return fail(errForeignLink)
-				}
+			if closed(info, suspects, len(rest) == 0, write) {
+				return fail(errForeignLink)
 			}
 			at = next
 			continue
@@ -66,6 +63,17 @@ func Follow(name string, write bool) (string, error) {
 		rest = append(strings.Split(target, "/"), rest...)
 	}
 	return at, nil
+}
+
+// closed tells whether somebody on whose link a path has gone could not go on himself.
+func closed(info fs.FileInfo, suspects map[uint32]bool, last, write bool) bool {
+	owner := info.Sys().(*syscall.Stat_t).Uid
+	for who := range suspects {
+		if owner != who && !(open(info, last) && !(last && write)) {
+			return true
+		}
+	}
+	return false
 }
 
 // open tells whether everybody may go through a folder, or read what stands at the end.
