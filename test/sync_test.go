@@ -150,23 +150,31 @@ func TestEditAtTheVeryMoment(t *testing.T) {
 	h.cargo("a", "", "haul 1\n")
 	h.cargo("b", "", "haul 1\n")
 	start, theirs := filepath.Join(h.dir, "harbour.start"), "berth a\nberth b\n# mine\n"
-	cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=renameat2", "-e", "inject=renameat2:delay_enter=1500000", program, "off", "h", "a")
+	cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=renameat2", "-e", "inject=renameat2:delay_enter=4000000", program, "off", "h", "a")
 	cmd.Env = h.env
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said
 	must(t, cmd.Start())
+	var process string // that is traced
+	eventually(t, "the change runs", func() bool {
+		all, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+		i := slices.IndexFunc(all, func(name string) bool {
+			line, err := os.ReadFile(name)
+			return err == nil && strings.HasPrefix(string(line), program+"\x00off")
+		})
+		if i >= 0 {
+			process = filepath.Dir(all[i])
+		}
+		return i >= 0
+	})
 	eventually(t, "the file is about to be exchanged", func() bool {
 		if waits, _ := filepath.Glob(filepath.Join(h.dir, ".initium-*")); len(waits) == 0 {
 			return false
 		}
-		tasks, _ := filepath.Glob("/proc/[0-9]*/task/[0-9]*/syscall")
-		return slices.ContainsFunc(tasks, func(name string) bool {
+		calls, _ := filepath.Glob(process + "/task/[0-9]*/syscall")
+		return slices.ContainsFunc(calls, func(name string) bool {
 			call, err := os.ReadFile(name)
-			if err != nil || !strings.HasPrefix(string(call), fmt.Sprint(unix.SYS_RENAMEAT2, " ")) {
-				return false
-			}
-			line, err := os.ReadFile(filepath.Join(filepath.Dir(name), "cmdline"))
-			return err == nil && strings.HasPrefix(string(line), program+"\x00off")
+			return err == nil && strings.HasPrefix(string(call), fmt.Sprint(unix.SYS_RENAMEAT2, " "))
 		})
 	})
 	write(t, start+".new", theirs)
