@@ -150,7 +150,7 @@ func TestEditAtTheVeryMoment(t *testing.T) {
 	h.cargo("a", "", "haul 1\n")
 	h.cargo("b", "", "haul 1\n")
 	start, theirs := filepath.Join(h.dir, "harbour.start"), "berth a\nberth b\n# mine\n"
-	cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=renameat2", "-e", "inject=renameat2:delay_enter=4000000", program, "off", "h", "a")
+	cmd := exec.Command("strace", "-f", "-qq", "-o", "/dev/null", "-e", "trace=renameat2", "-e", "inject=renameat2:delay_enter=4000000:when=1", program, "off", "h", "a")
 	cmd.Env = h.env
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said
