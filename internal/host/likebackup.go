@@ -24,8 +24,13 @@ func (s *preparer) likeBackups(parts []plan.Part, places map[string]*disk.Nest) 
 	sources := map[string]bool{}
 	for i := range parts {
 		for _, it := range parts[i].Items {
-			sources[it.Source] = true
+			if strings.HasPrefix(it.Source, s.ledger.home.backupDir(s.server)+"/") {
+				sources[it.Source] = true
+			}
 		}
+	}
+	if len(sources) == 0 {
+		return nil
 	}
 	list, err := s.ledger.home.Backups(s.server)
 	if err != nil {

@@ -56,8 +56,16 @@ type Repair struct {
 // which everything is saved that can still be read. The servers' files are not touched.
 func (h Home) RepairLedger() (r Repair, err error) {
 	name := h.ledgerFile()
+	if _, err := os.Stat(name); errors.Is(err, fs.ErrNotExist) {
+		return r, fmt.Errorf("there is no ledger in %s yet; the first change makes it", h.Dir)
+	}
 	if r.Problems, err = problemsOf(name); err != nil || len(r.Problems) == 0 {
 		return r, err
+	}
+	if real, err := filepath.EvalSymlinks(name); err != nil {
+		return r, err
+	} else if others := holders(real); len(others) > 0 { // what they write would be lost
+		return r, fmt.Errorf("the ledger is damaged, and process %d has it open; close that Initium first, and repair it then", others[0])
 	}
 	r.Kept = filepath.Join(h.Dir, fmt.Sprintf("ledger-damaged-%s.db", time.Now().UTC().Format("20060102-150405")))
 	beside := filepath.Join(h.Dir, ".initium-"+rand.Text()+".db")
@@ -74,12 +82,8 @@ func (h Home) RepairLedger() (r Repair, err error) {
 	return r, errors.Join(os.Rename(beside, name), disk.SyncDir(h.Dir))
 }
 
-// problemsOf are what an integrity check says of a database; none when it is whole, or not
-// there.
+// problemsOf are what an integrity check says of a database; none when it is whole.
 func problemsOf(name string) (list []string, err error) {
-	if _, err := os.Stat(name); errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
 	if emptied(name) {
 		return []string{"there is nothing in it"}, nil
 	}

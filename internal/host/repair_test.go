@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -26,6 +27,9 @@ func TestRepairLedger(t *testing.T) {
 	for i := range 300 {
 		old, now := strings.Repeat(fmt.Sprintln(i-1), min(i, 1)*50), strings.Repeat(fmt.Sprintln(i), 50)
 		must(t, l.Apply(t.Context(), "s", fmt.Sprint("change ", i), &plan.Plan{Files: []plan.File{file(start, old, now)}}, nil))
+	}
+	if r, err := (host.Home{Dir: t.TempDir()}).RepairLedger(); err == nil || !strings.Contains(err.Error(), "there is no ledger in ") {
+		t.Errorf("where there is none: %+v, %v", r, err)
 	}
 	must(t, errors.Join(l.PutRule("s", rule.Rule{Kind: rule.First, Mod: "a"}), l.Close()))
 	whole, err := os.ReadFile(filepath.Join(made.Dir, "ledger.db"))
@@ -66,6 +70,17 @@ func TestRepairLedger(t *testing.T) {
 		if kept, _ := os.ReadFile(db); string(kept) != string(data) {
 			t.Errorf("%s: it was touched", name)
 		}
+		other := exec.Command("sleep", "60")
+		if other.Stdin, err = os.Open(db); err == nil {
+			err = other.Start()
+		}
+		must(t, err)
+		if r, err := h.RepairLedger(); !test.whole && (err == nil || !strings.Contains(err.Error(), fmt.Sprintf("process %d has it open", other.Process.Pid))) {
+			t.Errorf("%s: while another has it open: %+v, %v", name, r, err)
+		}
+		must(t, other.Process.Kill())
+		other.Wait()
+		other.Stdin.(*os.File).Close()
 		r, err := h.RepairLedger()
 		if err != nil || (len(r.Problems) == 0) != test.whole || (r.Kept == "") != test.whole {
 			t.Fatalf("%s: repaired: %+v, %v", name, r, err)

@@ -448,4 +448,11 @@ func TestBackupsOfOddWorlds(t *testing.T) {
 	if _, err := h.WriteBackup(t.Context(), "s", dir, "", []string{filepath.Join(dir, "world")}, nil); err == nil || !strings.Contains(err.Error(), "world/pipe: is a device, a pipe or a socket") {
 		t.Errorf("a pipe: %v", err)
 	}
+	// That the list of backups is torn keeps nobody from taking a mod in.
+	must(t, os.WriteFile(filepath.Join(h.Dir, "servers", "s", "backups", "0009.json"), []byte("{torn"), 0o600))
+	if list, err := h.Backups("s"); err == nil {
+		t.Errorf("of a torn list: %v", list)
+	}
+	one := source{"a": "1"}
+	must(t, ledger(t, h).Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "mod"), "", one)}}, from(one)))
 }
