@@ -5,7 +5,9 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -13,6 +15,9 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/host"
+	"initium/internal/tui/frame"
+	"initium/internal/tui/screentest"
+	"initium/internal/tui/servers"
 )
 
 // TestMain lets the test binary be the keeper.
@@ -26,18 +31,21 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// loop runs a model as the terminal would.
+// loop runs a root as the terminal would.
 type loop struct {
-	t    *testing.T
-	m    *model
-	msgs chan tea.Msg
+	t      *testing.T
+	m      *frame.Model
+	msgs   chan tea.Msg
+	flying atomic.Int32 // commands that have not answered yet
 }
 
 func (l *loop) run(cmd tea.Cmd) {
 	if cmd == nil {
 		return
 	}
+	l.flying.Add(1)
 	go func() {
+		defer l.flying.Add(-1)
 		switch msg := cmd().(type) {
 		case nil:
 		case tea.BatchMsg:
@@ -52,8 +60,7 @@ func (l *loop) run(cmd tea.Cmd) {
 
 func (l *loop) press(keys ...string) {
 	for _, k := range keys {
-		_, cmd := l.m.Update(press(k))
-		l.run(cmd)
+		l.run(screentest.Hit(l.m, k))
 	}
 }
 
@@ -69,9 +76,24 @@ func (l *loop) until(what string, so func() bool) {
 		case <-time.After(20 * time.Millisecond):
 		case <-limit:
 			buf := make([]byte, 1<<16)
-			l.t.Fatalf("%s does not come; %q; %s", what, l.m.notice, buf[:runtime.Stack(buf, true)])
+			l.t.Fatalf("%s does not come; %q; %s\n%s", what, l.m.Notice, screentest.Text(l.m), buf[:runtime.Stack(buf, true)])
 		}
 	}
+}
+
+// shows waits until a picture has some words in it.
+func (l *loop) shows(words ...string) {
+	l.t.Helper()
+	l.until(strings.Join(words, ", "), func() bool {
+		text := screentest.Text(l.m)
+		return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(text, w) })
+	})
+}
+
+// rest waits until nothing is under way but the clock that looks again.
+func (l *loop) rest() {
+	l.t.Helper()
+	l.until("rest", func() bool { return l.flying.Load() <= 1 && len(l.msgs) == 0 })
 }
 
 // processes counts those that were started from a folder.
@@ -85,73 +107,85 @@ func processes(dir string) (n int) {
 	return n
 }
 
-// Nothing of a screen that was left runs on: neither what waits for its news nor, of a search,
-// the copy of the server. A server that was started does.
-func TestNothingRunsBehindClosedScreens(t *testing.T) {
+// bakery is a server of two mods that starts for as long as its file "sound" is there, and
+// the list of servers that it is adopted in.
+func bakery(t *testing.T) (l *loop, a *app.App, dir string) {
+	t.Helper()
 	base := t.TempDir()
 	t.Setenv("XDG_RUNTIME_DIR", filepath.Join(base, "run"))
-	a := &app.App{Home: host.Home{Dir: filepath.Join(base, "home")}}
+	t.Setenv("INITIUM_BACKGROUND", "dark")
+	a = &app.App{Home: host.Home{Dir: filepath.Join(base, "home")}}
+	t.Cleanup(func() { a.Close() })
 	var err error
 	a.Exe, err = os.Executable()
-	must(t, err)
+	screentest.Must(t, err)
 	oven, err := os.ReadFile("../app/testdata/oven.toml")
-	must(t, err)
-	dir := filepath.Join(base, "server")
+	screentest.Must(t, err)
+	dir = filepath.Join(base, "server")
 	for name, data := range map[string]string{
 		filepath.Join(a.Home.DialectDir(), "oven.toml"): strings.Replace(string(oven), "LIST", "", 1), dir + "/oven.list": "bake a\nbake b\n", dir + "/mods/a/x": "", dir + "/mods/b/x": "",
 		dir + "/run.sh": "#!/bin/sh\necho 'in a'\ngrep -q '^bake b' \"${0%/*}/oven.list\" || { echo hot; read -r x; exit 0; }\n[ -e \"${0%/*}/sound\" ] || exit 3\necho 'in b'; echo hot\nwhile read -r x; do [ \"$x\" = cool ] && exit 0; done\n",
 		dir + "/sound":  "",
 	} {
-		must(t, os.MkdirAll(filepath.Dir(name), 0o755))
-		must(t, os.WriteFile(name, []byte(data), 0o755))
+		screentest.Must(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		screentest.Must(t, os.WriteFile(name, []byte(data), 0o755))
 	}
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	_, err = a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})
+	screentest.Must(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
-	defer cancel()
-	m := newModel(ctx, a, doors)
-	list := newServerList(m, "k")
-	m.open(list)
-	l := &loop{t, m, make(chan tea.Msg, 1000)}
-	l.run(m.show())
-	l.until("the list", func() bool { return list.loaded && !list.judging })
+	m := frame.New(ctx, a, doors)
+	t.Cleanup(func() { cancel(); m.Wait() })
+	m.Update(tea.WindowSizeMsg{Width: 140, Height: 50})
+	m.Open(servers.New(m, "k"))
+	l = &loop{t: t, m: m, msgs: make(chan tea.Msg, 1000)}
+	l.run(m.Init())
+	l.shows("oven")
+	l.rest()
+	return l, a, dir
+}
+
+// Nothing of a screen that was left runs on: neither what waits for its news nor, of a search,
+// the copy of the server. A server that was started does.
+func TestNothingRunsBehindClosedScreens(t *testing.T) {
+	l, a, dir := bakery(t)
 	enter := func() {
 		l.press("enter")
-		l.until("the board", func() bool { b, ok := m.top().(*board); return ok && b.look != nil && !b.judging && !b.looking })
+		l.shows("oven.list")
+		l.rest()
 	}
 	leave := func() {
 		l.press("esc", "esc")
-		l.until("the list", func() bool { return m.top() == screen(list) && !list.looking && !list.judging })
+		l.shows("a adopt")
 	}
 	quiet := func(what string, goroutines, others int) {
 		t.Helper()
-		l.until(what, func() bool { return runtime.NumGoroutine() <= goroutines && processes(base) == others })
-		if len(m.desks) != 1 || len(m.kept) != 0 {
-			t.Errorf("%s: %d desks, %d kept", what, len(m.desks), len(m.kept))
-		}
+		l.until(what, func() bool { return runtime.NumGoroutine() <= goroutines && processes(filepath.Dir(dir)) == others })
 	}
 	enter()
 	leave()
-	time.Sleep(10 * time.Millisecond) // what is about to end has
+	l.rest()
 	before := runtime.NumGoroutine()
 
 	enter()
 	l.press("s")
-	l.until("the proof", func() bool { w, ok := m.top().(*watch); return ok && w.result != nil })
+	l.shows("◆ proved; running")
 	leave()
 	quiet("a watch that was left", before+1, 2) // the keeper is waited for as long as it lives
-	must(t, second(a.Stop(context.Background(), "k")))
+	_, err := a.Stop(context.Background(), "k")
+	screentest.Must(t, err)
 
-	must(t, os.Remove(dir+"/sound"))
+	screentest.Must(t, os.Remove(dir+"/sound"))
 	for _, end := range []string{"X", ""} { // stopped, and to its end
 		enter()
 		l.press("C")
 		l.press("enter")
-		l.until("the first start", func() bool { v, ok := m.top().(*culpritView); return ok && len(v.tries) > 0 })
-		v := m.top().(*culpritView)
+		l.shows("whether it fails")
 		if end != "" {
 			l.press(end)
+			l.shows("stopped; what was learned is kept")
+		} else {
+			l.shows("found, in")
 		}
-		l.until("the end of the search", func() bool { return v.over })
 		leave()
 		quiet("a search that was left", before, 0)
 	}

@@ -1,0 +1,127 @@
+package tui
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"initium/internal/tui/screentest"
+)
+
+// A key has one meaning, whatever is shown: what it does is said in the same words, or in
+// words that are listed here as the same thing. The way leads through all screens, as an
+// operator would go it.
+func TestKeysMeanOneThing(t *testing.T) {
+	meanings := map[string][]string{ // what is the same thing to an operator
+		"Enter": {"*"}, "Esc": {"*"}, "↑ ↓": {"*"}, "← →": {"*"}, "Tab": {"*"}, "1": {"*"}, "2": {"*"}, "3": {"*"}, "4": {"*"}, "5": {"*"}, "6": {"*"}, "7": {"*"}, "m": {"mend", "plan the remedy"},
+		"X": {"stop", "stop the server", "stop it for now"}, "s": {"start and prove", "start again"}, "o": {"off", "on", "in or out"}, "u": {"take back", "take the newest back"}, "C": {"culprit", "search on"}, "b": {"back the world up first"}, "l": {"log", "watch"},
+		"n": {"next line that fits"},
+	}
+	l, _, dir := bakery(t)
+	titles := map[string]string{}
+	look := func(name string) {
+		t.Helper()
+		for _, k := range l.m.Top().Keys() {
+			known := meanings[k[0]]
+			switch {
+			case len(known) == 0:
+				meanings[k[0]] = []string{k[1]}
+			case known[0] != "*" && !slices.Contains(known, k[1]):
+				t.Errorf("%s: %s is %q, and %q elsewhere", name, k[0], k[1], known)
+			}
+		}
+		title := l.m.Top().Help()[0].Title
+		if other := titles[title]; other != "" && strings.Fields(other)[0] != strings.Fields(name)[0] {
+			t.Errorf("%s and %s have the same help", name, other)
+		}
+		titles[title] = name
+	}
+	back := func(words ...string) {
+		t.Helper()
+		l.press("esc")
+		l.shows(words...)
+		l.rest()
+	}
+	strange := filepath.Join(filepath.Dir(dir), "strange")
+	loaf := filepath.Join(filepath.Dir(dir), "in", "c", "y")
+	for _, file := range []string{filepath.Join(strange, "list.txt"), loaf} {
+		screentest.Must(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		screentest.Must(t, os.WriteFile(file, []byte("use a\n"), 0o644))
+	}
+
+	look("servers")
+	l.press("a")
+	screentest.Type(l.m, strange)
+	l.press("enter")
+	l.shows("No dialect recognises this folder")
+	look("adoption")
+	l.press("D")
+	screentest.Type(l.m, "list.txt")
+	l.press("enter")
+	l.shows("use a")
+	look("outline")
+	l.press("esc")
+	l.shows("No dialect recognises this folder")
+	back("oven")
+	l.press("e")
+	l.shows("Its family asks for no values")
+	look("values")
+	back("oven")
+	l.press("enter")
+	l.shows("oven.list")
+	l.rest()
+	look("board")
+	for range 2 { // two starts, to be compared
+		l.press("s")
+		l.shows("starting")
+		look("watch of a start")
+		l.shows("◆ proved; running")
+		look("watch of a server")
+		l.press("X")
+		l.shows("◆ proved; stopped")
+		look("watch of the past")
+		back("oven.list")
+	}
+	l.press("l")
+	l.shows("to the board")
+	look("log")
+	l.press("D")
+	l.shows("a mod has loaded")
+	look("teach")
+	back("to the board")
+	back("oven.list")
+	l.press("=")
+	l.shows("beside")
+	look("compare")
+	back("oven.list")
+	l.press("g")
+	l.shows("as Initium found the server")
+	look("ledger")
+	back("oven.list")
+	l.press("o")
+	l.rest()
+	l.press("p")
+	l.shows("Nothing is written yet")
+	look("plan")
+	back("oven.list")
+	l.press("u")
+	l.rest()
+	l.press("i")
+	screentest.Type(l.m, filepath.Dir(filepath.Dir(loaf)))
+	l.press("enter")
+	l.shows("what happens")
+	look("intake")
+	back("oven.list")
+	screentest.Must(t, os.Remove(filepath.Join(dir, "sound")))
+	l.press("C")
+	l.press("enter")
+	l.shows("whether it fails")
+	look("culprit")
+	l.shows("found, in")
+	look("culprit found")
+	if want := 13; len(titles) != want {
+		t.Errorf("%d screens are explained, want %d: %q", len(titles), want, titles)
+	}
+}

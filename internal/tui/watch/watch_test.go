@@ -1,0 +1,163 @@
+package watch
+
+import (
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"initium/internal/app"
+	"initium/internal/core/proof"
+	"initium/internal/host"
+	"initium/internal/tui/canvas"
+	"initium/internal/tui/frame"
+	"initium/internal/tui/marks"
+	"initium/internal/tui/screentest"
+)
+
+// drawn is what a watch shows.
+func (w *Watch) drawn() string {
+	c := canvas.New(200, 30)
+	w.Draw(c, 0, 30)
+	return screentest.Plain(c)
+}
+
+func TestWatchView(t *testing.T) {
+	w := &Watch{server: "h", names: []string{"a", "b", "c"}, last: screentest.Proved("a confirmed"), news: frame.NewStream[app.Step]()}
+	w.take(app.Step{Limit: time.Minute, Elapsed: 1500 * time.Millisecond, SoFar: screentest.Proved("a confirmed", "b failed", "c silent"),
+		Status: proof.Status{Done: 2, Failed: 1, Now: "c", Owed: []string{"c"}}, New: []proof.Line{{Number: 1, Text: "hello"}}})
+	shows := func() string {
+		c := canvas.New(90, 20)
+		w.Draw(c, 0, 20)
+		return screentest.Plain(c)
+	}
+	for _, want := range []string{"loading c", "1.5 s of 60 s at most", "(start 3 took 0.90 s; it is 1 s late by that)", "2 of 3 mods spoken for, 1 failed", "✕ b", "◦ c", "1   hello"} {
+		if got := shows(); !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+	w.result = screentest.Proved("a confirmed", "b failed", "c silent")
+	w.soFar, w.result.Reason = w.result, "2 of 3 registered mods are not confirmed"
+	for _, want := range []string{"✕ not proved", "ready after 0.90 s", "2 of 3 registered mods are not confirmed", "◌ c", "silent"} {
+		if got := shows(); !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+}
+
+func TestWatchPhases(t *testing.T) {
+	soon := time.Now().Add(4 * time.Second)
+	good, bad := &proof.Proof{Verdict: proof.Proved, Ready: true, ReadyAfterMS: 1500}, &proof.Proof{Verdict: proof.NotProved, Reason: "1 of 2 registered mods is not confirmed"}
+	for name, test := range map[string]struct {
+		set  func(*Watch)
+		want string
+	}{
+		"starting":     {func(*Watch) {}, "starting"},
+		"loading":      {func(w *Watch) { w.step.Status.Now = "b\x1b[2J" }, "loading b"},
+		"settling":     {func(w *Watch) { w.step.Settling = true }, "ready; watching that it stays up"},
+		"asking":       {func(w *Watch) { w.step.Settling, w.step.Asking = true, true }, "ready; asking the server itself"},
+		"proved":       {func(w *Watch) { w.result = good }, "◆ proved; running"},
+		"not proved":   {func(w *Watch) { w.result = bad }, "✕ not proved; running"},
+		"why":          {func(w *Watch) { w.result = bad }, "1 of 2 registered mods is not confirmed; the server runs on"},
+		"the demo":     {func(w *Watch) { w.result, w.passing = bad, true }, "whatever you close, until the demo ends."},
+		"stopped":      {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedStop} }, "◆ proved; stopped"},
+		"crashed":      {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedItself, Status: 3} }, "◆ proved; it ended by itself, with status 3"},
+		"insisted":     {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedKill} }, "ended by force"},
+		"again":        {func(w *Watch) { w.exit = &host.Exit{Status: 3, Again: &soon} }, "it ended with status 3; it is started again in 4 s"},
+		"no start":     {func(w *Watch) { w.err = errors.New("no program\x07") }, "✕ could not be started"},
+		"said of self": {func(w *Watch) { p := *good; p.Differs = []string{"the server says that its port is 1"}; w.result = &p }, "The server says that its port is 1."},
+		"unheard":      {func(w *Watch) { p := *good; p.Unheard = "it is deaf"; w.result = &p }, "could not be asked on its console: it is deaf."},
+		"made":         {func(w *Watch) { p := *good; p.Made = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "1 file or folder at this start: X stops the server"},
+		"owed":         {func(w *Watch) { p := *good; p.Unmade = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "a has not made /x yet"},
+		"hint":         {func(w *Watch) { p := *bad; p.Hint = "it printed nothing"; w.result = &p }, "It printed nothing."},
+		"elsewhere":    {func(w *Watch) { w.step.Elsewhere = "logs/a.log" }, "nothing printed yet, but logs/a.log grows"},
+		"guarded":      {func(w *Watch) { w.guard = 5 }, "started again after a crash, 5 times in a row at most"},
+	} {
+		w := &Watch{server: "s", names: []string{"a", "b"}, heard: time.Now(), step: app.Step{Limit: time.Minute, Number: 1}}
+		test.set(w)
+		if got := w.drawn(); !strings.Contains(got, test.want) {
+			t.Errorf("%s: no %q in\n%s", name, test.want, got)
+		}
+		for _, k := range w.Keys() {
+			if k[0] == "" || k[1] == "" {
+				t.Errorf("%s: a key without words", name)
+			}
+		}
+	}
+}
+
+// With the start before at hand, a watch tells how long each mod took then, and when
+// the server will be ready.
+func TestWatchAgainstTheLastStart(t *testing.T) {
+	ms := func(v float64) *float64 { return &v }
+	last := &proof.Proof{Number: 3, Verdict: proof.Proved, Ready: true, ReadyAfterMS: 10_000, Mods: []proof.Mod{{Name: "a", LoadMS: ms(1000), EndedMS: ms(2000)}, {Name: "b", LoadMS: ms(12_000), EndedMS: ms(9000)}}}
+	w := &Watch{server: "s", names: []string{"a", "b"}, last: last, heard: time.Now(), step: app.Step{Limit: time.Minute, Elapsed: 4 * time.Second}}
+	if left, ok := w.estimate(4 * time.Second); !ok || left != 6*time.Second {
+		t.Errorf("at the pace of then %s are left, %v", left, ok)
+	}
+	w.soFar = &proof.Proof{Mods: []proof.Mod{{Name: "a", Outcome: proof.Confirmed, LoadMS: ms(2100), EndedMS: ms(4000)}}}
+	if left, ok := w.estimate(4 * time.Second); !ok || left != 16*time.Second {
+		t.Errorf("at half the pace %s are left, %v", left, ok)
+	}
+	w.names = []string{"a", "b"}
+	c := canvas.New(160, 30)
+	w.Draw(c, 0, 30)
+	for _, want := range []string{"start 3 took 10.00 s; about 16 s more", "2100 ms  was 1000 ms", "was 12.0 s"} {
+		if got := screentest.Plain(c); !strings.Contains(got, want) {
+			t.Errorf("no %q in\n%s", want, got)
+		}
+	}
+	w.step.Ready = true
+	if _, ok := w.estimate(time.Second); ok {
+		t.Error("a server that is ready is still estimated")
+	}
+	for d, want := range map[time.Duration]string{1500 * time.Millisecond: "1.5 s", 125 * time.Second: "2 min 05 s", 3*time.Hour + 4*time.Minute: "3 h 04 min", 72 * time.Hour: "3 days"} {
+		if got := marks.Span(d); got != want {
+			t.Errorf("%s is %q", d, got)
+		}
+	}
+}
+
+// A start that comes after a crash begins a new picture, compared with the one before.
+func TestWatchOfASecondStart(t *testing.T) {
+	w := &Watch{server: "s", names: []string{"a"}, heard: time.Now()}
+	w.take(app.Step{Number: 4, New: []proof.Line{{Number: 1, Text: "one"}}})
+	w.take(app.Step{Number: 4, Judged: &proof.Proof{Number: 4, Verdict: proof.Proved, Ready: true, ReadyAfterMS: 100}})
+	w.take(app.Step{Number: 4, Exit: &host.Exit{Status: 7}})
+	w.take(app.Step{Number: 5, New: []proof.Line{{Number: 1, Text: "two"}}})
+	if w.result != nil || w.exit != nil || w.last == nil || w.last.Number != 4 || len(w.log.Lines) != 1 || !strings.Contains(w.drawn(), "two") {
+		t.Errorf("the second start shows %+v", w)
+	}
+}
+
+// owner is what a watch belongs to, and does nothing.
+type nobody struct{}
+
+func (nobody) Reload() tea.Cmd               { return nil }
+func (nobody) HasStopped(StoppedMsg) tea.Cmd { return nil }
+func (nobody) WatchAnew(bool) tea.Cmd        { return nil }
+
+// watching shows a watch of which nothing comes.
+func watching(m *frame.Model) *Watch {
+	w := &Watch{owner: nobody{}, server: "h", names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second, Number: 1}, heard: time.Now(), news: frame.NewStream[app.Step](), cancel: func() {}}
+	w.Desk = m.Desk(w)
+	m.Open(w)
+	return w
+}
+
+// The watch's key for restarts switches them on, and off again.
+func TestGuardKey(t *testing.T) {
+	m, _ := screentest.Root(t, 140, 43)
+	w := watching(m)
+	for _, want := range []int{usualGuard, 0, usualGuard} {
+		if cmd := screentest.Hit(m, "R"); cmd == nil || w.guard != want {
+			t.Errorf("it is started again %d times, want %d: %q", w.guard, want, m.Notice)
+		}
+	}
+}
+
+func TestEverySize(t *testing.T) {
+	screentest.EverySize(t, func(m *frame.Model, s *screentest.Seat) frame.Screen { return watching(m) })
+}
