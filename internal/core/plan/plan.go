@@ -191,7 +191,6 @@ func rowsBetween(old, want []byte, around int) []Row {
 		for i := from; i < to; i++ {
 			rows = append(rows, Row{Stays, i + 1, i + 1 + shift, text.Clean(a[i])})
 		}
-		shown = to
 	}
 	for _, c := range text.Diff(old, want) {
 		if from := c.OldFrom - around; len(rows) == 0 {
@@ -217,7 +216,7 @@ func rowsBetween(old, want []byte, around int) []Row {
 }
 
 func lines(doc []byte) []string {
-	all := strings.SplitAfter(string(doc), "\n")
+	all := strings.SplitAfter(strings.TrimPrefix(string(doc), "\ufeff"), "\n")
 	if n := len(all) - 1; all[n] == "" {
 		all = all[:n]
 	}

@@ -96,6 +96,20 @@ stays 9 9 9`
 	}
 }
 
+// A file of two bytes a character shows its characters, before and after.
+func TestRowsOfWideText(t *testing.T) {
+	wide := func(s string) []byte {
+		b := []byte{0xff, 0xfe}
+		for _, c := range s {
+			b = append(b, byte(c), byte(c>>8))
+		}
+		return b
+	}
+	if got := rows(plan.File{Old: wide("use a\nuse č\nuse c\n"), Want: wide("use a\nuse ď\nuse c\n")}, 1); got != "stays 1 1 use a\ngoes 2 0 use č\ncomes 0 2 use ď\nstays 3 3 use c" {
+		t.Errorf("it shows as\n%s", got)
+	}
+}
+
 // BenchmarkPlan reads a startup file of 10,000 registrations, moves one from the
 // end to the beginning and works the plan out.
 func BenchmarkPlan(b *testing.B) {
@@ -169,6 +183,10 @@ func TestBetween(t *testing.T) {
 	}
 	if got := rows(p.Files[2], 1); strings.Contains(got, "geheim") || strings.Contains(got, "neuer") || strings.Count(got, "let entry") != 2 {
 		t.Errorf("the secret is shown:\n%s", got)
+	}
+	p.Changes = []lineup.Change{{Op: lineup.OpSet, Mod: "motd", To: "the word is neuer"}, {Op: lineup.OpSet, Mod: "password", To: "x"}, {Op: lineup.OpOff, Mod: "neuer"}}
+	if list := p.Shown(); strings.Contains(list[0].To, "neuer") || !strings.HasPrefix(list[0].To, "the word is ") || list[1].To == "x" || list[2].Mod != "neuer" || p.Changes[0].To != "the word is neuer" {
+		t.Errorf("the changes are shown as %+v", list)
 	}
 	p.Hide([]string{"use a"})
 	if got := rows(p.Files[2], 1); strings.Contains(got, "use a") {

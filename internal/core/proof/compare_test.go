@@ -65,7 +65,7 @@ func TestMoved(t *testing.T) {
 }
 
 func TestCompareInventories(t *testing.T) {
-	then := &proof.Inventory{Settings: []proof.Setting{{"title", "a.ini", "Old", false}, {"slots", "a.ini", "8", false}, {"word", "a.ini", "aa11", true}, {"gone", "a.ini", "1", false}},
+	then := &proof.Inventory{Settings: []proof.Setting{{"title", "a.ini", "Old", false}, {"slots", "a.ini", "8", false}, {"word", "a.ini", "aa11", true}, {"gone", "a.ini", "1", false}, {"gone", "a.ini", "1", false}},
 		Files: []proof.File{{"m", "x.lua", 10, 1}, {"m", "y.lua", 10, 1}, {"m", "z.lua", 10, 1}, {"left", "a", 1, 1}}}
 	now := &proof.Inventory{Settings: []proof.Setting{{"title", "a.ini", "New", false}, {"slots", "a.ini", "8", false}, {"word", "a.ini", "bb22", true}, {"title", "b.ini", "", false}},
 		Files: []proof.File{{"m", "y.lua", 11, 1}, {"m", "x.lua", 10, 2}, {"m", "w.lua", 1, 1}, {"came", "a", 1, 1}}}

@@ -99,6 +99,7 @@ Caused by: a thing
     deck.lua:12
 10:00:02 [main] Traceback (most recent call last):
   File "/srv/mods/b/x.py", line 3
+	pour()
 ValueError: 12
 plain text after it
 10:00:03 [main] done b
@@ -113,14 +114,14 @@ plain text after it
 		r.Notice = true
 		must(t, second(r.ReadFrom(strings.NewReader(log))))
 		rem := r.Remarks()
-		if len(rem) != 2 || len(rem[0].More) != 3 || rem[0].Mod != "b" || rem[0].Sure != proof.SurePath || len(rem[1].More) != 2+1 || rem[1].Mod != "b" {
+		if len(rem) != 2 || len(rem[0].More) != 3 || rem[0].Mod != "b" || rem[0].Sure != proof.SurePath || len(rem[1].More) != 3+1 || rem[1].Mod != "b" {
 			t.Errorf("shown %v: remarks %+v", shown, rem)
 		}
 		m := r.Judge(proof.End{}).Find("a")
 		if m.Reason != "it sank" || len(m.Evidence[len(m.Evidence)-1].More) != 2 {
 			t.Errorf("shown %v: %+v", shown, m)
 		}
-		if shown && (len(lines) != 14 || !lines[2].Joined || lines[9].Joined || !lines[1].Trouble() || lines[13].Trouble() || !lines[5].Fits("a", true) || lines[5].Fits("b", false)) {
+		if shown && (len(lines) != 15 || !lines[2].Joined || lines[9].Joined || !lines[1].Trouble() || lines[14].Trouble() || !lines[5].Fits("a", true) || lines[5].Fits("b", false)) {
 			t.Errorf("lines %+v", lines)
 		}
 	}
@@ -136,6 +137,7 @@ func TestStampedLog(t *testing.T) {
 		"plain":           {"10:00:00|10:00:01|10:00:03|10:00:05", 5000, 2000},
 		"over midnight":   {"23:59:58|23:59:59|00:00:01|00:00:03", 5000, 2000},
 		"clock set back":  {"10:00:00|10:00:01|10:00:03|09:59:00", 3000, 2000},
+		"a year's first":  {"2026-01-01 20:00:00|2026-01-01 20:00:01|2026-01-01 20:00:03|2026-01-01 02:00:00", 3000, 2000},
 		"comma":           {"2026-01-02 10:00:00,000|2026-01-02 10:00:00,500|2026-01-02 10:00:00,750|2026-01-02 10:00:01,250", 1250, 250},
 		"epoch":           {"1767348000|1767348001|1767348003|1767348005", 5000, 2000},
 		"syslog":          {"Jan  2 10:00:00|Jan  2 10:00:01|Jan  2 10:00:03|Jan  2 10:00:05", 5000, 2000},
@@ -200,6 +202,7 @@ func TestLinesWrittenOver(t *testing.T) {
 	for i := range 6000 {
 		progress += fmt.Sprintf("%5d of 20000 chunks\r", i)
 	}
+	gone := strings.Repeat("x\r", proof.MaxLine+1) // as much as is let go of, to the byte
 	endless := proof.NewReader(talk(t), "/srv", registered("a"), nil)
 	var before, after runtime.MemStats
 	runtime.GC()
@@ -220,6 +223,8 @@ func TestLinesWrittenOver(t *testing.T) {
 		"only its end":          {"10:00:00 [m] done a\r\r\n", "a confirmed"},
 		"the first part":        {"10:00:00 [m] done a\rhello\n", "a silent"},
 		"long progress":         {progress + "10:00:00 [m] done a\n", "a silent"},
+		"progress let go":       {gone + "10:00:00 [m] done a\n", "a silent"},
+		"a failure let go":      {"10:00:00 [m] done a\n10:00:00 [m] broken a:\r" + gone, "a failed: the server said so and gave no reason"},
 		"a failure":             {"10:00:00 [m] done a\n10:00:00 [m] broken a:\rretrying\ndisk error\n", "a failed: disk error"},
 		"in the middle":         {"10:00:00 [m] done a\n5 %\r10:00:00 [m] broken a:\r6 %\ndisk error\n", "a failed: disk error"},
 		"deep in progress":      {"10:00:00 [m] done a\n" + progress + "10:00:00 [m] broken a:\r" + progress + "\ndisk error\n", "a failed: disk error"},
@@ -266,6 +271,7 @@ func TestExplain(t *testing.T) {
 		"what was loading": {"10:00:00 [m] begin b\n10:00:00 [m] error 5\n10:00:01 [m] open on 1\n", "error 5 (it sounds like trouble with it, for it was loading;", "", proof.End{}},
 		"a stop":           {"10:00:00 [m] done a\n10:00:00 [m] panic in /srv/mods/b/y\n10:00:01 [m] bye\n", "by its path", "line 2: panic in /srv/mods/b/y; it seems to be about b, by its path", proof.End{Exit: &one}},
 		"a stop, nobody's": {"10:00:00 [m] done a\n10:00:00 [m] fatal: no disk\n", "stopped before", "line 2: fatal: no disk", proof.End{Exit: &one}},
+		"a blank end":      {"10:00:00 [m] done a\n10:00:00 [m] fatal: no disk\n\tat z (Eel:12)\n\x1b[0m\n", "stopped before", "line 2: fatal: no disk", proof.End{Exit: &one}},
 		"a secret":         {"10:00:00 [m] done a\n10:00:00 [m] error in /srv/mods/b/y: key hush-hush\n10:00:01 [m] open on 1\n", "key ••••", "", proof.End{}},
 	} {
 		r := proof.NewReader(talk(t), "/srv", []proof.Expected{{Name: "a", Path: "/srv/mods/a", Registered: true}, {Name: "b", Path: "/srv/mods/b", Registered: true}}, nil)
@@ -313,7 +319,7 @@ func TestOtherNames(t *testing.T) {
 }
 
 func TestAlike(t *testing.T) {
-	for _, pair := range [][2]string{{"took 12 ms at 0x7fAB", "took 9 ms at 0x1"}, {"id deadbeef01 gone", "id 00112233aa gone"}, {"a1b2 x", "a77b9 x"}, {"10:00:01.5 warning", "23:59:59.25 warning"}} {
+	for _, pair := range [][2]string{{"took 12 ms at 0x7fAB", "took 9 ms at 0x1"}, {"id deadbeef01 gone", "id 00112233aa gone"}, {"a1b2 x", "a77b9 x"}, {"at b[0x7fAB]", "at b[0x1]"}, {"at b^0x7fAB`", "at b^0x1`"}, {"10:00:01.5 warning", "23:59:59.25 warning"}} {
 		if a, b := proof.Alike(pair[0]), proof.Alike(pair[1]); a != b {
 			t.Errorf("%q and %q: %q, %q", pair[0], pair[1], a, b)
 		}

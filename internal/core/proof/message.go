@@ -58,7 +58,7 @@ func (r *Reader) goOn(raw []byte) {
 	switch {
 	case bytes.Contains(raw, traceback):
 		m.tracing = true
-	case m.tracing && !indented: // what a trace ends with
+	case !indented: // what a trace ends with
 		m.tracing = false
 	}
 	if m.lines++; m.lines > maxMessage {

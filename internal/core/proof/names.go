@@ -83,7 +83,7 @@ func (r *Reader) placed(file string) string {
 		place := &r.dialect.Places[i]
 		folder := path.Base(place.Path)
 		at := strings.LastIndex(file, "/"+folder+"/")
-		if strings.ContainsAny(folder, "{}") || at < 0 {
+		if at < 0 {
 			continue
 		}
 		name, inside, deeper := strings.Cut(file[at+len(folder)+2:], "/")

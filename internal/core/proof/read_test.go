@@ -9,6 +9,7 @@ import (
 	"testing"
 	"testing/iotest"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
 )
 
@@ -121,5 +122,17 @@ func TestPlacedWithoutAServer(t *testing.T) {
 		if got := r.Remarks(); len(got) != 1 || got[0].Mod != want {
 			t.Errorf("%s: %+v", line, got)
 		}
+	}
+}
+
+// Lines that are passed over unread are none that a rule fits; a rule for what is worth no
+// attention does not change what is looked for.
+func TestWhatIsWorthNothing(t *testing.T) {
+	d, err := dialect.Parse("l.toml", []byte(strings.Replace(talking, "[console]", "[[log.rule]]\nmeans = \"ignore\"\nline = \"chatter {any}\"\n[console]", 1)))
+	must(t, err)
+	r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
+	r.Feed([]byte(strings.Repeat("10:00:00 [m] chatter of gulls\n10:00:00 [m] nothing at all\n", 2000)+"10:00:00 [m] done a\n10:00:00 [m] broken b:\nit sank\n10:00:00 [m] open on 1\n"), 0)
+	if got := sum(r.Judge(proof.End{})); got != "not proved; a confirmed; b failed (it sank)" {
+		t.Errorf("it is %s", got)
 	}
 }

@@ -443,4 +443,4 @@ func (r *Reader) first(rules []*dialect.Rule, said, level []byte) (*dialect.Rule
 }
 
 // reply tells whether a rule is one for replies on the console.
-func (r *Reader) reply(rule *dialect.Rule) bool { return r.asked && slices.Contains(r.replies, rule) }
+func (r *Reader) reply(rule *dialect.Rule) bool { return slices.Contains(r.replies, rule) }
