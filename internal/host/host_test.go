@@ -173,6 +173,9 @@ func TestPortHeld(t *testing.T) {
 	if free := host.FreePort(port, nil); free <= port || host.PortHeld(free) != "" {
 		t.Errorf("the next free port is %d", free)
 	}
+	if free := host.FreePort(port-1, nil); free == port {
+		t.Error("a port that is listened on is free")
+	}
 	tcp.Close()
 	if got := host.PortHeld(port); got != "udp" {
 		t.Errorf("then it is held by %q", got)

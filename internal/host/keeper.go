@@ -326,9 +326,7 @@ func (k *keeper) wait(main int) (status, left int) {
 		case err != nil: // there are no children any more
 			return status, left
 		case pid == main:
-			if status = ws.ExitStatus(); ws.Signaled() {
-				status = -1
-			}
+			status = ws.ExitStatus() // -1 when a signal has ended it
 			k.mu.Lock()
 			k.main = 0
 			stopping := k.how != EndedItself

@@ -214,6 +214,16 @@ func TestKeeper(t *testing.T) {
 			t.Errorf("stopping gives %+v, %v", exit, err)
 		}
 		k.exit()
+		running, err := k.dir.Running()
+		must(t, err)
+		for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+			if _, err := os.Stat(fmt.Sprint("/proc/", running.Keeper)); err != nil {
+				break
+			}
+			if time.Now().After(end) {
+				t.Fatal("its keeper is still there, if only by its number")
+			}
+		}
 		if again, err := k.home.StopServer(context.Background(), "s"); err != nil || again.Status != exit.Status || again.How != exit.How {
 			t.Errorf("stopping again gives %+v, %v", again, err)
 		}
@@ -319,6 +329,20 @@ func TestKeeperStartsAgain(t *testing.T) {
 	}
 	if exit, _ := first.Exit(); exit.Next != 2 {
 		t.Errorf("the first start was followed by %d", exit.Next)
+	}
+}
+
+// A server that ends as it should is not started again, whatever guards it.
+func TestKeeperLetsGo(t *testing.T) {
+	k := begin(t, nil)
+	must(t, k.dir.Guard(2))
+	k.log("up")
+	k.say("go")
+	if exit := k.exit(); exit.Status != 0 || exit.How != host.EndedItself || exit.Next != 0 {
+		t.Errorf("it ended %+v", exit)
+	}
+	if numbers, err := k.home.Starts("s"); err != nil || len(numbers) != 1 {
+		t.Errorf("starts %v, %v", numbers, err)
 	}
 }
 
@@ -495,6 +519,16 @@ func TestKeeperIsKilled(t *testing.T) {
 			if k.home.IsRunning("s") {
 				t.Error("it still runs")
 			}
+			// What the keeper has left behind is in nobody's way.
+			exe, err := os.Executable()
+			must(t, err)
+			second, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}, Dir: t.TempDir(), Console: "go", Patience: 5 * time.Second})
+			must(t, err)
+			must(t, second.Launch(exe))
+			k.follow(second)
+			k.log("up")
+			k.say("hello")
+			k.log("heard hello")
 		})
 	}
 }
@@ -745,6 +779,14 @@ func TestDropOldLogs(t *testing.T) {
 			t.Errorf("with room for %d bytes logs %sare kept, want %s", step.room, got, step.want)
 		}
 	}
+	// A start makes room for its own log.
+	for _, dir := range dirs {
+		must(t, os.WriteFile(filepath.Join(string(dir), "log"), nil, 0o600))
+		must(t, os.Truncate(filepath.Join(string(dir), "log"), 1<<30))
+	}
+	if _, _, err := home.Prepare(host.Spec{Server: "s"}); err != nil || !dirs[0].LogDropped() || dirs[11].LogDropped() {
+		t.Errorf("after another start the oldest log is gone: %v, the newest: %v; %v", dirs[0].LogDropped(), dirs[11].LogDropped(), err)
+	}
 }
 
 // Who follows a start before there is a log reads it all the same.
@@ -821,13 +863,13 @@ func TestStateByNotes(t *testing.T) {
 	data, err := os.ReadFile("/proc/self/stat")
 	must(t, err)
 	born := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:]))[19]
-	const ended = `{"status":3,"how":"by itself"}`
+	const ended, began = `{"status":3,"how":"by itself"}`, `{"keeper":1,"server":2,"started":"2026-01-02T10:00:00Z"}`
 	for name, test := range map[string]struct {
 		run, exit string // "" for no such note
 		want      string
 	}{
 		"nothing noted":            {"", "", "up false, lost [], exit none"},
-		"ended":                    {`{"keeper":1,"server":2}`, ended, "up false, lost [], exit 3 by itself"},
+		"ended":                    {began, ended, "up false, lost [], exit 3 by itself"},
 		"lives without a keeper":   {fmt.Sprintf(`{"keeper":999999,"server":%d,"born":%s}`, self, born), "", fmt.Sprintf("up true, lost [%d], exit none", self)},
 		"another's number":         {fmt.Sprintf(`{"keeper":999999,"server":%d,"born":1}`, self), "", "up false, lost [], exit -1 unseen"},
 		"nobody's number":          {`{"keeper":999999,"server":999998,"born":5}`, "", "up false, lost [], exit -1 unseen"},
@@ -852,6 +894,9 @@ func TestStateByNotes(t *testing.T) {
 			if got := fmt.Sprintf("up %v, lost %v, exit %s", s.Up, s.Lost, exit); err != nil || got != test.want || s.Waiting || s.Number != 1 {
 				t.Errorf("%s: %s, %v; want %s", name, got, err, test.want)
 			}
+			if test.run == began && s.Since.Year() != 2026 {
+				t.Errorf("%s: since %s", name, s.Since)
+			}
 			if home.IsRunning("s") != s.Up {
 				t.Errorf("%s: running %v", name, home.IsRunning("s"))
 			}
@@ -869,7 +914,7 @@ func TestStateByNotes(t *testing.T) {
 // A server that has lost its keeper is stopped by the signal that its dialect says, else by
 // TERM; and one that is stopped by its keeper too.
 func TestPoliteSignals(t *testing.T) {
-	for signal, script := range map[string]string{"INT": "trap 'exit 0' INT; trap '' TERM HUP PIPE", "": "trap 'exit 0' TERM; trap '' INT HUP PIPE", "HUP": "trap 'exit 0' HUP; trap '' INT TERM PIPE"} {
+	for signal, script := range map[string]string{"INT": "trap 'exit 4' INT; trap '' TERM HUP PIPE", "": "trap 'exit 0' TERM; trap '' INT HUP PIPE", "HUP": "trap 'exit 0' HUP; trap '' INT TERM PIPE"} {
 		for _, lost := range []bool{false, true} {
 			k := begin(t, func(s *host.Spec) {
 				s.Command = []string{"/bin/sh", "-c", script + "; echo up; while :; do sleep 0.02; done"}
@@ -884,6 +929,10 @@ func TestPoliteSignals(t *testing.T) {
 			exit, err := k.home.StopServer(context.Background(), "s")
 			if err != nil || exit.How != host.EndedStop || exit.At.IsZero() {
 				t.Errorf("by %q, lost %v: %+v, %v", signal, lost, exit, err)
+			}
+			var own strings.Builder
+			if must(t, k.home.ReadLog(&own)); strings.Contains(own.String(), "by itself") {
+				t.Errorf("by %q, lost %v: Initium's own log says %s", signal, lost, own.String())
 			}
 			if again, err := k.home.StopServer(context.Background(), "s"); err != nil || again.How != host.EndedStop {
 				t.Errorf("by %q, lost %v, once more: %+v, %v", signal, lost, again, err)

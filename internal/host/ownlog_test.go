@@ -23,6 +23,7 @@ func TestOwnLog(t *testing.T) {
 	log := h.Log()
 	log.Info("a change was completed", "server", "s\x1b[31m\nx", "took", 1234567*time.Microsecond)
 	log.Error("the login failed", "error", errors.New("password=geheim77 was refused"))
+	log.Info("a line was typed", "line", "login password=geheim78")
 	must(t, h.ReadLog(&all))
 	said := all.String()
 	for _, want := range []string{`level=INFO msg="a change was completed"`, "took=1.235s", "level=ERROR", "was refused"} {
@@ -30,7 +31,7 @@ func TestOwnLog(t *testing.T) {
 			t.Errorf("%q lacks %q", said, want)
 		}
 	}
-	if strings.Contains(said, "geheim") || strings.ContainsAny(said, "\x1b") || strings.Count(said, "\n") != 2 {
+	if strings.Contains(said, "geheim") || strings.ContainsAny(said, "\x1b") || strings.Count(said, "\n") != 3 {
 		t.Errorf("it says %q", said)
 	}
 	file := filepath.Join(h.Dir, "initium.log")

@@ -1,6 +1,7 @@
 package host_test
 
 import (
+	"archive/tar"
 	"context"
 	"crypto/sha256"
 	"errors"
@@ -14,6 +15,8 @@ import (
 
 	"initium/internal/core/plan"
 	"initium/internal/host"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 // source is something to copy from: files by their paths.
@@ -80,6 +83,9 @@ func TestPartsComeAndGo(t *testing.T) {
 	}
 	if items, ok, err := l.Release(oak); err != nil || !ok || plan.Digest(items) != come.Parts[1].New {
 		t.Errorf("what came is remembered as %v, %v, %v", items, ok, err)
+	}
+	if o, err := l.Owner("s", oak); err != nil || o.Mod != "oak" || o.Clean {
+		t.Errorf("what came is %+v's, %v", o, err)
 	}
 	// The mod writes something itself; then comes another release, of which one file stays as it is.
 	put(t, filepath.Join(oak, "own"), "mine", 0o600)
@@ -244,6 +250,25 @@ func TestBackup(t *testing.T) {
 	}
 	if info, err := os.Stat(b.File); err != nil || info.Mode().Perm() != 0o600 || info.Size() != b.Packed {
 		t.Errorf("the file is %v, %v", info, err)
+	}
+	packed, err := os.Open(b.File)
+	must(t, err)
+	defer packed.Close()
+	unpacked, err := zstd.NewReader(packed)
+	must(t, err)
+	defer unpacked.Close()
+	var names []string
+	for r := tar.NewReader(unpacked); ; {
+		head, err := r.Next()
+		if err == io.EOF {
+			break
+		}
+		must(t, err)
+		names = append(names, head.Name)
+	}
+	slices.Sort(names)
+	if got := strings.Join(names, " "); got != "auth.txt world/ world/link world/map.db world/players/ world/players/wren" {
+		t.Errorf("the archive holds %s", got)
 	}
 	stopped, cancel := context.WithCancel(t.Context())
 	cancel()

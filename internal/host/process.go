@@ -27,11 +27,7 @@ func stat(pid int) (p process, ok bool) {
 	if err != nil {
 		return p, false
 	}
-	end := bytes.LastIndexByte(data, ')') // the name before it may hold anything
-	if end < 0 {
-		return p, false
-	}
-	fields := bytes.Fields(data[end+1:])
+	fields := bytes.Fields(data[bytes.LastIndexByte(data, ')')+1:]) // the name before it may hold anything
 	const state, parentAt, beganAt = 0, 1, 19
 	if len(fields) <= beganAt {
 		return p, false

@@ -58,10 +58,8 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 	if err := l.partsBack(p, entries[at+1:]); err != nil {
 		return nil, err
 	}
-	if at+1 < len(entries) {
-		if err := errors.Join(l.rulesBack(p, entries[at+1:]), l.givenBack(p, entries[at+1:])); err != nil {
-			return nil, err
-		}
+	if err := errors.Join(l.rulesBack(p, entries[at+1:]), l.givenBack(p, entries[at+1:])); err != nil {
+		return nil, err
 	}
 	now, err := l.Parked(server)
 	if err != nil {
