@@ -31,6 +31,9 @@ func run(m *testing.M) int {
 	defer os.RemoveAll(dir)
 	program = os.Getenv("INITIUM_TEST_PROGRAM") // one that was built in a way of its own
 	if program != "" {
+		if counts := os.Getenv("INITIUM_TEST_COUNTS"); counts != "" {
+			os.Setenv("GOCOVERDIR", counts) // go test has its own, which it throws away
+		}
 		return m.Run()
 	}
 	program = filepath.Join(dir, "initium")
