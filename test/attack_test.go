@@ -212,37 +212,49 @@ func (f *front) run(o *operator, inject []string, args ...string) result {
 func (f *front) round() {
 	for range 3 + f.r.IntN(4) {
 		n := f.r.IntN(len(f.operators))
-		args := f.change(f.names[n], "a", "b", "c", "d", "e")
-		var inject []string
+		args := f.change(f.names[n], "a", "b", "c", "d")
 		stop := func() {}
-		switch f.r.IntN(7) {
+		switch f.r.IntN(6) {
 		case 0, 1:
-			f.happened["killed"]++
-			call := f.one(writes...)
-			inject = []string{"-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:signal=SIGKILL:when=%d", call, 1+f.r.IntN(f.reach(call)))}
-		case 2:
-			f.happened["refused by the disk"]++
-			call := f.one("write", "pwrite64", "fsync", "renameat2", "renameat", "rename", "mkdirat", "ftruncate", "copy_file_range", "unlinkat", "fchmod")
-			inject = []string{"-e", "trace=" + call, "-e", fmt.Sprintf("inject=%s:error=%s:when=%d%s", call, f.one("ENOSPC", "EIO", "EACCES"), 1+f.r.IntN(f.reach(call)), f.one("", "+"))}
-		case 3:
 			f.happened["edited meanwhile"]++
 			stop = f.edit()
-		case 4:
+		case 2:
 			if len(f.operators) == 2 {
 				f.happened["changed by another home"]++
 				stop = f.other(1 - n)
 			}
-		case 5:
+		case 3:
 			f.happened["planted"]++
 			f.plant()
 		}
+		inject := f.inject()
 		f.happened["commands"]++
 		f.run(f.operators[n], inject, args...)
+		if inject != nil && f.chance(4) { // what brings it to an end is cut off too
+			f.run(f.operators[n], f.inject(), "ledger", f.names[n])
+		}
 		stop()
 		f.unplant()
 		f.holds()
 	}
 	f.wayBack()
+}
+
+// inject says where strace is to kill a command or have a system call refused; nil for nowhere.
+func (f *front) inject() []string {
+	call, what := f.one(writes...), ""
+	switch f.r.IntN(7) {
+	case 0, 1, 2:
+		f.happened["killed"]++
+		what = fmt.Sprintf("signal=SIGKILL:when=%d", 1+f.r.IntN(f.reach(call)))
+	case 3:
+		f.happened["refused by the disk"]++
+		call = f.one("write", "pwrite64", "fsync", "renameat2", "renameat", "rename", "mkdirat", "ftruncate", "copy_file_range", "unlinkat", "fchmod")
+		what = fmt.Sprintf("error=%s:when=%d%s", f.one("ENOSPC", "EIO", "EACCES"), 1+f.r.IntN(f.reach(call)), f.one("", "+"))
+	default:
+		return nil
+	}
+	return []string{"-e", "trace=" + call, "-e", "inject=" + call + ":" + what}
 }
 
 // reach is about how often a change makes a system call.

@@ -63,7 +63,11 @@ func (l *Ledger) Apply(ctx context.Context, server, why string, p *plan.Plan, fe
 			return l.takeBack(id, steps, i, err)
 		}
 	}
-	return errors.Join(drop(steps), l.done(id), l.tidy(server))
+	err = drop(steps)
+	if stays := (*fs.PathError)(nil); errors.As(err, &stays) {
+		return fmt.Errorf("it was done; but what waited beside its place cannot be taken away, which the next run tries again: %w", err)
+	}
+	return errors.Join(err, l.done(id), l.tidy(server))
 }
 
 // ready puts everything that comes beside its place.

@@ -342,15 +342,8 @@ func (s *partStep) undo() error {
 		return nil // what was made goes when the entry is forgotten
 	}
 	if s.new != "" && !disk.Exists(s.fresh) && disk.Exists(s.path) {
-		now, err := disk.DigestOf(s.contents, s.path)
-		if err == nil && now != s.new {
-			err = fmt.Errorf("take %s back: %w", s.path, ErrStale)
-		}
-		if err == nil {
-			err = disk.RenameNew(s.path, s.fresh)
-		}
-		if err != nil {
-			return err
+		if err := s.takeOut(); err != nil {
+			return fmt.Errorf("take %s back: %w", s.path, err)
 		}
 	}
 	if s.old != "" && disk.Exists(s.aside) {
@@ -359,6 +352,22 @@ func (s *partStep) undo() error {
 		}
 	}
 	return disk.SyncDir(filepath.Dir(s.path))
+}
+
+// takeOut takes away what was put in place, and brings it back when somebody has written
+// there since: it is looked at where nobody else finds it any more.
+func (s *partStep) takeOut() error {
+	if err := disk.RenameNew(s.path, s.fresh); err != nil {
+		return err
+	}
+	now, err := disk.DigestOf(s.contents, s.fresh)
+	if err == nil && now != s.new {
+		err = ErrStale
+	}
+	if err != nil {
+		return errors.Join(err, disk.RenameNew(s.fresh, s.path))
+	}
+	return nil
 }
 
 func (s *partStep) drop() error {
