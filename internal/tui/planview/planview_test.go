@@ -2,11 +2,14 @@ package planview
 
 import (
 	"errors"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	tea "charm.land/bubbletea/v2"
 
+	"initium/internal/app"
 	"initium/internal/core/lineup"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
@@ -82,4 +85,79 @@ func TestEverySize(t *testing.T) {
 	screentest.EverySize(t, func(m *frame.Model, s *screentest.Seat) frame.Screen {
 		return newView(m, planMsg{server: "h", why: strings.Repeat("why ", 60), plan: screentest.PlanOf(t)})
 	})
+}
+
+// A plan is made, backed up before, written, and taken back, on a server that is there: every
+// file that comes is in it, every line, and what was agreed to.
+func TestPlansAreWritten(t *testing.T) {
+	m, seat := screentest.Root(t, 120, 50)
+	base := t.TempDir()
+	dir := filepath.Join(base, "server")
+	screentest.Must(t, os.CopyFS(dir, os.DirFS("../../../demo/harrow-sound")))
+	_, err := m.App.Adopt(t.Context(), app.Adoption{Dir: dir, As: "h", Set: map[string]string{"port": "27310"}})
+	screentest.Must(t, err)
+	screentest.Must(t, errors.Join(os.MkdirAll(filepath.Join(dir, "stores"), 0o755), os.WriteFile(filepath.Join(dir, "stores", "hold"), []byte("fish"), 0o644)))
+	source := filepath.Join(base, "kelp_farms")
+	for name, data := range map[string]string{"bill.toml": "name = \"kelp_farms\"\nrelease = \"1\"\n", "deck.script": "haul 1\n"} {
+		screentest.Must(t, os.MkdirAll(source, 0o755))
+		screentest.Must(t, os.WriteFile(filepath.Join(source, name), []byte(data), 0o644))
+	}
+	before, err := os.ReadFile(filepath.Join(dir, "harbour.start"))
+	screentest.Must(t, err)
+	shows := func(words ...string) {
+		t.Helper()
+		for _, w := range words {
+			if got := screentest.Text(m); !strings.Contains(got, w) {
+				t.Errorf("no %q in\n%s", w, got)
+			}
+		}
+	}
+	key := func(k string) { screentest.Carry(m, screentest.Hit(m, k)) }
+
+	screentest.Carry(m, seat.Wish(Planned(seat.Desk, "h", lineup.Change{Op: lineup.OpTake, Mod: "kelp_farms", Source: source}, lineup.Change{Op: lineup.OpOff, Mod: "gull_cries"})))
+	shows("Plan  take in kelp_farms", "then switch gull_cries off", "cargo/kelp_farms", "comes, 2 files", "harbour.start", "berth kelp_farms", "# berth gull_cries")
+	for range 100 {
+		key("down")
+	}
+	key("home")
+	shows("cargo/kelp_farms")
+	key("b")
+	shows("read again and whole")
+	key("enter")
+	if m.Top() != frame.Screen(seat) || !strings.HasPrefix(m.Notice, "Done: ") || !strings.HasSuffix(m.Notice, "The next start will show it.") {
+		t.Errorf("written, %T says %q", m.Top(), m.Notice)
+	}
+	if data, err := os.ReadFile(filepath.Join(dir, "cargo/kelp_farms/bill.toml")); err != nil || !strings.Contains(string(data), "kelp_farms") {
+		t.Errorf("what comes is %q, %v", data, err)
+	}
+
+	screentest.Carry(m, seat.Wish(Planned(seat.Desk, "h", lineup.Change{Op: lineup.OpOff, Mod: "nobody"})))
+	if m.Top() != frame.Screen(seat) || !m.Bad || !strings.Contains(m.Notice, "nobody") {
+		t.Errorf("what cannot be changed opens %T: %q", m.Top(), m.Notice)
+	}
+	screentest.Carry(m, seat.Wish(Planned(seat.Desk, "h")))
+	if m.Top() != frame.Screen(seat) || !strings.Contains(m.Notice, "nothing to change") {
+		t.Errorf("nothing opens %T: %q", m.Top(), m.Notice)
+	}
+
+	screentest.Carry(m, seat.Wish(Returned(seat.Desk, "h", 0)))
+	shows("cargo/kelp_farms", "goes", "berth kelp_farms")
+	key("enter")
+	after, err := os.ReadFile(filepath.Join(dir, "harbour.start"))
+	screentest.Must(t, err)
+	if _, gone := os.Stat(filepath.Join(dir, "cargo/kelp_farms")); string(after) != string(before) || gone == nil || !strings.HasPrefix(m.Notice, "Done: ") {
+		t.Errorf("taken back, %q says %q, the folder is still there: %v", after, m.Notice, gone == nil)
+	}
+
+	p := screentest.PlanOf(t)
+	p.Files[0].Form = "Launch parameters"
+	planMsg{server: "h", why: "off", plan: p, runs: true}.Open(seat.Desk)
+	shows("the field Launch parameters of the web form", "F")
+	if screentest.Hit(m, "F") == nil || !strings.Contains(m.Notice, "Launch parameters") {
+		t.Errorf("nothing is copied: %q", m.Notice)
+	}
+	m.Top().Update(appliedMsg{why: "off", err: errors.New("the disk is full")})
+	if m.Top() != frame.Screen(seat) || !m.Bad || !strings.Contains(m.Notice, "the disk is full") {
+		t.Errorf("what went wrong is said in %T: %q", m.Top(), m.Notice)
+	}
 }

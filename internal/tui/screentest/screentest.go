@@ -136,7 +136,8 @@ func PlanOf(t testing.TB) *plan.Plan {
 	return p
 }
 
-// Carry carries a command out, and all that comes of it.
+// Carry carries a command out, and all that comes of it; what keeps a line moving while work
+// goes on comes first in a batch, and is carried out last.
 func Carry(m *frame.Model, cmd tea.Cmd) {
 	if cmd == nil {
 		return
@@ -144,7 +145,7 @@ func Carry(m *frame.Model, cmd tea.Cmd) {
 	switch msg := cmd().(type) {
 	case nil:
 	case tea.BatchMsg:
-		for _, c := range msg {
+		for _, c := range slices.Backward(msg) {
 			Carry(m, c)
 		}
 	default:
