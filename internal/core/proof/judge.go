@@ -123,8 +123,11 @@ func (rec *record) judge(up, listed bool, end End) Mod {
 	default:
 		m.Outcome = Silent
 		switch {
+		case rec.shared:
+			m.Reason = "another mod is called the same but for what cannot be seen, and the log does not tell them apart; give one of them another name"
 		case up:
 			m.Reason = "the server is up and said nothing about it"
+
 		case end.Exit != nil:
 			m.Reason = "the server stopped before it said anything about it"
 		default:

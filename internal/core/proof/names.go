@@ -11,6 +11,9 @@ import (
 func (r *Reader) record(name string) *record {
 	name = text.Clean(name)
 	rec := r.find(name)
+	if rec != nil && rec.shared {
+		return &record{expected: Expected{Name: name}} // it is not known of which of them it is said
+	}
 	if rec == nil {
 		rec = &record{expected: Expected{Name: name, Registered: r.Lonely}}
 		r.mods[name] = rec

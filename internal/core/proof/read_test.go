@@ -136,3 +136,24 @@ func TestWhatIsWorthNothing(t *testing.T) {
 		t.Errorf("it is %s", got)
 	}
 }
+
+// Two mods whose names differ in nothing that a log shows never stand for each other: what is
+// said of the one confirms neither, for it may be the other's.
+func TestNamesThatLookAlike(t *testing.T) {
+	for _, twin := range []string{"to\x1b[31mol", "to\x1b[0mol\x1b[1m"} {
+		for _, said := range []string{"tool", twin} {
+			r := proof.NewReader(talk(t), "/srv", registered("tool", twin, "other"), nil)
+			r.Feed([]byte("10:00:00 [m] done "+said+"\n10:00:00 [m] done other\n10:00:00 [m] open on 1\n"), 0)
+			r.Appeared("tool", "/srv/made", 0)
+			p := r.Judge(proof.End{})
+			if p.Verdict == proof.Proved || p.Mods[0].Outcome != proof.Silent || p.Mods[1].Outcome != proof.Silent || !strings.Contains(p.Mods[0].Reason, "what cannot be seen") || p.Find("other").Outcome != proof.Confirmed {
+				t.Errorf("%q beside tool, of which the log says %q: %s", twin, said, sum(p))
+			}
+		}
+	}
+	r := proof.NewReader(talk(t), "/srv", registered("tool", "to\u200bol"), nil)
+	r.Feed([]byte("10:00:00 [m] done to\u200bol\n10:00:00 [m] open on 1\n"), 0)
+	if p := r.Judge(proof.End{}); p.Mods[0].Outcome != proof.Silent || p.Mods[1].Outcome != proof.Confirmed {
+		t.Errorf("a mark that a log shows: %s", sum(p))
+	}
+}

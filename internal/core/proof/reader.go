@@ -113,6 +113,7 @@ type record struct {
 	evidence []Evidence
 	listed   bool // the server's own list names it, on its console
 	again    bool // it loaded after it had failed
+	shared   bool // another mod's name differs from its own in nothing that a log shows
 }
 
 // NewReader makes a reader for a start of a server. dir is where relative paths
@@ -131,7 +132,11 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 	}
 	for _, e := range expected {
 		rec := &record{expected: e, known: true}
-		r.mods[text.Clean(e.Name)] = rec // the log is cleaned too before it is read
+		shown := text.Clean(e.Name) // the log is cleaned too before it is read
+		if other := r.mods[shown]; other != nil && other.expected.Name != e.Name {
+			rec.shared, other.shared = true, true
+		}
+		r.mods[shown] = rec
 		r.order = append(r.order, rec)
 		r.call(rec)
 	}
@@ -143,7 +148,7 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 // of.
 func (r *Reader) Appeared(mod, path string, at time.Duration) {
 	rec := r.mods[text.Clean(mod)]
-	if rec == nil || rec.loaded || rec.failed {
+	if rec == nil || rec.loaded || rec.failed || rec.shared {
 		return
 	}
 	rec.loaded, rec.ended = true, at
