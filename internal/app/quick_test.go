@@ -17,6 +17,8 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/host"
 	"initium/internal/host/disk"
+
+	"golang.org/x/sys/unix"
 )
 
 // The bounds that an operator sets for a source are those that hold for it, and each says
@@ -87,6 +89,9 @@ func TestOddWorlds(t *testing.T) {
 		must(t, errors.Join(os.Lchown(filepath.Join(world, "map"), 12345, 123), os.Lchown(filepath.Join(world, "link"), 12345, 123), os.Lchown(filepath.Join(world, "deep"), 12345, 123)))
 	}
 	must(t, errors.Join(os.Chmod(filepath.Join(world, "deep"), 0o770|fs.ModeSetgid), os.Chtimes(filepath.Join(world, "map"), changed, changed), os.Chtimes(filepath.Join(world, "deep"), changed, changed), os.Chtimes(world, changed, changed)))
+	for _, name := range []string{"map", "deep"} {
+		must(t, unix.Setxattr(filepath.Join(world, name), "user.note", []byte("of "+name+"\x00"), 0))
+	}
 	likes := func() (said string) {
 		must(t, filepath.WalkDir(world, func(name string, e os.DirEntry, err error) error {
 			must(t, err)
@@ -97,7 +102,9 @@ func TestOddWorlds(t *testing.T) {
 			if info.Mode()&fs.ModeSymlink == 0 {
 				when = info.ModTime().UTC().String()
 			}
-			said += fmt.Sprintf("%s %v %d:%d %s, %d names\n", strings.TrimPrefix(name, dir), info.Mode(), sys.Uid, sys.Gid, when, sys.Nlink)
+			note := make([]byte, 100)
+			n, _ := unix.Lgetxattr(name, "user.note", note) // most have none
+			said += fmt.Sprintf("%s %v %d:%d %s, %d names, %q\n", strings.TrimPrefix(name, dir), info.Mode(), sys.Uid, sys.Gid, when, sys.Nlink, note[:max(n, 0)])
 			return nil
 		}))
 		return said

@@ -191,17 +191,27 @@ func addToArchive(w *tar.Writer, full, inside string, all sums, linked map[[2]ui
 		}
 		linked[file] = inside
 	}
-	if err := w.WriteHeader(head); err != nil {
-		return err
-	}
-	if !info.Mode().IsRegular() {
-		return nil
+	if target != "" {
+		return w.WriteHeader(head)
 	}
 	f, err := os.Open(full)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
+	attributes, err := disk.AttributesOf(f)
+	if err != nil {
+		return err
+	}
+	for name, value := range attributes {
+		if head.PAXRecords == nil {
+			head.PAXRecords = map[string]string{}
+		}
+		head.PAXRecords[attributeRecord+name] = string(value)
+	}
+	if err := w.WriteHeader(head); err != nil || info.IsDir() {
+		return err
+	}
 	h := sha256.New()
 	n, err := io.Copy(io.MultiWriter(w, h), io.LimitReader(f, info.Size()))
 	if err == nil && n != info.Size() {

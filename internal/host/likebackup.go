@@ -119,6 +119,10 @@ func placeIn(b *Backup, places map[string]*disk.Nest, inside string) (in *os.Roo
 	return nil, ""
 }
 
+// attributeRecord is what begins the names of extended attributes in the records of an
+// archive, as tar programs write them.
+const attributeRecord = "SCHILY.xattr."
+
 func likeHead(in *os.Root, name string, head *tar.Header) error {
 	uid, gid := head.Uid, head.Gid
 	if os.Getuid() != 0 {
@@ -128,7 +132,13 @@ func likeHead(in *os.Root, name string, head *tar.Header) error {
 	if changed.IsZero() {
 		changed = time.Now()
 	}
-	return disk.Like(in, name, head.FileInfo().Mode(), uid, gid, changed)
+	attributes := disk.Attributes{}
+	for record, value := range head.PAXRecords {
+		if attribute, ok := strings.CutPrefix(record, attributeRecord); ok {
+			attributes[attribute] = []byte(value)
+		}
+	}
+	return disk.Like(in, name, head.FileInfo().Mode(), uid, gid, changed, attributes)
 }
 
 // bearable is an error, unless it is that somebody who is not root cannot give things away.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -17,6 +18,7 @@ import (
 	"initium/internal/host"
 
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sys/unix"
 )
 
 // source is something to copy from: files by their paths.
@@ -89,6 +91,7 @@ func TestPartsComeAndGo(t *testing.T) {
 	}
 	// The mod writes something itself; then comes another release, of which one file stays as it is.
 	put(t, filepath.Join(oak, "own"), "mine", 0o600)
+	must(t, unix.Setxattr(filepath.Join(oak, "own"), "user.note", []byte("kept"), 0))
 	there, err := l.Digests().List(oak)
 	must(t, err)
 	second := source{"a": "11"}
@@ -101,6 +104,10 @@ func TestPartsComeAndGo(t *testing.T) {
 	two := tree(t, dir)
 	if two != "mods/ mods/oak/ mods/oak/a=11 mods/oak/own=mine" {
 		t.Fatalf("after the second release there is %s", two)
+	}
+	note := make([]byte, 10)
+	if n, err := unix.Getxattr(filepath.Join(oak, "own"), "user.note", note); err != nil || string(note[:n]) != "kept" {
+		t.Errorf("the file that stays has the note %q, %v", note[:max(n, 0)], err)
 	}
 	if info, err := os.Stat(filepath.Join(oak, "own")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the file that stays has the mode %v, %v", info.Mode(), err)
@@ -299,5 +306,25 @@ func TestRecordClean(t *testing.T) {
 	os.Remove(filepath.Join(dir, "sub/b"))
 	if _, changed, err := l.BaselineChanges("s"); err != nil || len(changed) != 2 {
 		t.Errorf("changed: %v, %v", changed, err)
+	}
+}
+
+// What is written anew has the rights, the owner and the attributes of what was there; and no
+// access list that it had not.
+func TestAttributesStay(t *testing.T) {
+	h := host.Home{Dir: t.TempDir()}
+	l, dir := ledger(t, h), t.TempDir()
+	conf := filepath.Join(dir, "conf")
+	put(t, conf, "one", 0o644)
+	must(t, errors.Join(os.Chmod(conf, 0o640|fs.ModeSetgid), unix.Setxattr(conf, "user.note", []byte("a\x00b"), 0), unix.Setxattr(conf, "user.empty", nil, 0)))
+	must(t, l.Apply(t.Context(), "s", "one", &plan.Plan{Files: []plan.File{file(conf, "one", "two")}}, nil))
+	want(t, conf, "two")
+	note := make([]byte, 10)
+	n, err := unix.Getxattr(conf, "user.note", note)
+	if _, none := unix.Getxattr(conf, "user.empty", note[n:]); err != nil || none != nil || string(note[:n]) != "a\x00b" {
+		t.Errorf("its note is %q, %v, %v", note[:max(n, 0)], err, none)
+	}
+	if info, err := os.Stat(conf); err != nil || info.Mode() != 0o640|fs.ModeSetgid {
+		t.Errorf("its mode is %v, %v", info.Mode(), err)
 	}
 }

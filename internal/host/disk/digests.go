@@ -200,7 +200,12 @@ func (c *copier) below(in *os.Root, from string, out *os.Root, to, seen string) 
 			return err
 		}
 	}
-	return likeBefore(copied, ".", info)
+	folder, err := source.Open(".")
+	if err != nil {
+		return err
+	}
+	defer folder.Close()
+	return likeBefore(copied, ".", info, folder)
 }
 
 // CopyOne copies one file or link.
@@ -236,14 +241,18 @@ func CopyOne(in *os.Root, from string, out *os.Root, to string, info fs.FileInfo
 	if err = errors.Join(err, copied.Close()); err != nil {
 		return err
 	}
-	return likeBefore(out, to, info)
+	return likeBefore(out, to, info, source)
 }
 
-// likeBefore gives a copy the mode, the owner and the times of what it was copied
-// from.
-func likeBefore(out *os.Root, to string, info fs.FileInfo) error {
+// likeBefore gives a copy the mode, the owner, the times and the attributes of what it was
+// copied from.
+func likeBefore(out *os.Root, to string, info fs.FileInfo, from *os.File) error {
+	attributes, err := AttributesOf(from)
+	if err != nil {
+		return err
+	}
 	uid, gid := ownerOf(info)
-	return Like(out, to, info.Mode(), uid, gid, info.ModTime())
+	return Like(out, to, info.Mode(), uid, gid, info.ModTime(), attributes)
 }
 
 func ownerOf(info fs.FileInfo) (uid, gid int) {
@@ -256,12 +265,21 @@ func ownerOf(info fs.FileInfo) (uid, gid int) {
 // rights are the bits of a mode that can be given to a file.
 const rights = fs.ModePerm | fs.ModeSetuid | fs.ModeSetgid | fs.ModeSticky
 
-// Like gives a file or folder in a folder an owner, rights, and the time when it was changed.
-func Like(in *os.Root, name string, mode fs.FileMode, uid, gid int, changed time.Time) error {
+// Like gives a file or folder in a folder an owner, rights, extended attributes, and the time
+// when it was changed.
+func Like(in *os.Root, name string, mode fs.FileMode, uid, gid int, changed time.Time, attributes Attributes) error {
 	if uid != os.Getuid() || gid != os.Getgid() {
 		if err := in.Lchown(name, uid, gid); err != nil {
 			return err
 		}
+	}
+	f, err := in.OpenFile(name, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := attributes.Give(f); err != nil {
+		return err
 	}
 	if err := in.Chmod(name, mode&rights); err != nil { // after the owner, whose change takes rights away
 		return err

@@ -54,9 +54,13 @@ func Destination(name string) (string, error) {
 // it.
 func WriteBeside(beside, place string, data []byte) error {
 	mode := fs.FileMode(0o644)
+	var attributes Attributes
 	info, err := os.Stat(place)
 	if err == nil {
-		mode = info.Mode().Perm()
+		mode = info.Mode() & rights
+		if attributes, err = attributesAt(place); err != nil {
+			return err
+		}
 		if mode&0o200 == 0 {
 			return fmt.Errorf("it is read-only: %w", fs.ErrPermission)
 		}
@@ -72,15 +76,18 @@ func WriteBeside(beside, place string, data []byte) error {
 		return err
 	}
 	_, err = f.Write(data)
-	if err == nil {
-		err = f.Chmod(mode)
-	}
 	if err == nil && info != nil {
 		if owner, ok := info.Sys().(*syscall.Stat_t); ok && (int(owner.Uid) != os.Getuid() || int(owner.Gid) != os.Getgid()) {
 			err = f.Chown(int(owner.Uid), int(owner.Gid))
 		}
 	} else if err == nil {
 		err = ownLike(f, filepath.Dir(place))
+	}
+	if err == nil && info != nil {
+		err = attributes.Give(f)
+	}
+	if err == nil { // after the owner, whose change takes rights away
+		err = f.Chmod(mode)
 	}
 	if err == nil {
 		err = f.Sync()
