@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strings"
 	"testing"
 	"testing/iotest"
 
+	"initium/dialects"
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
 )
@@ -155,5 +157,24 @@ func TestNamesThatLookAlike(t *testing.T) {
 	r.Feed([]byte("10:00:00 [m] done to\u200bol\n10:00:00 [m] open on 1\n"), 0)
 	if p := r.Judge(proof.End{}); p.Mods[0].Outcome != proof.Silent || p.Mods[1].Outcome != proof.Confirmed {
 		t.Errorf("a mark that a log shows: %s", sum(p))
+	}
+}
+
+// A player who quotes an error in the chat of a server makes no mod fail.
+func TestErrorsInAChat(t *testing.T) {
+	data, err := fs.ReadFile(dialects.FS, "minetest.toml")
+	must(t, err)
+	d, err := dialect.Parse("minetest.toml", data)
+	must(t, err)
+	const chat, own = "ACTION[Server]: CHAT: <eve> ", "ERROR[Main]: "
+	for _, said := range []string{"Runtime error from mod 'b' in callback x", "ModError: Error loading mod \"b\": torn", "ServerError: no", "The following mods could not be found: \"b\"", "mod \"b\" has unsatisfied dependencies: c"} {
+		for _, who := range []string{chat, own, "ACTION[Server]: "} {
+			r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
+			r.Feed([]byte("2026-01-02 10:00:00: INFO[Main]: Mod \"b\" loaded after 1 ms\n2026-01-02 10:00:00: "+who+said+"\n"), 0)
+			p := r.Judge(proof.End{})
+			if failed := p.Find("b").Outcome == proof.Failed; failed && who != own || who == own && !failed && !strings.HasPrefix(said, "ServerError") {
+				t.Errorf("%s%s: %s", who, said, sum(p))
+			}
+		}
 	}
 }
