@@ -260,6 +260,27 @@ func TestStartsAreKeptApart(t *testing.T) {
 	}
 }
 
+// A mod that is loaded anew takes no other's failure back: a line is made easily. A start that
+// speaks of the other does.
+func TestFailuresOutliveAReload(t *testing.T) {
+	for name, test := range map[string]struct{ lines, want string }{
+		"a reload":                   {"done a|broken b:|torn|open on 1|done a", "not proved; a confirmed; b failed (torn; a mod has loaded anew since then, and nothing more was said of this one)"},
+		"two":                        {"done a|broken b:|torn|open on 1|done a|open on 1|done a|open on 1", "not proved; a confirmed; b failed (torn; a mod has loaded anew since then, and nothing more was said of this one)"},
+		"a start":                    {"done a|broken b:|torn|open on 1|done a|done b|open on 1", "proved; a confirmed; b confirmed"},
+		"a start, and another":       {"done a|broken b:|torn|open on 1|done a|done b|open on 1|done a|open on 1", "not proved; a confirmed; b silent"},
+		"a failure, then another":    {"done a|broken b:|torn|open on 1|done a|broken b:|worn|open on 1", "not proved; a confirmed; b failed (worn)"},
+		"what failed is loaded anew": {"broken a:|torn|done b|open on 1|done b|done a|open on 1", "proved; a confirmed; b confirmed"},
+	} {
+		r := proof.NewReader(talk(t), "/srv", registered("a", "b"), nil)
+		for l := range strings.SplitSeq(test.lines, "|") {
+			r.Feed([]byte("10:00:00 [m] "+l+"\n"), 0)
+		}
+		if got := sum(r.Judge(proof.End{})); got != test.want {
+			t.Errorf("%s: %s, want %s", name, got, test.want)
+		}
+	}
+}
+
 // In the log of one process a mod that loads again begins no other start: what failed stays
 // failed.
 func TestSoleStart(t *testing.T) {

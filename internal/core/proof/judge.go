@@ -120,6 +120,9 @@ func (rec *record) judge(up, listed bool, end End) Mod {
 		m.Outcome = Confirmed
 	case rec.loaded || rec.listed:
 		m.Outcome, m.Reason = Unlisted, "it loaded without being registered"
+	case rec.earlier != nil:
+		m = rec.earlier.judge(up, listed, end)
+		m.Reason += "; a mod has loaded anew since then, and nothing more was said of this one"
 	default:
 		m.Outcome = Silent
 		switch {
@@ -127,7 +130,6 @@ func (rec *record) judge(up, listed bool, end End) Mod {
 			m.Reason = "another mod is called the same but for what cannot be seen, and the log does not tell them apart; give one of them another name"
 		case up:
 			m.Reason = "the server is up and said nothing about it"
-
 		case end.Exit != nil:
 			m.Reason = "the server stopped before it said anything about it"
 		default:

@@ -111,9 +111,10 @@ type record struct {
 	loadMS   float64
 	hasMS    bool
 	evidence []Evidence
-	listed   bool // the server's own list names it, on its console
-	again    bool // it loaded after it had failed
-	shared   bool // another mod's name differs from its own in nothing that a log shows
+	listed   bool    // the server's own list names it, on its console
+	again    bool    // it loaded after it had failed
+	earlier  *record // how it failed before a mod loaded anew, when nothing was said of it since
+	shared   bool    // another mod's name differs from its own in nothing that a log shows
 }
 
 // NewReader makes a reader for a start of a server. dir is where relative paths
@@ -163,7 +164,8 @@ func (r *Reader) Fitted() int { return r.fitted }
 
 // Starts is how many starts the log has shown. A mod that loads though it has
 // loaded before tells that the server was started anew; what the log said before
-// that is then forgotten.
+// that is then forgotten, but for failures of mods that nothing was said of since: it may
+// have been but a reload of that one mod.
 func (r *Reader) Starts() int { return r.starts + 1 }
 
 // anew forgets an earlier start when a mod begins to load, or has loaded, for the
@@ -184,10 +186,23 @@ func (r *Reader) anew(rec *record) {
 			delete(r.mods, text.Clean(old.expected.Name))
 			continue
 		}
-		*old = record{expected: old.expected, known: true}
+		*old = record{expected: old.expected, known: true, shared: old.shared, earlier: old.unmended()}
 		kept = append(kept, old)
 	}
 	r.order = kept
+}
+
+// unmended is the failure of a mod of which nothing better was said since, or nil.
+func (rec *record) unmended() *record {
+	switch {
+	case rec.failed:
+		failure := *rec
+		failure.earlier = nil
+		return &failure
+	case rec.loaded || rec.listed:
+		return nil
+	}
+	return rec.earlier
 }
 
 // Ready reports whether the server has said that it is ready, and when, after its
