@@ -46,6 +46,9 @@ func (l *Ledger) steps(id int64, late bool) (list []step, err error) {
 		return nil, err
 	}
 	for _, p := range parts {
+		if p.path, err = disk.Settle(p.path); err != nil {
+			return nil, fmt.Errorf("change %s: %w", p.path, err)
+		}
 		list = append(list, &partStep{partRow: p, spots: spotsOf(p.path, mark, p.n), contents: l.digests, late: late})
 	}
 	rows, err := l.rows(id)
@@ -231,7 +234,7 @@ func (s *fileStep) drop() error {
 	if err == nil && !s.waits && !bytes.Equal(data, s.old) && !bytes.HasPrefix(s.new, data) {
 		return fmt.Errorf("somebody has written to %s while it was changed; what he has written is in %s", s.path, s.beside)
 	}
-	return os.Remove(s.beside)
+	return disk.Remove(s.beside)
 }
 
 // namesStep gives files and folders in one folder other names. Nothing waits for that, and

@@ -327,3 +327,46 @@ func TestDid(t *testing.T) {
 		}
 	}
 }
+
+// Whoever owns a server's folder cannot have a change made elsewhere by putting a link in the
+// place of a folder while the change is prepared; a folder that the operator has linked himself
+// is followed.
+func TestFoldersAreNotLedElsewhere(t *testing.T) {
+	s := source{"a": "new"}
+	for name, what := range map[string]func(dir string) *plan.Plan{
+		"a file": func(dir string) *plan.Plan {
+			return &plan.Plan{Files: []plan.File{file(filepath.Join(dir, "in", "start"), "one\n", "two\n")}}
+		},
+		"a new file": func(dir string) *plan.Plan {
+			return &plan.Plan{Files: []plan.File{{Path: filepath.Join(dir, "in", "fresh"), New: true, Want: []byte("f\n")}}}
+		},
+		"a mod": func(dir string) *plan.Plan {
+			return &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "in", "other"), "", s)}}
+		},
+	} {
+		for _, led := range []bool{false, true} {
+			l, dir, treasure := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir(), t.TempDir()
+			put(t, filepath.Join(treasure, "start"), "one\n", 0o600)
+			put(t, filepath.Join(dir, "there", "start"), "one\n", 0o644)
+			must(t, os.Symlink("there", filepath.Join(dir, "in")))
+			before := shape(t, treasure)
+			p := what(dir)
+			p.Parts = append(p.Parts, folder(filepath.Join(dir, "mod"), "", s))
+			err := l.Apply(t.Context(), "s", "change", p, meanwhile(s, func() {
+				if led {
+					must(t, os.Rename(filepath.Join(dir, "there"), filepath.Join(dir, "away")))
+					must(t, os.Symlink(treasure, filepath.Join(dir, "there")))
+				}
+			}))
+			if (err != nil) != led {
+				t.Errorf("%s, led elsewhere %v: %v", name, led, err)
+			}
+			if now := shape(t, treasure); now != before {
+				t.Errorf("%s, led elsewhere %v: there is %s", name, led, now)
+			}
+			if _, there := os.Stat(filepath.Join(dir, "mod", "a")); !led && there != nil {
+				t.Errorf("%s: the mod did not come: %v", name, there)
+			}
+		}
+	}
+}

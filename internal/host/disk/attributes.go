@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"os"
-	"syscall"
 
 	"golang.org/x/sys/unix"
 )
@@ -36,16 +35,6 @@ func AttributesOf(f *os.File) (Attributes, error) {
 		}
 	}
 	return all, nil
-}
-
-// attributesAt reads those of what stands at a path.
-func attributesAt(path string) (Attributes, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return AttributesOf(f)
 }
 
 // Give gives an open file or folder these attributes. What the file system has not is passed

@@ -49,18 +49,27 @@ func Destination(name string) (string, error) {
 	return name, nil
 }
 
-// WriteBeside writes a file with the mode and owner of the one whose place it will take.
+// WriteBeside writes a file, at a settled path, with the mode and owner of the one whose place it will take.
 // An earlier one of that name goes first; whatever else it is, nothing is written through
 // it.
 func WriteBeside(beside, place string, data []byte) error {
 	mode := fs.FileMode(0o644)
 	var attributes Attributes
-	info, err := os.Stat(place)
-	if err == nil {
-		mode = info.Mode() & rights
-		if attributes, err = attributesAt(place); err != nil {
+	var info fs.FileInfo
+	there, err := openIn(place, os.O_RDONLY, 0)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return err
+	default:
+		defer there.Close()
+		if info, err = there.Stat(); err == nil {
+			attributes, err = AttributesOf(there)
+		}
+		if err != nil {
 			return err
 		}
+		mode = info.Mode() & rights
 		if mode&0o200 == 0 {
 			return fmt.Errorf("it is read-only: %w", fs.ErrPermission)
 		}
@@ -68,10 +77,10 @@ func WriteBeside(beside, place string, data []byte) error {
 	if err := MakeFolder(filepath.Dir(beside)); err != nil {
 		return err
 	}
-	if err := os.Remove(beside); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := Remove(beside); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	f, err := os.OpenFile(beside, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode&0o700)
+	f, err := openIn(beside, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode&0o700)
 	if err != nil {
 		return err
 	}
@@ -107,12 +116,12 @@ func DigestOf(c *Digests, path string) (string, error) {
 // ErrInTheWay is returned when somebody else has put something where a part is to be.
 var ErrInTheWay = errors.New("something else has been put there meanwhile; move it away and try again")
 
-// RenameNew gives a file or folder a name that nothing has yet.
+// RenameNew gives a file or folder at a settled path a name that nothing has yet.
 func RenameNew(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+	err := rename(from, to, unix.RENAME_NOREPLACE)
 	if cannotLook(err) {
 		if err = unix.EEXIST; !Exists(to) {
-			err = os.Rename(from, to)
+			err = rename(from, to, 0)
 		}
 	}
 	if errors.Is(err, unix.EEXIST) {
@@ -121,12 +130,12 @@ func RenameNew(from, to string) error {
 	return err
 }
 
-// Exchange lets two files change places, so that what was in one can still be looked at.
+// Exchange lets two files at settled paths change places, so that what was in one can still be looked at.
 // Where that cannot be done at once, the first takes the place of the second.
 func Exchange(from, to string) error {
-	err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_EXCHANGE)
+	err := rename(from, to, unix.RENAME_EXCHANGE)
 	if cannotLook(err) {
-		return os.Rename(from, to)
+		return rename(from, to, 0)
 	}
 	return err
 }
