@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"strings"
 	"time"
 
 	"initium/internal/core/forecast"
@@ -175,7 +176,7 @@ func (a *App) prepare(look *Look, opt ProveOptions) (dir host.StartDir, number i
 
 // expectation is what a start is to be judged by.
 func expectation(look *Look, opt ProveOptions) host.Expected {
-	e := host.Expected{Mods: Expect(look.Survey), Within: opt.Within, Settle: opt.Stay, Absent: look.Server.absentLeavings(look.Survey)}
+	e := host.Expected{Mods: Expect(look.Survey), Within: opt.Within, Settle: opt.Stay, Absent: look.Server.absentLeavings(look.Survey), Unread: unread(look.Survey)}
 	if e.Within <= 0 {
 		e.Within = time.Duration(look.Server.Dialect.Start.Within)
 	}
@@ -310,6 +311,15 @@ func Expect(s *survey.Survey) []proof.Expected {
 		expected = append(expected, e)
 	}
 	return expected
+}
+
+// unread are the places in a server's startup files that cannot be understood, and why.
+func unread(s *survey.Survey) (places []string) {
+	for _, p := range s.Lineup.Problems {
+		file := strings.TrimPrefix(s.Lineup.Files[p.File].Path, s.Vars["dir"]+"/")
+		places = append(places, fmt.Sprintf("%s, line %d: %s", text.Clean(file), p.Line, text.Mask(text.Clean(p.Message), nil)))
+	}
+	return places
 }
 
 // LastStart is the newest proof of a server, and the newest that proved it;

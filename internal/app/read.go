@@ -51,7 +51,7 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 	r := &Reading{Files: files}
 	var d *dialect.Dialect
 	var expected []proof.Expected
-	var secrets []string
+	var secrets, places []string
 	dir := ""
 	if opt.Server != "" {
 		s, err := a.Server(opt.Server)
@@ -59,7 +59,7 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 			return nil, err
 		}
 		now := survey.Take(s.input())
-		d, expected, secrets, dir = s.Dialect, Expect(now), now.Lineup.Secrets(), s.Record.Dir
+		d, expected, secrets, dir, places = s.Dialect, Expect(now), now.Lineup.Secrets(), s.Record.Dir, unread(now)
 	}
 	switch {
 	case opt.Dialect != "":
@@ -76,6 +76,7 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 	}
 	r.Dialect = d.Name
 	reader := proof.NewReader(d, dir, expected, opt.OnLine)
+	reader.Unread = places
 	if slices.Contains(files, "-") {
 		opt.In = await(ctx, opt.In)
 	}

@@ -284,6 +284,7 @@ type Expected struct {
 	Within   time.Duration    `json:"within"`   // for becoming ready, ns
 	Settle   time.Duration    `json:"settle"`   // for staying up then, ns
 	Absent   []Absent         `json:"absent"`
+	Unread   []string         `json:"unread,omitempty"` // places in its startup files that cannot be understood
 }
 
 // Absent is something that a mod makes by itself, and that was not there before.

@@ -213,6 +213,14 @@ func (r *Reader) reason(p *Proof, end End) string {
 			return fmt.Sprintf("%s failed", m.Name)
 		}
 	}
+	switch n := len(r.Unread); {
+	case n == 1:
+		return "not all that is registered is known: " + r.Unread[0]
+	case n > 1:
+		return fmt.Sprintf("not all that is registered is known: %s; and %d more places", r.Unread[0], n-1)
+	case registered == 0 && len(p.Mods) > 0:
+		return fmt.Sprintf("nothing is registered, and %s loaded all the same", p.Mods[0].Name)
+	}
 	if r.unknown > 0 {
 		return "the log tells of a failure that belongs to no known mod"
 	}

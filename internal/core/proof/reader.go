@@ -80,6 +80,10 @@ type Reader struct {
 	// from the time that it states itself.
 	Stamped bool
 
+	// Unread are places in the startup files that could not be understood: what is registered
+	// there nobody knows, and nothing is proved of it.
+	Unread []string
+
 	// Facts are what the startup files say that the server should say of itself, by
 	// the names of dialect.Facts.
 	Facts map[string]string

@@ -35,7 +35,7 @@ func batchLine(doc []byte, at Span, l *Launch) {
 	switch {
 	case head == "" || head[0] == ':' || head == "rem" || strings.HasPrefix(head, "rem ") || strings.HasPrefix(head, "rem\t"):
 	case strings.HasPrefix(head, "set ") && !strings.HasPrefix(head[4:], "/"):
-		batchSet(doc, Span{body.Start + 4, body.End}, l)
+		batchSet(doc, Span{body.Start + 4, at.End}, l)
 	default:
 		batchCommands(doc, body, l)
 	}
@@ -45,8 +45,11 @@ func batchLine(doc []byte, at Span, l *Launch) {
 func batchSet(doc []byte, at Span, l *Launch) {
 	value := trim(doc, at)
 	quote := byte(0)
-	if value.Len() >= 2 && doc[value.Start] == '"' && doc[value.End-1] == '"' {
-		value.Start, value.End, quote = value.Start+1, value.End-1, '"'
+	if value.Len() > 0 && doc[value.Start] == '"' { // up to the last quote; where there is none, to the line's end
+		value, quote = Span{value.Start + 1, at.End}, '"'
+		if last := bytes.LastIndexByte(value.In(doc), '"'); last >= 0 {
+			value.End = value.Start + last
+		}
 	}
 	name, _, ok := bytes.Cut(value.In(doc), []byte("="))
 	if !ok {
