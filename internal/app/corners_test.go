@@ -136,6 +136,27 @@ func TestInventoryOfWhatIsThere(t *testing.T) {
 	}
 }
 
+// While a startup file cannot be understood nothing is proved, whatever loads; and read says the
+// same of the log.
+func TestNothingIsProvedOfWhatCannotBeRead(t *testing.T) {
+	a, dir := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
+	list, err := os.ReadFile(filepath.Join(dir, "oven.list"))
+	must(t, err)
+	put(t, filepath.Join(dir, "oven.list"), string(list)+"\x00")
+	p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
+	if err != nil || p.Verdict == proof.Proved || !strings.HasPrefix(p.Reason, "not all that is registered is known: oven.list, line ") {
+		t.Errorf("%s: %q, %v", p.Verdict, p.Reason, err)
+	}
+	read, err := a.Read(t.Context(), []string{p.Log}, app.ReadOptions{Server: "k"})
+	if err != nil || read.Proof.Reason != p.Reason {
+		t.Errorf("read says %+v, %v", read.Proof, err)
+	}
+	put(t, filepath.Join(dir, "oven.list"), string(list))
+	if p, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err != nil || p.Verdict != proof.Proved {
+		t.Errorf("mended: %s: %q, %v", p.Verdict, p.Reason, err)
+	}
+}
+
 // A log that a server writes by itself is read where its name can be filled in.
 func TestLogFiles(t *testing.T) {
 	a, dir := running(t, "echo 'in a' >>\"${0%/*}/own.log\"; echo 'in b' >>\"${0%/*}/own.log\"; echo hot >>\"${0%/*}/own.log\"\n"+polite)

@@ -260,6 +260,28 @@ func TestStartsAreKeptApart(t *testing.T) {
 	}
 }
 
+// Of what is registered where nobody can read it nothing is proved, nor where nothing is and
+// something loads.
+func TestUnreadIsNotProved(t *testing.T) {
+	for want, places := range map[string][]string{"": nil, "not all that is registered is known: x, line 1: torn": {"x, line 1: torn"}, "not all that is registered is known: x, line 1: torn; and 2 more places": {"x, line 1: torn", "y", "z"}} {
+		r := proof.NewReader(talk(t), "/srv", registered("a"), nil)
+		r.Unread = places
+		r.Feed([]byte("10:00:00 [m] done a\n10:00:00 [m] open on 1\n"), 0)
+		if p := r.Judge(proof.End{}); p.Reason != want || (p.Verdict == proof.Proved) != (want == "") {
+			t.Errorf("%q: %s, %q", places, p.Verdict, p.Reason)
+		}
+	}
+	r := proof.NewReader(talk(t), "/srv", nil, nil)
+	r.Feed([]byte("10:00:00 [m] open on 1\n"), 0)
+	if p := r.Judge(proof.End{}); p.Verdict != proof.Proved {
+		t.Errorf("a server without mods: %q", p.Reason)
+	}
+	r.Feed([]byte("10:00:00 [m] done stray\n"), 0)
+	if p := r.Judge(proof.End{}); p.Verdict == proof.Proved || p.Reason != "nothing is registered, and stray loaded all the same" {
+		t.Errorf("with nothing registered: %s, %q", p.Verdict, p.Reason)
+	}
+}
+
 // A mod that is loaded anew takes no other's failure back: a line is made easily. A start that
 // speaks of the other does.
 func TestFailuresOutliveAReload(t *testing.T) {
