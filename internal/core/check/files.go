@@ -2,15 +2,11 @@ package check
 
 import (
 	"bytes"
-	"encoding/json"
-	"encoding/xml"
-	"errors"
 	"fmt"
 	"image"
 	_ "image/gif"  // icons
 	_ "image/jpeg" // may be
 	_ "image/png"  // any of these
-	"io"
 	"path"
 	"slices"
 	"strings"
@@ -118,38 +114,6 @@ func (c *checker) wrong(fate dialect.Fate, why string) {
 	case dialect.FateFails:
 		c.unfound = append(c.unfound, why)
 	}
-}
-
-// wellFormed reads a whole document and says where it is broken.
-func wellFormed(format dialect.Format, data []byte) *text.Fault {
-	var fault *text.Fault
-	switch format {
-	case dialect.FormatJSON:
-		var v any
-		err := json.Unmarshal(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), &v)
-		var syntax *json.SyntaxError
-		if errors.As(err, &syntax) {
-			fault = text.FaultAt(data, int(syntax.Offset)-1, "%v", syntax)
-		}
-	case dialect.FormatYAML:
-		_, fault = text.ReadYAML(data)
-	case dialect.FormatTOML:
-		_, fault = text.ReadTOML(data)
-	case dialect.FormatXML:
-		d := xml.NewDecoder(bytes.NewReader(data))
-		for {
-			if _, err := d.Token(); err == io.EOF {
-				return nil
-			} else if err != nil {
-				message := err.Error()
-				if syntax := new(xml.SyntaxError); errors.As(err, &syntax) {
-					message = syntax.Msg
-				}
-				return text.FaultAt(data, int(d.InputOffset()), "%s", message)
-			}
-		}
-	}
-	return fault
 }
 
 func (c *checker) icon(icon dialect.Icon) {

@@ -13,7 +13,7 @@ import (
 func ReadYAML(doc []byte) (root *Node, fault *Fault) {
 	var parsed yaml.Node
 	if err := yaml.Unmarshal(doc[Begin(doc):], &parsed); err != nil {
-		return nil, yamlFault(err)
+		return nil, YAMLFault(err)
 	}
 	y := &yamlReader{doc: doc, lines: Lines(doc)}
 	if len(parsed.Content) == 0 {
@@ -28,7 +28,8 @@ func ReadYAML(doc []byte) (root *Node, fault *Fault) {
 
 var yamlPlace = regexp.MustCompile(`line (\d+): (.*)`)
 
-func yamlFault(err error) *Fault {
+// YAMLFault is an error of the YAML parser, with its place.
+func YAMLFault(err error) *Fault {
 	message := strings.TrimPrefix(err.Error(), "yaml: ")
 	if m := yamlPlace.FindStringSubmatch(message); m != nil {
 		line, _ := strconv.Atoi(m[1])
