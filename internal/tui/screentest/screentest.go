@@ -171,7 +171,7 @@ func Hit(m *frame.Model, k string) tea.Cmd {
 
 // Type types into the prompt, in place of what stands there.
 func Type(m *frame.Model, words string) {
-	m.Update(tea.KeyPressMsg{Code: 'u', Mod: tea.ModCtrl})
+	m.Update(tea.KeyPressMsg{Mod: tea.ModCtrl, Code: 'u'})
 	_, cmd := m.Update(tea.PasteMsg{Content: words})
 	Carry(m, cmd)
 }
