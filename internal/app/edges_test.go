@@ -152,7 +152,7 @@ func TestHints(t *testing.T) {
 		": >${0%/*}/empty.log; exit 1\n": "it printed nothing, and nothing in its folder that looks like a log",
 		"exit 1\n":                       "it printed nothing, and nothing in its folder that looks like a log was written meanwhile",
 		"echo who knows; exit 1\n":       "no rule of the dialect oven fits a line of its log; initium teach log oven ",
-		"echo in a; echo x; exit 1\n":    "",
+		"echo in a; echo x; exit 1\n":    "the last that it wrote is line 2: x",
 	} {
 		a, _ := running(t, script)
 		p, err := a.Prove(t.Context(), "k", app.ProveOptions{})

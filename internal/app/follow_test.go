@@ -183,7 +183,7 @@ func TestHint(t *testing.T) {
 		polite: "it printed nothing, and nothing",
 		"exec >\"${0%/*}/own.log\" 2>&1; echo process $$; echo in a; echo in b; [ -f ready ] || exit 1; echo hot; " + polite: "own.log --own",
 		"echo hello; echo world; exit 1": "no rule of the dialect oven fits a line",
-		"echo in a; exit 1":              "",
+		"echo in a; exit 1":              "the last that it wrote is line 1: in a",
 	} {
 		a, dir := running(t, script)
 		p, err := a.Prove(context.Background(), "k", app.ProveOptions{Within: 500 * time.Millisecond})

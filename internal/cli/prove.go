@@ -91,6 +91,12 @@ func (e *env) printProof(p *proof.Proof) {
 	if p.Hint != "" {
 		fmt.Fprintln(e.out, p.Hint)
 	}
+	if len(p.LastLines) > 0 {
+		fmt.Fprintln(e.out, "the last that it wrote:")
+		for _, l := range p.LastLines {
+			fmt.Fprintf(e.out, "  %d  %s\n", l.Line, l.Text)
+		}
+	}
 	e.table(func(w io.Writer) {
 		for _, m := range p.Mods {
 			load := ""

@@ -31,17 +31,18 @@ const (
 
 // Proof is what one start showed. Its strings are safe to show.
 type Proof struct {
-	Server       string   `json:"server"`
-	Verdict      Verdict  `json:"verdict"`
-	Ready        bool     `json:"ready"`
-	ReadyAfterMS int64    `json:"ready_after_ms"` // from the start of the process; 0 when not ready
-	Exit         *int     `json:"exit"`           // the exit status, -1 for a signal; null while it runs
-	Reason       string   `json:"reason"`         // why it is not proved
-	Hint         string   `json:"hint,omitempty"` // what to do when the log said nothing that the dialect knows
-	Mods         []Mod    `json:"mods"`
-	Order        []string `json:"order,omitempty"` // in which mods loaded, the server's own among them
-	Log          string   `json:"log"`             // the path of the kept log
-	Number       int      `json:"number,omitempty"`
+	Server       string     `json:"server"`
+	Verdict      Verdict    `json:"verdict"`
+	Ready        bool       `json:"ready"`
+	ReadyAfterMS int64      `json:"ready_after_ms"`       // from the start of the process; 0 when not ready
+	Exit         *int       `json:"exit"`                 // the exit status, -1 for a signal; null while it runs
+	Reason       string     `json:"reason"`               // why it is not proved
+	Hint         string     `json:"hint,omitempty"`       // what to do when the log said nothing that the dialect knows
+	LastLines    []Evidence `json:"last_lines,omitempty"` // that the server wrote, when it stopped and no rule says why
+	Mods         []Mod      `json:"mods"`
+	Order        []string   `json:"order,omitempty"` // in which mods loaded, the server's own among them
+	Log          string     `json:"log"`             // the path of the kept log
+	Number       int        `json:"number,omitempty"`
 
 	Told    map[string]string `json:"told,omitempty"`    // what the server has said of itself
 	Differs []string          `json:"differs,omitempty"` // where that is other than what the startup files say

@@ -62,7 +62,9 @@ type Reader struct {
 	alike    map[string]int
 	noticing bool
 
-	starts int // that the log has shown, beyond the first
+	latest [lastLines]lastLine // what came last, by the line's number
+	heard  int                 // lines with something in them
+	starts int                 // that the log has shown, beyond the first
 
 	// Lonely says that no server is known whose log this is: every mod that loads
 	// is taken to be registered.
@@ -417,6 +419,10 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 		if r.Notice {
 			line.Alarm = r.remark(full, said, &line)
 		}
+	}
+	if r.Notice && r.onLine != nil && len(bytes.TrimSpace(full)) > 0 { // else not every line comes here
+		r.latest[r.heard%lastLines].set(r.lines, at, full)
+		r.heard++
 	}
 	if r.onLine != nil {
 		if line.Mods == nil {

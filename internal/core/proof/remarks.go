@@ -237,13 +237,46 @@ func (r *Reader) Explain(p *Proof) {
 			m.Evidence = append(m.Evidence, Evidence{Source: SourceLog, Line: n.Line, Text: n.Text, More: n.More, AtMS: ms(r.remarks[best].at)})
 		}
 	}
-	if last := len(remarks) - 1; p.Exit != nil && r.stopped == "" && last >= 0 && p.Hint == "" {
+	if p.Exit == nil || r.stopped != "" {
+		return
+	}
+	p.LastLines = r.lastWords()
+	switch last := len(remarks) - 1; {
+	case p.Hint != "":
+	case last < 0 && len(p.LastLines) > 0:
+		n := &p.LastLines[len(p.LastLines)-1]
+		p.Hint = fmt.Sprintf("the last that it wrote is line %d: %s", n.Line, n.Text)
+	case last >= 0:
 		n := &remarks[last]
 		p.Hint = fmt.Sprintf("the last trouble in its log is in line %d: %s", n.Line, r.telling(last))
 		if n.Mod != "" {
 			p.Hint += fmt.Sprintf("; it seems to be about %s, %s", n.Mod, n.Sure.words())
 		}
 	}
+}
+
+// lastLines is how many lines are kept for a server that stops and gives no reason.
+const lastLines = 6
+
+// lastLine is one of them, as it came.
+type lastLine struct {
+	number int
+	at     time.Duration
+	text   []byte
+}
+
+func (l *lastLine) set(number int, at time.Duration, line []byte) {
+	l.number, l.at = number, at
+	l.text = append(l.text[:0], line[:min(len(line), text.MaxShown)]...)
+}
+
+// lastWords are the last lines that the server wrote, in their order.
+func (r *Reader) lastWords() (lines []Evidence) {
+	for i := max(r.heard-lastLines, 0); i < r.heard; i++ {
+		l := &r.latest[i%lastLines]
+		lines = append(lines, Evidence{Source: SourceLog, Line: l.number, Text: text.Mask(text.Clean(string(l.text)), r.Secrets), AtMS: ms(l.at)})
+	}
+	return lines
 }
 
 // telling is the line of a remark that says most: the one with a path or a name in it,
