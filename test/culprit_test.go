@@ -57,7 +57,7 @@ func TestCulprit(t *testing.T) {
 		}
 		write(t, script, sound)
 	}
-	if left, _ := filepath.Glob(filepath.Join(h.home, "servers/*")); len(left) != 1 {
+	if left := within(h.home, "servers/*"); len(left) != 1 {
 		t.Errorf("left behind: %v", left)
 	}
 	var c culpritJSON

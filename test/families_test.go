@@ -23,13 +23,13 @@ func family(t testing.TB, name, port string) (*operator, string) {
 	o := newOperator(t)
 	dir := filepath.Join(filepath.Dir(o.home), name)
 	copyAll(t, filepath.Join("../demo", name), dir)
-	rides, _ := filepath.Glob(filepath.Join(dir, "rides", "*.ride"))
+	rides := within(dir, "rides/*.ride")
 	for _, folder := range rides {
 		manifest := contents(t, filepath.Join(folder, "ride.yaml"))
 		must(t, os.RemoveAll(folder))
 		packed(t, folder, manifest)
 	}
-	files, _ := filepath.Glob(filepath.Join(dir, "*"))
+	files := within(dir, "*")
 	free := freePort(t)
 	for _, f := range files {
 		if info, err := os.Stat(f); err == nil && !info.IsDir() {
@@ -265,7 +265,7 @@ func TestPasteSheet(t *testing.T) {
 	if !strings.Contains(out, ">       c;\n") {
 		t.Errorf("the plan does not show a row for each item:\n%s", out)
 	}
-	if left, _ := filepath.Glob(filepath.Join(dir, "*")); len(left) != 1 {
+	if left := within(dir, "*"); len(left) != 1 {
 		t.Errorf("something was written into the server's folder: %v", left)
 	}
 }

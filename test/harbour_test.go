@@ -351,7 +351,7 @@ func TestSecretsAreShownToNobody(t *testing.T) {
 			t.Errorf("initium %s writes the licence down", args)
 		}
 	}
-	inventories, _ := filepath.Glob(filepath.Join(h.home, "servers/h/starts/*/*.json"))
+	inventories := within(h.home, "servers/h/starts/*/*.json")
 	for _, file := range inventories {
 		if strings.Contains(contents(t, file), licence) {
 			t.Errorf("%s holds the licence", file)

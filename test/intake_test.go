@@ -400,7 +400,7 @@ func TestBackupAndRestore(t *testing.T) {
 	}
 	h.do(0, "undo", "h")
 	// A backup that was damaged is not restored.
-	files, _ := filepath.Glob(filepath.Join(h.home, "servers/h/backups/*.zst"))
+	files := within(h.home, "servers/h/backups/*.zst")
 	data := contents(t, files[0])
 	write(t, files[0], data[:len(data)/2]+"rubbish")
 	if r := h.try("restore", "h", "1"); r.status != 3 || !strings.Contains(contents(t, state), "ruined") {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
 	"os/exec"
@@ -63,7 +64,7 @@ func newOperator(t testing.TB) *operator {
 	o := &operator{t: t, home: filepath.Join(dir, "home")}
 	o.env = append(os.Environ(), "INITIUM_HOME="+o.home, "HOME="+dir, "XDG_RUNTIME_DIR=")
 	t.Cleanup(func() { // what a test has started ends with it
-		servers, _ := filepath.Glob(filepath.Join(o.home, "servers", "*"))
+		servers := within(o.home, "servers/*")
 		for _, dir := range servers {
 			o.try("stop", filepath.Base(dir))
 		}
@@ -218,3 +219,12 @@ func must(t testing.TB, err error) {
 
 // second is the error of a call whose value nobody needs.
 func second[T any](_ T, err error) error { return err }
+
+// within lists what fits a pattern in a folder, whatever the folder is called.
+func within(dir, pattern string) (list []string) {
+	names, _ := fs.Glob(os.DirFS(dir), pattern) // a pattern of a test's is right
+	for _, name := range names {
+		list = append(list, filepath.Join(dir, name))
+	}
+	return list
+}

@@ -35,7 +35,7 @@ func TestRead(t *testing.T) {
 	h.cargo("a", "", "haul 1\ncall an error in the rigging\n")
 	h.cargo("b", "nowhere", "haul 1\n")
 	h.prove(1)
-	logs, _ := filepath.Glob(filepath.Join(h.home, "servers/h/starts/*/log"))
+	logs := within(h.home, "servers/h/starts/*/log")
 	log := contents(t, logs[0])
 	dir := t.TempDir()
 	plain := filepath.Join(dir, "sent.txt")

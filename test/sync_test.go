@@ -168,7 +168,7 @@ func TestEditAtTheVeryMoment(t *testing.T) {
 		return i >= 0
 	})
 	eventually(t, "the file is about to be exchanged", func() bool {
-		if waits, _ := filepath.Glob(filepath.Join(h.dir, ".initium-*")); len(waits) == 0 {
+		if waits := within(h.dir, ".initium-*"); len(waits) == 0 {
 			return false
 		}
 		calls, _ := filepath.Glob(process + "/task/[0-9]*/syscall")
@@ -185,7 +185,7 @@ func TestEditAtTheVeryMoment(t *testing.T) {
 	if want := map[bool]string{true: "# " + theirs, false: theirs}[err == nil]; string(got) != want { // made on top of his, or not
 		t.Errorf("afterwards the file is %q, %v: %s", got, err, said.String())
 	}
-	if left, _ := filepath.Glob(filepath.Join(h.dir, ".initium-*")); len(left) > 0 {
+	if left := within(h.dir, ".initium-*"); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 }

@@ -263,7 +263,7 @@ func TestGuardAndCatchingUp(t *testing.T) {
 }
 
 func (h *harbour) starts() []string {
-	list, _ := filepath.Glob(filepath.Join(h.home, "servers/h/starts/*"))
+	list := within(h.home, "servers/h/starts/*")
 	return list
 }
 

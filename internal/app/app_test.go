@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	_ "embed"
 	"errors"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -203,7 +204,7 @@ func must(t testing.TB, err error) {
 // beginAgain makes the newest entry of the ledger one that was begun and not ended.
 func beginAgain(t *testing.T, a *app.App) {
 	t.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(a.Home.Dir, "ledger.db")+"?_pragma=busy_timeout(10000)")
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.Join(a.Home.Dir, "ledger.db")}).EscapedPath()+"?_pragma=busy_timeout(10000)")
 	must(t, err)
 	defer db.Close()
 	_, err = db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)

@@ -110,8 +110,7 @@ func TestApply(t *testing.T) {
 	if _, err := os.Stat(fresh); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("the file that was made is still there: %v", err)
 	}
-	left, err := filepath.Glob(filepath.Join(dir, ".*"))
-	if err != nil || len(left) > 0 {
+	if left := within(dir, ".*"); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 }
@@ -221,7 +220,7 @@ func TestFullDisk(t *testing.T) {
 	}
 	want(t, one, "1")
 	want(t, two, "2")
-	if left, _ := filepath.Glob(filepath.Join(dir, ".initium*")); len(left) > 0 {
+	if left := within(dir, ".initium*"); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 	if entries, err := l.Entries("s"); err != nil || len(entries) != 1 {
@@ -257,3 +256,12 @@ func must(t testing.TB, err error) {
 
 // second is the error of a call whose value nobody needs.
 func second[T any](_ T, err error) error { return err }
+
+// within lists what fits a pattern in a folder, whatever the folder is called.
+func within(dir, pattern string) (list []string) {
+	names, _ := fs.Glob(os.DirFS(dir), pattern) // a pattern of a test's is right
+	for _, name := range names {
+		list = append(list, filepath.Join(dir, name))
+	}
+	return list
+}

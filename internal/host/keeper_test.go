@@ -555,8 +555,8 @@ func TestFlood(t *testing.T) {
 	check("one that comes later", late.log("the flood is over\n"))
 	must(t, second(k.dir.Stop(context.Background())))
 	k.exit()
-	packed, _ := filepath.Glob(filepath.Join(string(k.dir), "log.*.zst"))
-	plain, _ := filepath.Glob(filepath.Join(string(k.dir), "log.0????"))
+	packed := within(string(k.dir), "log.*.zst")
+	plain := within(string(k.dir), "log.0????")
 	if len(packed) != 2 || len(plain) != 1 {
 		t.Errorf("packed %v, plain %v", packed, plain)
 	}
@@ -620,15 +620,15 @@ func TestLogFiles(t *testing.T) {
 // or write the same once more; one that is only touched has nothing new in it.
 func TestLogFileCutOffAtTheStart(t *testing.T) {
 	for script, want := range map[string]string{
-		"printf 'in a\\nhot\\n' >$LOG":                   "in a\nhot\n",
-		"printf 'in b\\nhot\\n' >$LOG":                   "in b\nhot\n",
-		"printf 'in a\\nin b\\nhot\\n' >$LOG":            "in a\nin b\nhot\n",
-		"printf 'in b\\n' >$LOG":                         "in b\n",
-		"printf 'in b\\n' >>$LOG":                        "in b\n",
-		"touch $LOG":                                     "",
-		"rm $LOG; printf h >$LOG; exit":                  "h\n",
-		"mv $LOG $LOG.1; printf 'in a\\nhot\\n' >$LOG":   "in a\nhot\n",
-		"printf 'in a\\n' >$LOG; printf 'hot\\n' >>$LOG": "in a\nhot\n",
+		"printf 'in a\\nhot\\n' >\"$LOG\"":                         "in a\nhot\n",
+		"printf 'in b\\nhot\\n' >\"$LOG\"":                         "in b\nhot\n",
+		"printf 'in a\\nin b\\nhot\\n' >\"$LOG\"":                  "in a\nin b\nhot\n",
+		"printf 'in b\\n' >\"$LOG\"":                               "in b\n",
+		"printf 'in b\\n' >>\"$LOG\"":                              "in b\n",
+		"touch \"$LOG\"":                                           "",
+		"rm \"$LOG\"; printf h >\"$LOG\"; exit":                    "h\n",
+		"mv \"$LOG\" \"$LOG\".1; printf 'in a\\nhot\\n' >\"$LOG\"": "in a\nhot\n",
+		"printf 'in a\\n' >\"$LOG\"; printf 'hot\\n' >>\"$LOG\"":   "in a\nhot\n",
 	} {
 		for _, stays := range []string{"; read x", ""} {
 			file := filepath.Join(t.TempDir(), "log")
@@ -761,7 +761,7 @@ func TestDropOldLogs(t *testing.T) {
 		for i, dir := range dirs {
 			if !dir.LogDropped() {
 				s += fmt.Sprint(i, " ")
-			} else if names, _ := filepath.Glob(strings.NewReplacer("[", "\\[").Replace(string(dir)) + "/log*"); len(names) > 0 {
+			} else if names := within(string(dir), "log*"); len(names) > 0 {
 				t.Errorf("start %d has still %q", i, names)
 			}
 			if !dir.Judged() {

@@ -44,8 +44,7 @@ func TestOwnLog(t *testing.T) {
 	}
 	log.Info("the last")
 	size := int64(0)
-	files, err := filepath.Glob(filepath.Join(h.Dir, "initium.log*"))
-	must(t, err)
+	files := within(h.Dir, "initium.log*")
 	for _, name := range files {
 		info, err := os.Stat(name)
 		must(t, err)

@@ -138,7 +138,7 @@ func TestPartsComeAndGo(t *testing.T) {
 	} else if err = l.Apply(t.Context(), "s", "too far", p, nil); err == nil || !strings.Contains(err.Error(), "does not have it") {
 		t.Errorf("back to what was forgotten: %v", err)
 	}
-	if left, _ := filepath.Glob(filepath.Join(dir, ".initium*")); len(left) > 0 {
+	if left := within(dir, ".initium*"); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 }
@@ -282,7 +282,7 @@ func TestBackup(t *testing.T) {
 	if _, err := h.WriteBackup(stopped, "s", dir, "", []string{dir}, nil); !errors.Is(err, context.Canceled) {
 		t.Errorf("stopped: %v", err)
 	}
-	if files, _ := filepath.Glob(filepath.Join(filepath.Dir(b.File), "*")); len(files) != 2 {
+	if files := within(filepath.Dir(b.File), "*"); len(files) != 2 {
 		t.Errorf("there is %v", files)
 	}
 }

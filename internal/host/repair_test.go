@@ -104,7 +104,7 @@ func TestRepairLedger(t *testing.T) {
 		if again, err := h.RepairLedger(); err != nil || len(again.Problems) != 0 {
 			t.Errorf("%s: afterwards it is %+v, %v", name, again, err)
 		}
-		if left, _ := filepath.Glob(filepath.Join(h.Dir, ".initium-*")); len(left) > 0 {
+		if left := within(h.Dir, ".initium-*"); len(left) > 0 {
 			t.Errorf("%s: left behind: %v", name, left)
 		}
 	}

@@ -3,6 +3,7 @@ package host_test
 import (
 	"database/sql"
 	"errors"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,7 +20,7 @@ func openWithDatabase(t *testing.T) (*host.Ledger, *sql.DB, host.Home) {
 	home := host.Home{Dir: t.TempDir()}
 	l, err := home.OpenLedger()
 	must(t, err)
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(home.Dir, "ledger.db")+"?_pragma=busy_timeout(10000)")
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.Join(home.Dir, "ledger.db")}).EscapedPath()+"?_pragma=busy_timeout(10000)")
 	must(t, err)
 	t.Cleanup(func() { l.Close(); db.Close() })
 	return l, db, home
@@ -138,7 +139,7 @@ func TestLedgerOfANewerInitium(t *testing.T) {
 		t.Errorf("it was touched, %v", err)
 	}
 	// One from before there were versions gets the tables that it lacks.
-	if db, err = sql.Open("sqlite", "file:"+name); err != nil {
+	if db, err = sql.Open("sqlite", "file:"+(&url.URL{Path: name}).EscapedPath()); err != nil {
 		t.Fatal(err)
 	}
 	must(t, second(db.Exec(`PRAGMA user_version = 0; DROP TABLE entry_rule`)))

@@ -123,7 +123,7 @@ func TestPlantedNames(t *testing.T) {
 	swapped := 0
 	fetch := from(s)
 	fetch.Progress = func(host.Progress) {
-		names, _ := filepath.Glob(filepath.Join(dir, ".initium-*-p0-new"))
+		names := within(dir, ".initium-*-p0-new")
 		for _, name := range names {
 			if info, err := os.Lstat(name); err == nil && info.IsDir() {
 				must(t, errors.Join(os.Rename(name, name+".stolen"), os.Symlink(outside, name)))

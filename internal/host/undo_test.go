@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -346,7 +347,7 @@ func TestSettleByHand(t *testing.T) {
 // database opens what the ledger of a home is kept in.
 func database(t *testing.T, h host.Home) *sql.DB {
 	t.Helper()
-	db, err := sql.Open("sqlite", "file:"+filepath.Join(h.Dir, "ledger.db")+"?_pragma=busy_timeout(10000)")
+	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.Join(h.Dir, "ledger.db")}).EscapedPath()+"?_pragma=busy_timeout(10000)")
 	must(t, err)
 	t.Cleanup(func() { db.Close() })
 	return db
@@ -405,7 +406,7 @@ func TestVerifiedBackup(t *testing.T) {
 		if _, err := os.Stat(b.File); (err == nil) != (test.says == "") {
 			t.Errorf("%s: the backup is there: %v", name, err)
 		}
-		if left, _ := filepath.Glob(filepath.Join(h.Dir, "servers", "s", "backups", "*.part")); len(left) > 0 {
+		if left := within(h.Dir, "servers/s/backups/*.part"); len(left) > 0 {
 			t.Errorf("%s: left behind: %v", name, left)
 		}
 	}

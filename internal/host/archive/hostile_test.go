@@ -398,7 +398,7 @@ func TestForms(t *testing.T) {
 	} else if os.Getenv("CI") == "true" {
 		t.Error("7zz is not installed, so 7z and bzip2 cannot be tried")
 	}
-	names, _ := filepath.Glob(filepath.Join(dir, "it-is-*"))
+	names := within(dir, "it-is-*")
 	for _, name := range names {
 		want := strings.TrimPrefix(filepath.Base(name), "it-is-")
 		s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
@@ -500,4 +500,13 @@ func FuzzArchives(f *testing.F) {
 			}
 		}
 	})
+}
+
+// within lists what fits a pattern in a folder, whatever the folder is called.
+func within(dir, pattern string) (list []string) {
+	names, _ := fs.Glob(os.DirFS(dir), pattern) // a pattern of a test's is right
+	for _, name := range names {
+		list = append(list, filepath.Join(dir, name))
+	}
+	return list
 }
