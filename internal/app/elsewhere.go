@@ -82,7 +82,7 @@ func (f *following) hint() string {
 	name := f.server.Dialect.Name
 	switch {
 	case lines > 0 && f.reader.Fitted() == 0:
-		return fmt.Sprintf("no rule of the dialect %s fits a line of its log; initium teach log %s %s makes one from a line", name, name, f.dir.Log())
+		return fmt.Sprintf("no rule of the dialect %s fits a line of its log; initium teach log %s %s makes one from a line", name, name, text.ShellWord(f.dir.Log()))
 	case lines > 0:
 		return ""
 	}
@@ -90,5 +90,5 @@ func (f *following) hint() string {
 	if len(f.elsewhere) == 0 {
 		return "it printed nothing, and nothing in its folder that looks like a log was written meanwhile"
 	}
-	return text.Clean(fmt.Sprintf("it printed nothing, but wrote %s meanwhile; if that is its log, initium teach log %s %s --own says so to the dialect", f.elsewhere[0], name, f.elsewhere[0]))
+	return text.Clean(fmt.Sprintf("it printed nothing, but wrote %s meanwhile; if that is its log, initium teach log %s %s --own says so to the dialect", f.elsewhere[0], name, text.ShellWord(f.elsewhere[0])))
 }

@@ -158,3 +158,15 @@ func TestLaunchIsRead(t *testing.T) {
 		}
 	}
 }
+
+// What is to be typed into a shell is one word there, and means what it says.
+func TestShellWord(t *testing.T) {
+	for s, want := range map[string]string{"/srv/log-1.txt": "/srv/log-1.txt", "a b": "'a b'", "it's": `'it'\''s'`, "": "''", "$x": "'$x'", "50%": "50%", "é": "'é'", "a;b": "'a;b'"} {
+		if got := text.ShellWord(s); got != want {
+			t.Errorf("%q is %s, want %s", s, got, want)
+		}
+		if got := meaning(readers["shell"]([]byte("run " + text.ShellWord(s)))); s != "" && !strings.HasSuffix(got, s) {
+			t.Errorf("%q means %q", s, got)
+		}
+	}
+}

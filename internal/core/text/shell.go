@@ -299,3 +299,15 @@ func encodeWords(context byte, s string) (string, error) {
 	}
 	return strings.NewReplacer(" ", `\ `, "\t", "\\\t", `"`, `\"`, "'", `\'`, `\`, `\\`).Replace(s), nil
 }
+
+// ShellWord is a text as it can be typed as one word of a POSIX shell: as it is where that
+// will do, else in single quotes.
+func ShellWord(s string) string {
+	plain := func(c rune) bool {
+		return c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || strings.ContainsRune("_@%+=:,./-", c)
+	}
+	if s != "" && !strings.ContainsFunc(s, func(c rune) bool { return !plain(c) }) {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
