@@ -190,10 +190,10 @@ func yamlSingle(doc []byte, at Span) Piece {
 func encodeYAMLPlain(_ byte, s string) (string, error) { return s, refuse(s, "", "YAML") }
 
 // rewriteYAML puts a text in quotes that would mean something else without.
-// Commas part items inside brackets only.
+// Commas part items inside brackets only, and there a question mark begins a key.
 func rewriteYAML(flow bool) func(want string) (written string, needed bool, err error) {
 	return func(want string) (written string, needed bool, err error) {
-		if isPlainYAML(want) && !(flow && strings.Contains(want, ",")) {
+		if isPlainYAML(want) && !(flow && strings.ContainsAny(want, ",?")) {
 			return "", false, nil
 		}
 		written, err = QuoteJSON(want)
@@ -220,7 +220,7 @@ func isPlainYAML(s string) bool {
 
 // QuoteYAML writes a string for YAML, in quotes unless it is a plain word.
 func QuoteYAML(s string) (string, error) {
-	if isPlainYAML(s) && !strings.Contains(s, ",") {
+	if isPlainYAML(s) && !strings.ContainsAny(s, ",?") {
 		return s, nil
 	}
 	return QuoteJSON(s)
