@@ -46,7 +46,7 @@ func (h *harbour) traced(args ...string) []string {
 
 var (
 	onFile  = regexp.MustCompile(`^(\w+)\(\d+<([^>]*)>`)
-	between = regexp.MustCompile(`^rename(?:at2?)?\((?:AT_FDCWD(?:<[^>]*>)?, )?"([^"]*)", (?:AT_FDCWD(?:<[^>]*>)?, )?"([^"]*)"`)
+	between = regexp.MustCompile(`^rename(?:at2?)?\((?:(?:AT_FDCWD|\d+)(?:<([^>]*)>)?, )?"([^"]*)", (?:(?:AT_FDCWD|\d+)(?:<([^>]*)>)?, )?"([^"]*)"`)
 )
 
 // synced looks that everything that is renamed into its place below some folders was written
@@ -68,7 +68,10 @@ func synced(t *testing.T, what string, calls []string, folders ...string) (renam
 	}
 	for at, call := range calls {
 		if m := between.FindStringSubmatch(call); m != nil {
-			from, to := m[1], m[2]
+			from, to := m[2], m[4]
+			if !filepath.IsAbs(from) {
+				from, to = filepath.Join(m[1], from), filepath.Join(m[3], to)
+			}
 			if place(to) && !strings.HasSuffix(to, "-old") {
 				renames++
 				for name, when := range written { // the file, or all that is in the folder

@@ -298,7 +298,7 @@ func Expect(s *survey.Survey) []proof.Expected {
 	expected := make([]proof.Expected, 0, len(s.Mods))
 	for i := range s.Mods {
 		m := &s.Mods[i]
-		e := proof.Expected{Name: m.Name, Release: m.Release, Path: m.Path, Registered: m.Listed, Base: m.Base}
+		e := proof.Expected{Name: m.Name, Release: m.Release, Path: m.Path, Registered: m.Listed, Base: m.Base, Always: m.Always}
 		also := []string{m.Title}
 		if !s.Dialect.Names.Agree { // else a mod of another name is another mod
 			also = append(also, m.Manifest.Name, m.Folder)

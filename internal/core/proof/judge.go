@@ -168,6 +168,16 @@ func (rec *record) times(m *Mod) {
 }
 
 // reason says why a start is not proved, or "".
+// stray is the first mod that has loaded without a reason that is known, "" for none.
+func (r *Reader) stray() string {
+	for _, rec := range r.order {
+		if e := &rec.expected; (rec.loaded || rec.listed) && !e.Registered && !e.Base && !e.Always {
+			return text.Clean(e.Name)
+		}
+	}
+	return ""
+}
+
 func (r *Reader) reason(p *Proof, end End) string {
 	switch {
 	case end.Exit != nil:
@@ -218,8 +228,9 @@ func (r *Reader) reason(p *Proof, end End) string {
 		return "not all that is registered is known: " + r.Unread[0]
 	case n > 1:
 		return fmt.Sprintf("not all that is registered is known: %s; and %d more places", r.Unread[0], n-1)
-	case registered == 0 && len(p.Mods) > 0:
-		return fmt.Sprintf("nothing is registered, and %s loaded all the same", p.Mods[0].Name)
+	}
+	if stray := r.stray(); registered == 0 && stray != "" {
+		return fmt.Sprintf("nothing is registered, and %s loaded all the same", stray)
 	}
 	if r.unknown > 0 {
 		return "the log tells of a failure that belongs to no known mod"

@@ -161,4 +161,5 @@ type Expected struct {
 	Path       string   // of its folder, "" when it is not there
 	Registered bool     // and on
 	Base       bool     // the server's own; no finding when it loads
+	Always     bool     `json:",omitempty"` // it loads by being there
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 )
 
@@ -58,7 +59,10 @@ func (x *xmlReader) take(token xml.Token, at Span) *Fault {
 	switch t := token.(type) {
 	case xml.StartElement:
 		n := &Node{Kind: NodeObject, Span: at, Literal: t.Name.Local, Lead: Span{at.Start, at.Start}}
-		for _, a := range t.Attr {
+		for i, a := range t.Attr {
+			if slices.ContainsFunc(t.Attr[:i], func(b xml.Attr) bool { return b.Name == a.Name }) {
+				return FaultAt(x.doc, at.Start, "the attribute %s stands twice in <%s>", Clean(qualified(a.Name)), Clean(t.Name.Local))
+			}
 			if p, ok := xmlAttribute(x.doc, at, qualified(a.Name)); ok {
 				n.Members = append(n.Members, Member{"@" + a.Name.Local, p.Span, &Node{Span: p.Span, Kind: NodeString, Piece: p}})
 			}
