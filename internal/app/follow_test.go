@@ -133,10 +133,15 @@ func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 // What a server is started again with after a crash is noted too: it may be other than
 // before, and is compared.
 func TestNoteBeforeARestart(t *testing.T) {
-	a, dir := running(t, "cd \"${0%/*}\"; echo 'in a'; echo 'in b'; echo hot; [ -e crashed ] || { touch crashed; sleep 0.5; exit 3; }\n"+polite)
+	a, dir := running(t, "cd \"${0%/*}\"; echo 'in a'; echo 'in b'; echo hot; [ -e crashed ] || { touch crashed; while [ ! -e judged ]; do sleep 0.02; done; exit 3; }\n"+polite)
 	must(t, a.Guard("k", 2))
 	must(t, second(a.Begin("k", app.ProveOptions{})))
 	_, judged := steps(t, a, func(s app.Step) bool {
+		if s.Number == 1 && s.Judged != nil { // only then it crashes
+			if err := os.WriteFile(filepath.Join(dir, "judged"), nil, 0o600); err != nil {
+				t.Error(err)
+			}
+		}
 		if s.Number == 1 && s.Exit != nil && s.Exit.Again != nil {
 			if err := os.WriteFile(filepath.Join(dir, "mods/b/new"), nil, 0o600); err != nil {
 				t.Error(err)
