@@ -160,14 +160,14 @@ func TestNothingIsProvedOfWhatCannotBeRead(t *testing.T) {
 // Of a server that stops and gives no reason that a rule knows the last lines stand in the
 // proof, without the secrets in them.
 func TestLastLines(t *testing.T) {
-	a, _ := running(t, "echo in a; for i in 2 3 4 5 6; do echo \"line $i\"; done; echo; echo 'rcon password=geheim11'; echo 'it is over'; exit 3\n")
+	a, _ := running(t, "echo in a; for i in 2 3 4 5 6; do echo \"line $i\"; done; echo; echo 'console password=geheim11'; echo 'it is over'; exit 3\n")
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
 	must(t, err)
 	var said []string
 	for _, l := range p.LastLines {
 		said = append(said, fmt.Sprint(l.Line, " ", l.Text))
 	}
-	if got := strings.Join(said, "; "); got != "3 line 3; 4 line 4; 5 line 5; 6 line 6; 8 rcon password=••••••; 9 it is over" || p.Hint != "the last that it wrote is line 9: it is over" {
+	if got := strings.Join(said, "; "); got != "3 line 3; 4 line 4; 5 line 5; 6 line 6; 8 console password=••••••; 9 it is over" || p.Hint != "the last that it wrote is line 9: it is over" {
 		t.Errorf("%s; %s", got, p.Hint)
 	}
 }

@@ -421,7 +421,7 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 		}
 	}
 	if r.Notice && r.onLine != nil && len(bytes.TrimSpace(full)) > 0 { // else not every line comes here
-		r.latest[r.heard%lastLines].set(r.lines, at, full)
+		r.latest[r.heard%lastLines].keep(r.lines, at, full)
 		r.heard++
 	}
 	if r.onLine != nil {

@@ -265,7 +265,7 @@ type lastLine struct {
 	text   []byte
 }
 
-func (l *lastLine) set(number int, at time.Duration, line []byte) {
+func (l *lastLine) keep(number int, at time.Duration, line []byte) {
 	l.number, l.at = number, at
 	l.text = append(l.text[:0], line[:min(len(line), text.MaxShown)]...)
 }
