@@ -412,7 +412,7 @@ func (l *Lessons) spokenFor() map[string]bool {
 func (l *Lessons) Meaning(line string) dialect.Meaning {
 	for i := range l.d.Log.Rules {
 		r := &l.d.Log.Rules[i]
-		if r.Pattern() != nil && teach.Fits(l.d.Log.PrefixPattern(), r.Pattern(), r.Level, line) {
+		if r.Pattern() != nil && teach.Fits(l.d.Log.PrefixPattern(), r, r.Pattern(), line) {
 			return r.Means
 		}
 	}

@@ -156,6 +156,9 @@ func (e *env) teachRule(l *app.Lessons, lesson teach.Lesson, write bool) error {
 	if t.Rule.Level != "" {
 		fmt.Fprintf(e.out, "  level %q", t.Rule.Level)
 	}
+	if t.Rule.Source != "" {
+		fmt.Fprintf(e.out, "  source %q", t.Rule.Source)
+	}
 	fmt.Fprintf(e.out, "\nlines that it fits: %d", len(t.Matches))
 	if len(t.Mods) > 0 {
 		fmt.Fprintf(e.out, "; they speak of %s", strings.Join(t.Mods, ", "))

@@ -364,7 +364,7 @@ func (w *writer) isBuiltin(call *ast.CallExpr, name string) bool {
 func choose(faults []*fault, at string, count int, seed uint64) []*fault {
 	var fit []*fault
 	for _, f := range faults {
-		if strings.Contains(f.String(), at) {
+		if slices.ContainsFunc(strings.Split(at, ","), func(part string) bool { return strings.Contains(f.String(), part) }) {
 			fit = append(fit, f)
 		}
 	}

@@ -31,7 +31,7 @@ func main() {
 
 func run() error {
 	in := flag.String("in", "./internal/core/...,./internal/host/...,./internal/app/...", "`packages` that faults are put into, by commas")
-	at := flag.String("at", "", "only faults whose `place` (file:line kind code) contains this")
+	at := flag.String("at", "", "only faults whose `place` (file:line kind code) contains one of these, by commas")
 	budget := flag.Duration("budget", time.Minute, "how long the tests of other packages are tried on one fault")
 	inner := flag.Bool("inner", false, "leave the tests from the outside out")
 	limit := flag.Duration("limit", time.Hour, "how long all of it may take; what was not tried by then is said")

@@ -398,8 +398,10 @@ func (c *checker) rules(table string, rules []Rule, prefix string) {
 			oneOf(c, key+".means", &r.Means, "", MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansTold, MeansIgnore)
 			continue
 		}
-		if r.Level != "" && !strings.Contains(prefix, "{level}") {
-			c.bad(key+".level", "log.prefix has no {level} that it could be compared with")
+		for _, held := range [][2]string{{"level", r.Level}, {"source", r.Source}} {
+			if held[1] != "" && !strings.Contains(prefix, "{"+held[0]+"}") {
+				c.bad(key+"."+held[0], "log.prefix has no {%s} that it could be compared with", held[0])
+			}
 		}
 		c.need(key+".line", r.Line)
 		if r.pattern = c.pattern(key+".line", r.Line, slices.Concat(words.may, Facts)); r.pattern == nil {

@@ -63,6 +63,7 @@ func TestProblemsNameFileLineAndKey(t *testing.T) {
 		{`means = "ready"`, `means = "loaded"`, `log: a rule that means "ready" is needed`},
 		{`line  = "up"`, `line = "up {mod"`, `x.toml:17: log.rule[0].line: character 4: a { without its }`},
 		{`line  = "up"`, "line = \"up\"\nlevel = \"x\"", `x.toml:18: log.rule[0].level: log.prefix has no {level}`},
+		{`line  = "up"`, "line = \"up\"\nsource = \"x\"", `x.toml:18: log.rule[0].source: log.prefix has no {source}`},
 		{`[start]`, "[stop]\nsignal = \"KILL\"\n[start]", `stop.signal: is "KILL"`},
 		{`[start]`, "[stop]\npatience = \"soon\"\n[start]", `x.toml:13: `},
 		{`[start]`, "[[given]]\nname = \"port\"\nkind = \"harbour\"\n[start]", `x.toml:14: given[0].kind: is "harbour"`},

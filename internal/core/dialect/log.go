@@ -17,12 +17,13 @@ func (l *Log) PrefixPattern() *text.Pattern { return l.prefix }
 
 // Rule gives one kind of log line its meaning.
 type Rule struct {
-	Means Meaning `toml:"means"`
-	Line  string  `toml:"line"`
-	Level string  `toml:"level"` // only for lines whose prefix has this {level}
-	Next  bool    `toml:"next"`  // the reason stands on the following line
-	Fatal bool    `toml:"fatal"` // the server stops because of it
-	Own   bool    `toml:"own"`   // the mod's own fault: it will be so again while its files stay the same
+	Means  Meaning `toml:"means"`
+	Line   string  `toml:"line"`
+	Level  string  `toml:"level"`  // only for lines whose prefix has this {level}
+	Source string  `toml:"source"` // only for lines whose prefix has this {source}
+	Next   bool    `toml:"next"`   // the reason stands on the following line
+	Fatal  bool    `toml:"fatal"`  // the server stops because of it
+	Own    bool    `toml:"own"`    // the mod's own fault: it will be so again while its files stay the same
 
 	pattern *text.Pattern
 	facts   bool
@@ -30,6 +31,11 @@ type Rule struct {
 
 // Pattern is the compiled Line.
 func (r *Rule) Pattern() *text.Pattern { return r.pattern }
+
+// Counts says whether the rule is one for lines with this level and source.
+func (r *Rule) Counts(level, source []byte) bool {
+	return (r.Level == "" || r.Level == string(level)) && (r.Source == "" || r.Source == string(source))
+}
 
 // TellsFacts says whether the line holds one of Facts.
 func (r *Rule) TellsFacts() bool { return r.facts }

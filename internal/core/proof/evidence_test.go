@@ -347,6 +347,27 @@ func FuzzMoment(f *testing.F) {
 	})
 }
 
+// A rule that is kept to a source counts for no other: what a player writes neither confirms
+// a mod nor makes it fail, be it written over or not.
+func TestRulesAndTheirSource(t *testing.T) {
+	d, err := dialect.Parse("l.toml", []byte(strings.NewReplacer("line = \"done {mod}\"", "source = \"main\"\nline = \"done {mod}\"", "line = \"broken {mod}:\"", "source = \"main\"\nline = \"broken {mod}:\"").Replace(talking)))
+	must(t, err)
+	for log, want := range map[string]string{
+		"1 [main] done a\n1 [main] done b\n":                                              "proved",
+		"1 [main] done a\n1 [chat] done b\n":                                              "not proved",
+		"1 [main] done a\n1 [main] done b\n1 [chat] broken b:\nx\n":                       "proved",
+		"1 [main] done a\n1 [main] done b\n1 [chat] broken b:\r1 [chat] hello\n":          "proved",
+		"1 [main] done a\n1 [main] done b\n1 [main] broken b:\nx\n":                       "not proved",
+		"1 [main] done a\n1 [main] done b\n1 [main] broken b:\r1 [chat] hello\n1 [x] .\n": "not proved",
+	} {
+		r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
+		r.Feed([]byte(log+"1 [main] open on 1\n"), 0)
+		if p := r.Judge(proof.End{}); string(p.Verdict) != want {
+			t.Errorf("%q: %s, %s", log, p.Verdict, p.Reason)
+		}
+	}
+}
+
 // A rule for replies is kept to its level too: not every line that is heard meanwhile is
 // a part of the reply.
 func TestReplyAndItsLevel(t *testing.T) {

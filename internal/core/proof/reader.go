@@ -352,8 +352,8 @@ func (r *Reader) spill() {
 // failure is the rule by which a part of a line that was written over tells of a failure, or
 // nil.
 func (r *Reader) failure(part []byte) (rule *dialect.Rule, said, stamp []byte, caps text.Captures) {
-	said, stamp, level, _, _ := r.split(part)
-	if rule, caps = r.first(r.rules, said, level); rule == nil || !fails(rule.Means) {
+	said, stamp, level, source, _ := r.split(part)
+	if rule, caps = r.first(r.rules, said, level, source); rule == nil || !fails(rule.Means) {
 		return nil, nil, nil, nil
 	}
 	return rule, said, stamp, caps
@@ -390,7 +390,7 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 			r.apply(rule, said, caps, &line, full, stamp)
 		}
 	}
-	rule, caps := r.fits(said, level)
+	rule, caps := r.fits(said, level, source)
 	if rule != nil && hides && confirms(rule.Means) {
 		rule = nil // of a line that says something else too, nobody knows who said this
 	}
@@ -448,19 +448,19 @@ func (r *Reader) split(raw []byte) (said, stamp, level, source []byte, prefixed 
 
 // fits finds the rule that a message fits: of the console first, when it may be a
 // reply.
-func (r *Reader) fits(said, level []byte) (*dialect.Rule, text.Captures) {
+func (r *Reader) fits(said, level, source []byte) (*dialect.Rule, text.Captures) {
 	if r.asked {
-		if rule, caps := r.first(r.replies, said, level); rule != nil {
+		if rule, caps := r.first(r.replies, said, level, source); rule != nil {
 			return rule, caps
 		}
 	}
-	return r.first(r.rules, said, level)
+	return r.first(r.rules, said, level, source)
 }
 
 // first finds the first of some rules that a message fits.
-func (r *Reader) first(rules []*dialect.Rule, said, level []byte) (*dialect.Rule, text.Captures) {
+func (r *Reader) first(rules []*dialect.Rule, said, level, source []byte) (*dialect.Rule, text.Captures) {
 	for _, rule := range rules {
-		if rule.Level != "" && rule.Level != string(level) {
+		if !rule.Counts(level, source) {
 			continue
 		}
 		caps, ok := rule.Pattern().Match(said, r.buf)

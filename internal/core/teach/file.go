@@ -29,7 +29,7 @@ func AddRule(doc []byte, d *dialect.Dialect, rule dialect.Rule, examples []Examp
 			continue
 		}
 		for _, e := range examples {
-			if Fits(d.Log.PrefixPattern(), old.Pattern(), old.Level, e.Line) {
+			if Fits(d.Log.PrefixPattern(), old, old.Pattern(), e.Line) {
 				return insert(doc, at[i], block+"\n"), nil
 			}
 		}
@@ -45,7 +45,7 @@ func AddRule(doc []byte, d *dialect.Dialect, rule dialect.Rule, examples []Examp
 func ruleText(r dialect.Rule) (string, error) {
 	var b strings.Builder
 	b.WriteString(header + "\n")
-	for _, kv := range [][2]string{{"means", string(r.Means)}, {"level", r.Level}, {"line", r.Line}} {
+	for _, kv := range [][2]string{{"means", string(r.Means)}, {"level", r.Level}, {"source", r.Source}, {"line", r.Line}} {
 		if kv[1] == "" {
 			continue
 		}

@@ -21,8 +21,8 @@ func Try(prefix *text.Pattern, rule dialect.Rule, lines []string) (list []Match,
 		return nil, err
 	}
 	for i, line := range lines {
-		said, level := message(prefix, line)
-		if rule.Level != "" && rule.Level != level {
+		said, level, source := message(prefix, line)
+		if !rule.Counts(level, source) {
 			continue
 		}
 		caps, ok := pattern.Match([]byte(said), nil)
@@ -43,7 +43,7 @@ func Try(prefix *text.Pattern, rule dialect.Rule, lines []string) (list []Match,
 // Words are the words of a line that can be the name of a mod, those that are known
 // first.
 func Words(prefix *text.Pattern, line string, known func(string) bool) (list []string) {
-	said, _ := message(prefix, line)
+	said, _, _ := message(prefix, line)
 	var rest []string
 	seen := map[string]bool{}
 	add := func(w string) {

@@ -137,7 +137,7 @@ func TestOddLogsAreTaught(t *testing.T) {
 				continue
 			}
 			matches, err := teach.Try(prefix, rule, log)
-			fmt.Fprintf(&b, "%q at %q fits %v, %v\n", rule.Line, rule.Level, matches, err)
+			fmt.Fprintf(&b, "%q at %q from %q fits %v, %v\n", rule.Line, rule.Level, rule.Source, matches, err)
 			out, err := teach.AddRule(doc, d, rule, l.Examples)
 			fmt.Fprintf(&b, "    written %q, %v\n", out, err)
 		}

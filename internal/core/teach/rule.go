@@ -44,8 +44,9 @@ func Propose(prefix *text.Pattern, l Lesson) (dialect.Rule, error) {
 			problem = err
 			continue
 		}
-		for _, level := range levelsOf(prefix, l) {
-			rule := dialect.Rule{Means: l.Means, Line: line, Level: level}
+		level, source := inCommon(prefix, l)
+		for _, held := range [][2]string{{"", ""}, {level, ""}, {"", source}, {level, source}} {
+			rule := dialect.Rule{Means: l.Means, Line: line, Level: held[0], Source: held[1]}
 			counter, err := holds(prefix, rule, l)
 			if err == nil {
 				return rule, nil
@@ -58,21 +59,22 @@ func Propose(prefix *text.Pattern, l Lesson) (dialect.Rule, error) {
 	return dialect.Rule{}, problem
 }
 
-// levelsOf are the levels that a rule may be kept to: none, and the one that all
-// examples have.
-func levelsOf(prefix *text.Pattern, l Lesson) []string {
-	level := ""
+// inCommon are the level and the source that all examples have, "" for what they have not
+// in common.
+func inCommon(prefix *text.Pattern, l Lesson) (level, source string) {
 	for i, e := range l.Examples {
-		_, got := message(prefix, e.Line)
-		if i > 0 && got != level {
-			return []string{""}
+		_, itsLevel, itsSource := message(prefix, e.Line)
+		if i == 0 {
+			level, source = string(itsLevel), string(itsSource)
 		}
-		level = got
+		if string(itsLevel) != level {
+			level = ""
+		}
+		if string(itsSource) != source {
+			source = ""
+		}
 	}
-	if level == "" {
-		return []string{""}
-	}
-	return []string{"", level}
+	return level, source
 }
 
 // holds tells whether a rule fits as it should; counter tells that it fits a line that
@@ -83,38 +85,37 @@ func holds(prefix *text.Pattern, rule dialect.Rule, l Lesson) (counter bool, err
 		return false, err
 	}
 	for _, e := range l.Examples {
-		if !Fits(prefix, pattern, rule.Level, e.Line) {
+		if !Fits(prefix, &rule, pattern, e.Line) {
 			return false, fmt.Errorf("no rule fits the line %q", text.Clean(e.Line))
 		}
 	}
 	for _, line := range l.Counter {
-		if Fits(prefix, pattern, rule.Level, line) {
+		if Fits(prefix, &rule, pattern, line) {
 			return true, fmt.Errorf("no rule of this kind fits the examples and not the line %q", text.Clean(line))
 		}
 	}
 	return false, nil
 }
 
-// Fits tells whether a line fits a rule's pattern.
-func Fits(prefix, pattern *text.Pattern, level, line string) bool {
-	said, got := message(prefix, line)
-	if level != "" && level != got {
+// Fits tells whether a line fits a rule, whose Line is that pattern.
+func Fits(prefix *text.Pattern, rule *dialect.Rule, pattern *text.Pattern, line string) bool {
+	said, level, source := message(prefix, line)
+	if !rule.Counts(level, source) {
 		return false
 	}
 	_, ok := pattern.Match([]byte(said), nil)
 	return ok
 }
 
-// message is what a line says after what stands before it.
-func message(prefix *text.Pattern, line string) (said, level string) {
-	if prefix == nil {
-		return strings.TrimRight(line, " \t\r"), ""
+// message is what a line says after what stands before it, and the level and the source
+// that stand there.
+func message(prefix *text.Pattern, line string) (said string, level, source []byte) {
+	if prefix != nil {
+		if caps, end, ok := prefix.MatchPrefix([]byte(line), nil); ok {
+			line, level, source = line[end:], prefix.Get("level", []byte(line), caps), prefix.Get("source", []byte(line), caps)
+		}
 	}
-	caps, end, ok := prefix.MatchPrefix([]byte(line), nil)
-	if !ok {
-		return strings.TrimRight(line, " \t\r"), ""
-	}
-	return strings.TrimRight(line[end:], " \t\r"), string(prefix.Get("level", []byte(line), caps))
+	return strings.TrimRight(line, " \t\r"), level, source
 }
 
 // token is a piece of a message: a text that is meant as it stands, or a placeholder.
@@ -136,7 +137,7 @@ var (
 func common(prefix *text.Pattern, l Lesson, exact bool) (string, error) {
 	var tokens []token
 	for i, e := range l.Examples {
-		said, _ := message(prefix, e.Line)
+		said, _, _ := message(prefix, e.Line)
 		these, err := tokensOf(said, e.Mod, l.Means, exact)
 		if err != nil {
 			return "", err

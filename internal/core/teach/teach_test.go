@@ -104,6 +104,18 @@ func TestPropose(t *testing.T) {
 			t.Errorf("%s: level %q", name, rule.Level)
 		}
 	}
+	prefix, err = text.ParsePattern("[{source}/{level}] ", nil)
+	must(t, err)
+	for _, test := range []struct{ said, counter, level, source string }{
+		{"[main/info] done tide", "[main/warn] done early", "info", ""},
+		{"[main/info] done tide", "[chat/info] done early", "", "main"},
+		{"[main/info] done tide", "[main/info] done early", "", ""},
+	} {
+		rule, err := teach.Propose(prefix, teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: test.said, Mod: "tide"}}, Counter: []string{test.counter}})
+		if rule.Level != test.level || rule.Source != test.source || (err == nil) != (test.level+test.source != "") {
+			t.Errorf("%s, and not %s: %+v, %v", test.said, test.counter, rule, err)
+		}
+	}
 	if _, err := teach.Propose(nil, teach.Lesson{}); !errors.Is(err, teach.ErrNoExample) {
 		t.Errorf("without an example: %v", err)
 	}
@@ -133,7 +145,7 @@ func FuzzPropose(f *testing.F) {
 		if err != nil {
 			t.Fatalf("%q gives %q: %v", line, rule.Line, err)
 		}
-		if !teach.Fits(nil, pattern, rule.Level, line) {
+		if !teach.Fits(nil, &rule, pattern, line) {
 			t.Fatalf("%q does not fit %q", rule.Line, line)
 		}
 	})

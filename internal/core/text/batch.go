@@ -34,8 +34,8 @@ func batchLine(doc []byte, at Span, l *Launch) {
 	head := strings.ToLower(string(body.In(doc)))
 	switch {
 	case head == "" || head[0] == ':' || head == "rem" || strings.HasPrefix(head, "rem ") || strings.HasPrefix(head, "rem\t"):
-	case strings.HasPrefix(head, "set ") && !strings.HasPrefix(head[4:], "/"):
-		batchSet(doc, Span{body.Start + 4, at.End}, l)
+	case head == "set" || strings.HasPrefix(head, "set ") || strings.HasPrefix(head, "set\t") || strings.HasPrefix(head, "set/"):
+		batchSet(doc, Span{body.Start + 3, at.End}, l)
 	default:
 		batchCommands(doc, body, l)
 	}
@@ -44,6 +44,10 @@ func batchLine(doc []byte, at Span, l *Launch) {
 // batchSet reads what stands behind "set".
 func batchSet(doc []byte, at Span, l *Launch) {
 	value := trim(doc, at)
+	if value.Len() > 0 && doc[value.Start] == '/' {
+		batchAsked(string(value.In(doc)), l)
+		return
+	}
 	quote := byte(0)
 	if value.Len() > 0 && doc[value.Start] == '"' { // up to the last quote; where there is none, to the line's end
 		value, quote = Span{value.Start + 1, at.End}, '"'
@@ -60,6 +64,18 @@ func batchSet(doc []byte, at Span, l *Launch) {
 	delete(l.Variables, variable)
 	if use == (Use{}) { // else it is only known when the file runs
 		l.Variables[variable] = p
+	}
+}
+
+// batchAsked forgets the variables of "set /p NAME=question" and "set /a NAME=sum, …":
+// what they are is known only when the file runs.
+func batchAsked(options string, l *Launch) {
+	for _, part := range strings.Split(options, ",") {
+		name, _, _ := strings.Cut(part, "=")
+		if strings.HasPrefix(name, "/") {
+			name = name[min(2, len(name)):]
+		}
+		delete(l.Variables, strings.ToUpper(strings.Trim(name, " \t\"+-*/%&|^<>")))
 	}
 }
 

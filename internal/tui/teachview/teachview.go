@@ -152,6 +152,9 @@ func (v *view) drawProposal(c *canvas.Canvas, y int) {
 	if r.Level != "" {
 		words += "   (only where the weight is " + canvas.Clean(r.Level) + ")"
 	}
+	if r.Source != "" {
+		words += "   (only from " + canvas.Clean(r.Source) + ")"
+	}
 	line("rule", words, canvas.Title)
 	line("fits", marks.Count(len(v.taught.Matches), "line", "lines")+", marked ▸", canvas.Text)
 	if n := len(v.taught.Mods); n > 0 {
