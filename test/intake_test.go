@@ -7,12 +7,14 @@ import (
 	"compress/gzip"
 	"errors"
 	"fmt"
+	"initium/internal/lack"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 )
 
@@ -405,6 +407,52 @@ func TestBackupAndRestore(t *testing.T) {
 	write(t, files[0], data[:len(data)/2]+"rubbish")
 	if r := h.try("restore", "h", "1"); r.status != 3 || !strings.Contains(contents(t, state), "ruined") {
 		t.Errorf("a damaged backup: %d %s", r.status, r.err)
+	}
+}
+
+// TestRestoreByAnotherUser: who is not root cannot give files back to others, and is told so
+// before he restores.
+func TestRestoreByAnotherUser(t *testing.T) {
+	needs(t, "setpriv")
+	if os.Getuid() != 0 {
+		lack.Of(t, "root")
+	}
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "")
+	state, mine := filepath.Join(h.dir, "stores/a/state.txt"), filepath.Join(h.dir, "stores/a/mine.txt")
+	write(t, state, "years of work")
+	write(t, mine, "x")
+	must(t, filepath.WalkDir(filepath.Dir(h.home), func(path string, _ fs.DirEntry, err error) error {
+		if path == state {
+			return err
+		}
+		return errors.Join(err, os.Lchown(path, 65534, 65534))
+	}))
+	must(t, os.Chmod(filepath.Dir(filepath.Dir(h.home)), 0o755)) // its way there
+	must(t, os.Chmod(filepath.Dir(program), 0o755))
+	as := func(args ...string) string {
+		cmd := exec.Command("setpriv", append([]string{"--reuid=65534", "--regid=65534", "--clear-groups", program}, args...)...)
+		cmd.Env = h.env
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Fatalf("%q: %v\n%s", args, err, out)
+		}
+		return string(out)
+	}
+	as("backup", "h")
+	must(t, os.WriteFile(mine, []byte("y"), 0o644))
+	as("restore", "h", "--stage")
+	if plan := as("plan", "h"); !strings.Contains(plan, "becomes yours") || !strings.Contains(plan, "files and folders of other users in the backup: 1;") {
+		t.Errorf("the plan says\n%s", plan)
+	}
+	as("apply", "h")
+	if info, err := os.Stat(state); err != nil || info.Sys().(*syscall.Stat_t).Uid != 65534 || contents(t, mine) != "x" {
+		t.Errorf("%v, %v", info, err)
+	}
+	write(t, mine, "y")
+	h.do(0, "restore", "h", "1", "--stage")
+	if plan := h.do(0, "plan", "h"); strings.Contains(plan, "becomes yours") {
+		t.Errorf("to root the plan says\n%s", plan)
 	}
 }
 

@@ -415,8 +415,8 @@ func TestUnloadAndBrokenLists(t *testing.T) {
 // was written since, by its name or by the times in it, and no other.
 func TestHintOfLogs(t *testing.T) {
 	a, dir := running(t, `exec 2>&1 >/dev/null; d="${0%/*}"
-printf '10:00:00 said\nand more, and more\n' >$d/timed; printf 'x\n' >$d/a.out; printf 'long enough\0b' >$d/bin.log
-: >$d/empty.log; ln -s a.out $d/link.log; printf 'some text, long enough to be first\n' >$d/plain.txt; mkdir $d/deep; printf 'x y\n' >$d/deep/B.LOG; printf 'z\n' >$d/z.log; exit 3
+printf '10:00:00 said\nand more, and more\n' >"$d/timed"; printf 'x\n' >"$d/a.out"; printf 'long enough\0b' >"$d/bin.log"
+: >"$d/empty.log"; ln -s a.out "$d/link.log"; printf 'some text, long enough to be first\n' >"$d/plain.txt"; mkdir "$d/deep"; printf 'x y\n' >"$d/deep/B.LOG"; printf 'z\n' >"$d/z.log"; exit 3
 `)
 	put(t, filepath.Join(dir, "old.log"), "10:00:00 of another day, and long enough to be first\n")
 	then := time.Now().Add(-time.Hour)

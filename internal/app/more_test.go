@@ -37,8 +37,8 @@ StartLimitBurst=5
 [Service]
 Type=exec
 User=` + me.Username + `
-WorkingDirectory=` + dir + `
-Environment="INITIUM_HOME=` + a.Home.Dir + `"
+WorkingDirectory=` + doubled(dir) + `
+Environment="INITIUM_HOME=` + doubled(a.Home.Dir) + `"
 ExecStart="/opt/a \"b\" $$c/100%%" keep "k"
 # The keeper asks the server to stop, waits and then insists; only after that does systemd.
 KillMode=mixed
@@ -53,6 +53,9 @@ WantedBy=multi-user.target
 		t.Errorf("the unit is\n%s", got)
 	}
 }
+
+// doubled is a path as a unit writes it.
+func doubled(path string) string { return strings.ReplaceAll(path, "%", "%%") }
 
 // What would become a line of its own in a unit is refused; a dollar sign means nothing in an
 // environment.
@@ -72,7 +75,7 @@ func TestUnitsOfOddFolders(t *testing.T) {
 			}
 			continue
 		}
-		if err != nil || !strings.Contains(string(unit), "\nWorkingDirectory="+strings.ReplaceAll(odd, "%", "%%")+"\n") || !strings.Contains(string(unit), "INITIUM_HOME="+a.Home.Dir+"\"\n") {
+		if err != nil || !strings.Contains(string(unit), "\nWorkingDirectory="+doubled(odd)+"\n") || !strings.Contains(string(unit), "INITIUM_HOME="+doubled(a.Home.Dir)+"\"\n") {
 			t.Errorf("%q: %v\n%s", name, err, unit)
 		}
 	}

@@ -33,6 +33,22 @@ type Backup struct {
 	Bytes  int64     `json:"bytes"`  // of the world
 	Packed int64     `json:"packed"` // of the backup
 	Roots  []Root    `json:"roots"`
+
+	Owners map[int]int `json:"owners,omitempty"` // how many files and folders belong to which user
+}
+
+// Others are how many files and folders of a backup belong to other users than this one,
+// who cannot give them back to those because he is not root.
+func (b *Backup) Others() (n int) {
+	if os.Getuid() == 0 {
+		return 0
+	}
+	for uid, count := range b.Owners {
+		if uid != os.Getuid() {
+			n += count
+		}
+	}
+	return n
 }
 
 // Root is a file or folder of the world, and its name in the backup.
@@ -77,7 +93,7 @@ func (h Home) WriteBackup(ctx context.Context, server, dir, why string, paths []
 	if err != nil {
 		return b, err
 	}
-	b = Backup{Number: 1, At: time.Now().UTC().Truncate(time.Second), Why: why}
+	b = Backup{Number: 1, At: time.Now().UTC().Truncate(time.Second), Why: why, Owners: map[int]int{}}
 	if n := len(list); n > 0 {
 		b.Number = list[n-1].Number + 1
 	}
@@ -143,9 +159,14 @@ func writeArchive(ctx context.Context, name string, b *Backup, progress func(Pro
 			if err := addToArchive(w, full, inside, all, linked); err != nil {
 				return fmt.Errorf("%s: %w", full, err)
 			}
-			if info, err := e.Info(); err == nil && info.Mode().IsRegular() {
-				b.Files++
-				b.Bytes += info.Size()
+			if info, err := e.Info(); err == nil {
+				if sys, ok := info.Sys().(*syscall.Stat_t); ok {
+					b.Owners[int(sys.Uid)]++
+				}
+				if info.Mode().IsRegular() {
+					b.Files++
+					b.Bytes += info.Size()
+				}
 			}
 			if progress != nil {
 				progress(Progress{Files: b.Files, Bytes: b.Bytes})
@@ -298,6 +319,9 @@ func (b *Backup) RestoreParts(items []plan.Item, now []string, c *disk.Digests) 
 		}
 		if len(coming) > 0 {
 			p.New = plan.Digest(coming)
+		}
+		if n := b.Others(); n > 0 && len(coming) > 0 {
+			p.Notes = append(p.Notes, plan.Change{Kind: plan.FileGiven, Why: fmt.Sprintf("files and folders of other users in the backup: %d; only root can give them back to those", n)})
 		}
 		if p.Old != p.New {
 			parts = append(parts, p)

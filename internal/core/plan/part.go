@@ -67,13 +67,13 @@ type Change struct {
 // ChangeKind says what happens to a file.
 type ChangeKind string
 
-// A file comes, goes, or is changed; stays as the operator has it; or has been
-// the same all along.
+// A file comes, goes, or is changed; stays as the operator has it; or changes hands.
 const (
 	FileComes   ChangeKind = "comes"
 	FileGoes    ChangeKind = "goes"
 	FileChanges ChangeKind = "changes"
 	FileKept    ChangeKind = "yours stays"
+	FileGiven   ChangeKind = "becomes yours" // of others until now
 )
 
 // Digest is what tells one state of a folder or file from another: the SHA-256 of

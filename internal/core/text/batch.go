@@ -20,10 +20,21 @@ func ReadBatch(doc []byte) *Launch {
 	return l
 }
 
-// endsInCaret tells a line that goes on: its last caret is not itself escaped.
+// endsInCaret tells a line that goes on: its last caret is neither itself escaped nor
+// between quotes, where a caret is one.
 func endsInCaret(line []byte) bool {
-	n := len(line) - len(bytes.TrimRight(line, "^"))
-	return n%2 == 1
+	quoted := false
+	for i := 0; i < len(line); i++ {
+		switch {
+		case line[i] == '"':
+			quoted = !quoted
+		case line[i] == '^' && !quoted:
+			if i++; i == len(line) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func batchLine(doc []byte, at Span, l *Launch) {

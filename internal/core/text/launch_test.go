@@ -89,6 +89,7 @@ func TestLaunchIsRead(t *testing.T) {
 		{"batch", "run a^^\r\nnext b", "[run][a^] ; [next][b]"},
 		{"batch", "run a^", "[run][a^]"},
 		{"batch", "run ^", "[run][^]"},
+		{"batch", "run \"a^\r\nrun ^\"b^\r\nc \"d\" ^^\"e ^\r\nf", "[run][a^] ; [run][\"b][c][d][^e ^] ; [f]"},
 		{"batch", "run ^a \"b^c\" d^ e", "[run][a][b^c][d e]"},
 		{"batch", "run \"a\"b \"c d\"e", "[run][ab][c de]"},
 		{"batch", "run \"\"", "[run][]"},
