@@ -72,6 +72,7 @@ func TestLaunchIsRead(t *testing.T) {
 		{"shell", "run \"a\\\nb\"", "[run][ab]"},
 		{"shell", "run \"a\\xb\\$c\\`d\\\\e\\\"f\"", "[run][a\\xb$c`d\\e\"f]"},
 		{"shell", "run 2>x", "[run]"},
+		{"shell", "A=`B=c other 'd'` run `x` e; export F=`G=h; export I=j`", "[run][ ~][e]"},
 		{"shell", "run a >x 2>&1 &", "[run][a]"},
 		{"shell", "if true; then run a; fi; other b", "[true] ; [run][a] ; [other][b]"},
 		{"shell", "run 'x", "!1:5"},

@@ -87,7 +87,7 @@ func ReadPOSIX(doc []byte) *Launch {
 		if call, ok := n.(*syntax.CallExpr); ok {
 			l.call(doc, call)
 		}
-		return true
+		return !inBackquotes(n)
 	})
 	// export NAME=value and its like are declarations, not calls.
 	syntax.Walk(file, func(n syntax.Node) bool {
@@ -98,9 +98,17 @@ func ReadPOSIX(doc []byte) *Launch {
 				}
 			}
 		}
-		return true
+		return !inBackquotes(n)
 	})
 	return l
+}
+
+// inBackquotes tells a command whose output is used and that is written between backquotes:
+// quotes and backslashes in it mean something else once more, so that nothing in it can be
+// changed safely.
+func inBackquotes(n syntax.Node) bool {
+	s, ok := n.(*syntax.CmdSubst)
+	return ok && s.Backquotes
 }
 
 // call notes a command and the variables that are set before it.
