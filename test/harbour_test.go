@@ -177,7 +177,7 @@ func TestChangesTouchOnlyTheirLines(t *testing.T) {
 		{"unregister h d", script},
 		{"move h b --before a", strings.Replace(strings.Replace(script, "berth b\r\n", "", 1), "\tberth  a", "\tberth b\r\n\tberth  a", 1)},
 	} {
-		h.do(0, strings.Fields(step.args)...)
+		h.do(0, split(step.args)...)
 		if got := contents(t, h.script()); got != step.want {
 			t.Fatalf("%s gives\n%q, want\n%q", step.args, got, step.want)
 		}
@@ -224,7 +224,7 @@ func TestWrongUsageAndRefusals(t *testing.T) {
 		"adopt " + h.home:                       {2, "no dialect recognises"},
 		"stop h":                                {2, "not running"},
 	} {
-		r := h.try(strings.Fields(args)...)
+		r := h.try(split(args)...)
 		if r.status != want.status || !strings.Contains(r.err, want.words) {
 			t.Errorf("initium %s: exit status %d, %q; want %d, %q", args, r.status, r.err, want.status, want.words)
 		}
@@ -340,7 +340,7 @@ func TestSecretsAreShownToNobody(t *testing.T) {
 			line = 1 + slices.IndexFunc(strings.Split(string(data), "\n"), func(l string) bool { return strings.Contains(l, "berth: b ") })
 		}
 		args = strings.NewReplacer("SOURCE", source, "LOG", log, "LINE-OF-B", fmt.Sprint(line), "OUT", page).Replace(args)
-		r := h.try(strings.Fields(args)...)
+		r := h.try(split(args)...)
 		if r.status > 1 {
 			t.Errorf("initium %s was not carried out: %d %s", args, r.status, r.err)
 		}

@@ -255,7 +255,7 @@ func TestRealServersAreFed(t *testing.T) {
 	if got := p.outcomes(); got != "HoldTheFlag confirmed, evening confirmed" {
 		t.Errorf("outcomes are %s", got)
 	}
-	if got := contents(t, filepath.Join(dir, "bzfs.conf")); !strings.HasSuffix(got, "-loadplugin "+dir+"/plugins/evening.so\n") {
+	if got := contents(t, filepath.Join(dir, "bzfs.conf")); !strings.HasSuffix(strings.ReplaceAll(got, `"`, ""), "-loadplugin "+dir+"/plugins/evening.so\n") {
 		t.Errorf("the options file is\n%s", got)
 	}
 }

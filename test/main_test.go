@@ -92,6 +92,16 @@ func (o *operator) try(args ...string) result {
 	return result{cmd.ProcessState.ExitCode(), out.String(), errOut.String()}
 }
 
+// split cuts a command line into words at its blanks, except those in the name of the folder
+// that tests work in.
+func split(line string) []string {
+	words := strings.Fields(strings.ReplaceAll(line, os.TempDir(), "\x00"))
+	for i := range words {
+		words[i] = strings.ReplaceAll(words[i], "\x00", os.TempDir())
+	}
+	return words
+}
+
 // do carries out a command that has to end with a status.
 func (o *operator) do(status int, args ...string) string {
 	o.t.Helper()

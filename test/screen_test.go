@@ -32,7 +32,7 @@ func open(t *testing.T, columns, rows int, env []string, args ...string) *termin
 		command = append(command, "-e", e)
 	}
 	command = append(command, "-e", "XDG_RUNTIME_DIR=", "-e", "TMPDIR="+dir)
-	x.tmux(append(command, append([]string{program}, args...)...)...)
+	x.tmux(append(command, append([]string{"env", program}, args...)...)...)
 	x.tmux("set", "-g", "remain-on-exit", "on")
 	t.Cleanup(func() {
 		// The screen is asked to close, so that it stops what it started.

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -28,6 +29,7 @@ func (h *harbour) traced(args ...string) []string {
 	var calls []string
 	begun := map[string]string{} // by thread: calls that another thread's came into
 	for _, line := range strings.Split(string(data), "\n") {
+		line = inOctal.ReplaceAllStringFunc(line, func(s string) string { n, _ := strconv.ParseUint(s[1:], 8, 8); return string([]byte{byte(n)}) })
 		thread, call, _ := strings.Cut(line, " ")
 		call = strings.TrimSpace(call)
 		if before, _, ok := strings.Cut(call, " <unfinished ...>"); ok {
@@ -45,6 +47,7 @@ func (h *harbour) traced(args ...string) []string {
 }
 
 var (
+	inOctal = regexp.MustCompile(`\\[0-3][0-7]{2}`) // as strace writes what is not ASCII
 	onFile  = regexp.MustCompile(`^(\w+)\(\d+<([^>]*)>`)
 	between = regexp.MustCompile(`^rename(?:at2?)?\((?:(?:AT_FDCWD|\d+)(?:<([^>]*)>)?, )?"([^"]*)", (?:(?:AT_FDCWD|\d+)(?:<([^>]*)>)?, )?"([^"]*)"`)
 )
@@ -132,7 +135,7 @@ func TestWrittenThrough(t *testing.T) {
 	}{
 		{"move h c --before a", 2}, {"take h " + one, 3}, {"take h " + two + " --take all", 2}, {"remove h kelp_farms", 1}, {"undo h", 2}, {"undo h 0", 2},
 	} {
-		if n := synced(t, step.words, h.traced(strings.Fields(step.words)...), h.dir); n < step.least {
+		if n := synced(t, step.words, h.traced(split(step.words)...), h.dir); n < step.least {
 			t.Errorf("%s: %d renames were seen, of %d at least", step.words, n, step.least)
 		}
 	}

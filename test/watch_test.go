@@ -52,16 +52,16 @@ func TestWatchIsLeftAndOpenedAgain(t *testing.T) {
 	needs(t, "tmux")
 	h := chatty(t, 700)
 	h.do(0, "adopt", h.dir, "--as", "h", "--set", "pace=1")
-	x := open(t, 140, 43, []string{"INITIUM_HOME=" + h.home}, "h")
+	x := open(t, 140, 43, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
 	x.sees("load order", "never started")
 	x.keys("s")
 	x.sees("loading ropes")
 	x.keys("q") // in the middle of the start
-	y := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
+	y := open(t, 120, 40, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
 	y.sees("load order", "running")
 	y.keys("l")
 	y.sees("◆ proved; running", "3 of 3 mods spoken for", "△ 1 line of trouble")
-	z := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
+	z := open(t, 120, 40, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
 	z.sees("proved by start 1", "running")
 	z.keys("l")
 	z.sees("◆ proved; running")
@@ -88,7 +88,7 @@ func TestWatchFindsItsWay(t *testing.T) {
 	h := chatty(t, 1)
 	h.do(0, "prove", "h")
 	write(t, filepath.Join(h.dir, "cargo/lights/deck.script"), "haul 30\ncall error: lamp 3 is out\nstore\n")
-	x := open(t, 140, 43, []string{"INITIUM_HOME=" + h.home}, "h")
+	x := open(t, 140, 43, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
 	x.sees("proved by start 1")
 	x.keys("s")
 	x.sees("◆ proved; running", "start 1 took", "▲ 1 line of trouble that the last proved start had not", "was 1 ms", "1 file or folder")
@@ -141,7 +141,7 @@ func TestCulpritOnTheScreen(t *testing.T) {
 		h.cargo(fmt.Sprintf("m%d", i), "", "haul 1\n")
 	}
 	write(t, filepath.Join(h.dir, "cargo/m5/deck.script"), "chart no.such.chart\n")
-	x := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
+	x := open(t, 120, 40, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
 	x.sees("load order")
 	x.keys("C")
 	x.sees("Find the culprit")
@@ -204,7 +204,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 	if r.Proof.outcomes() != "tide confirmed, rock confirmed" || r.Proof.ReadyAfterMS != 2000 {
 		t.Errorf("read by what was taught: %+v", r)
 	}
-	write(t, filepath.Join(dir, "run.sh"), "#!/bin/sh\ncat "+log+"\nexec sleep 60\n")
+	write(t, filepath.Join(dir, "run.sh"), "#!/bin/sh\ncat \""+log+"\"\nexec sleep 60\n")
 	must(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
 	o.do(0, "adopt", dir, "--as", "door")
 	if p := o.proves("door", "tide confirmed, rock confirmed"); p.Verdict != "proved" {
@@ -366,7 +366,7 @@ func TestExportsOfAStart(t *testing.T) {
 		t.Error("the chart lacks something")
 	}
 	unit := h.do(0, "export", "unit", "h")
-	for _, want := range []string{"ExecStart=", "keep \"h\"", "KillMode=mixed", "Environment=\"INITIUM_HOME=" + h.home} {
+	for _, want := range []string{"ExecStart=", "keep \"h\"", "KillMode=mixed", "Environment=\"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")} {
 		if !strings.Contains(unit, want) {
 			t.Errorf("%q is not in\n%s", want, unit)
 		}
@@ -408,7 +408,7 @@ while read -r line; do
   esac
 done
 `)
-	x := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
+	x := open(t, 120, 40, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
 	x.sees("load order")
 	x.keys("s")
 	x.sees("✕ not proved; running", "error:", "everywhere", "roll: ")
@@ -462,7 +462,7 @@ func TestWrongWishesAboutStarts(t *testing.T) {
 		{3, "read --follow NOWHERE/log --dialect minetest", "no such file"},
 	} {
 		args := strings.NewReplacer("LOG", log, "DIR", h.dir, "NOWHERE", filepath.Join(h.dir, "nowhere")).Replace(test.args)
-		r := h.try(strings.Fields(args)...)
+		r := h.try(split(args)...)
 		if r.status != test.status && !(test.status == 2 && r.status == 3 && strings.Contains(test.want, "no such file")) || !strings.Contains(r.err, test.want) {
 			t.Errorf("initium %s: %d, %s", test.args, r.status, r.out+r.err)
 		}

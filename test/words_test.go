@@ -34,7 +34,7 @@ func TestMistyped(t *testing.T) {
 		"give h port":                        "a value is given as KEY=VALUE",
 		"adopt nowhere --dialect ha":         "no such file",
 	} {
-		if r := h.try(strings.Fields(line)...); r.status < 2 || !strings.Contains(r.err, want) || strings.HasSuffix(strings.TrimSpace(r.err), "help initium") {
+		if r := h.try(split(line)...); r.status < 2 || !strings.Contains(r.err, want) || strings.HasSuffix(strings.TrimSpace(r.err), "help initium") {
 			t.Errorf("initium %s: %d %s", line, r.status, r.err)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
+	"initium/internal/core/text"
 	"initium/internal/host"
 )
 
@@ -19,7 +20,7 @@ import (
 func (s *Server) world() (paths []string, err error) {
 	plain := dialect.Vars{} // only the dialect writes patterns
 	for name, value := range s.Vars {
-		plain[name] = unmeant.Replace(value)
+		plain[name] = text.Literal(value)
 	}
 	for _, pattern := range s.Dialect.World.Paths {
 		full, ok := plain.Expand(pattern)
@@ -42,9 +43,6 @@ func (s *Server) world() (paths []string, err error) {
 	}
 	return paths, nil
 }
-
-// unmeant keeps a path from being taken for a pattern.
-var unmeant = strings.NewReplacer("*", `\*`, "?", `\?`, "[", `\[`, `\`, `\\`)
 
 // Backup writes a backup of a server's world and looks that it can be read. The
 // error says when the server runs: its world is written to then.

@@ -9,6 +9,7 @@ import (
 	"slices"
 
 	"initium/internal/core/proof"
+	"initium/internal/core/text"
 )
 
 // The logs of the newest starts of a server and that of the last proved one are kept
@@ -56,7 +57,7 @@ func (h Home) DropOldLogs(server string, room int64) error {
 // logFiles are the pieces of a log with what belongs to them, and what they take of the
 // disk, in bytes.
 func (d StartDir) logFiles() (files []string, size int64, err error) {
-	if files, err = filepath.Glob(filepath.Join(escapeGlob(string(d)), "log*")); err != nil {
+	if files, err = filepath.Glob(filepath.Join(text.Literal(string(d)), "log*")); err != nil {
 		return nil, 0, err
 	}
 	for _, file := range files {
@@ -67,18 +68,6 @@ func (d StartDir) logFiles() (files []string, size int64, err error) {
 		size += info.Size()
 	}
 	return files, size, nil
-}
-
-// escapeGlob keeps what a path has in it from being taken for a pattern.
-func escapeGlob(path string) string {
-	var b []byte
-	for i := range len(path) {
-		if c := path[i]; c == '*' || c == '?' || c == '[' || c == '\\' {
-			b = append(b, '\\')
-		}
-		b = append(b, path[i])
-	}
-	return string(b)
 }
 
 // LogDropped tells whether the log of a start is not kept any more.

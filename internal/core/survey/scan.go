@@ -272,18 +272,14 @@ func (s *scanner) compareKeys(m *Mod, f *folder) {
 	if first, _, _ := strings.Cut(pattern, "/"); pattern == "" || !strings.ContainsAny(first, "*?[") && !f.has(first) {
 		return
 	}
-	folder, err := fs.Sub(s.fsys, rel(f.path))
-	if err != nil {
-		return
-	}
-	files, err := fs.Glob(folder, pattern)
+	files, err := fs.Glob(s.fsys, path.Join(text.Literal(rel(f.path)), pattern)) // fs.Sub would take the folder's name for a pattern
 	if err != nil {
 		return
 	}
 	for _, file := range files[:min(len(files), maxKeys)] {
 		name := path.Base(file)
 		ours, err := Open(s.fsys, path.Join(s.keys, name), mod.MaxManifest)
-		theirs, _ := Open(s.fsys, path.Join(f.path, file), mod.MaxManifest)
+		theirs, _ := Open(s.fsys, "/"+file, mod.MaxManifest)
 		if err != nil || !bytes.Equal(ours, theirs) {
 			m.Keys = append(m.Keys, Key{File: name, Differs: err == nil})
 		}

@@ -3,6 +3,8 @@ package survey_test
 import (
 	_ "embed"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -58,6 +60,25 @@ func TestTake(t *testing.T) {
 	} {
 		if got := sum(take(t, test.files)); got != test.want {
 			t.Errorf("%s: %q, want %q", name, got, test.want)
+		}
+	}
+}
+
+// What the server's folder and a mod's are called is no pattern: the keys that a mod brings are
+// found in them.
+func TestKeysInOddFolders(t *testing.T) {
+	d, err := dialect.Parse("s.toml", []byte(source+"[keys]\nfiles = \"keys/*.key\"\ninto = \"{dir}/keys\"\n"))
+	must(t, err)
+	for _, odd := range []string{"srv", "a b[?#%é", "[ab]", `b\c`, "x*"} {
+		base := filepath.Join(t.TempDir(), odd)
+		for name, data := range map[string]string{"start": "use [m]\n", "mods/[m]/keys/one.key": "1", "mods/[m]/keys/two.key": "2", "mods/[m]/keys/three.key": "3", "keys/one.key": "1", "keys/two.key": "x"} {
+			file := filepath.Join(base, name)
+			must(t, os.MkdirAll(filepath.Dir(file), 0o755))
+			must(t, os.WriteFile(file, []byte(data), 0o644))
+		}
+		s := survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": base}, FS: os.DirFS("/")})
+		if m := s.Find("[m]"); m == nil || fmt.Sprint(m.Keys) != "[{three.key false} {two.key true}]" {
+			t.Errorf("%s: %+v", odd, m)
 		}
 	}
 }

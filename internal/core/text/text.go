@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"sort"
+	"strings"
 )
 
 // Span is a half-open range of byte offsets in a document.
@@ -180,3 +181,9 @@ func DeleteLine(doc []byte, line Span) Edit {
 	}
 	return Delete(Span{start, line.End})
 }
+
+// Literal writes a path for where file patterns are read (path.Match), so that nothing in it
+// is taken for one.
+func Literal(path string) string { return literal.Replace(path) }
+
+var literal = strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`)

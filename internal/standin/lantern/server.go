@@ -7,6 +7,7 @@ package lantern
 import (
 	"encoding/json"
 	"encoding/xml"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -122,12 +123,12 @@ func (s *server) kindle(item, side string) {
 			return
 		}
 	}
-	wicks, _ := filepath.Glob(filepath.Join(dir, "keys", "*.wick"))
+	wicks, _ := fs.Glob(os.DirFS(filepath.Join(dir, "keys")), "*.wick") // whatever dir is called
 	for _, wick := range wicks {
-		want, _ := os.ReadFile(wick)
-		have, err := os.ReadFile(filepath.Join("wicks", filepath.Base(wick)))
+		want, _ := os.ReadFile(filepath.Join(dir, "keys", wick))
+		have, err := os.ReadFile(filepath.Join("wicks", wick))
 		if err != nil || string(have) != string(want) {
-			s.log("dark", "%s went out: %s is not among the wicks", name, filepath.Base(wick))
+			s.log("dark", "%s went out: %s is not among the wicks", name, wick)
 			return
 		}
 	}
