@@ -51,6 +51,53 @@ func (h *harbour) prove(status int, args ...string) *proofJSON {
 	return p
 }
 
+// TestMistypedLine: a mod that a mistyped line drops is missed, and its line mended.
+func TestMistypedLine(t *testing.T) {
+	h := newHarbour(t, "berth a\nberth shrubs\nberth c\n")
+	for _, name := range []string{"a", "shrubs", "c"} {
+		h.cargo(name, "", "haul 1\n")
+	}
+	h.prove(0)
+	good := contents(t, h.script())
+	write(t, h.script(), strings.NewReplacer("berth shrubs", "bieth shrubs", "berth c", "# berth c").Replace(good))
+	if out := h.do(1, "check", "h"); !strings.Contains(out, `"bieth" is not known here, so that shrubs is not registered; "berth" is what registers a mod`) || !strings.Contains(out, "at harbour.start:5:1 [line-mistyped]\n         remedy: mend the line of shrubs") || strings.Contains(out, "not-registered") {
+		t.Errorf("check says\n%s", out)
+	}
+	p := h.prove(1)
+	if !strings.HasPrefix(p.Reason, "not all that is registered is known: harbour.start, line 5: ") {
+		t.Errorf("the reason is %q", p.Reason)
+	}
+	if got := fmt.Sprint(p.Gone); !strings.HasPrefix(got, "[{shrubs harbour.start, line 5: \"bieth\"") || !strings.HasSuffix(got, "{c it is switched off 1}]") {
+		t.Errorf("gone are %s", got)
+	}
+	if r := h.try("read", p.Log, "--server", "h"); !strings.Contains(r.out, "not proved") || !strings.Contains(r.out, `"bieth" is not known here`) {
+		t.Errorf("read says\n%s", r.out)
+	}
+	if out := h.do(0, "remedy", "h"); !strings.Contains(out, "shrubs: gone since start 1, which was proved; harbour.start, line 5") || !strings.Contains(out, "1  mend the line of shrubs\n") || !strings.Contains(out, "c: gone since start 1, which was proved; it is switched off\n  1  switch c on\n") {
+		t.Errorf("remedies are\n%s", out)
+	}
+	h.do(0, "remedy", "h", "shrubs", "1")
+	h.do(0, "apply", "h")
+	h.do(0, "on", "h", "c")
+	if got := contents(t, h.script()); got != good {
+		t.Errorf("it is mended to\n%s", got)
+	}
+	if out := h.do(0, "remedy", "h"); !strings.Contains(out, "the line-up is another one by now than at start 2") {
+		t.Errorf("remedies are\n%s", out)
+	}
+	if p := h.prove(0); len(p.Gone) != 0 {
+		t.Errorf("%+v", p)
+	}
+	if out := h.do(0, "remedy", "h"); out != "nothing to mend: start 3 was proved\n" {
+		t.Errorf("remedies are\n%s", out)
+	}
+	write(t, h.script(), strings.Replace(good, "berth shrubs", "bieth shrubs", 1))
+	h.do(0, "accept", "h", "line-mistyped", "shrubs", "--because", "another program reads it")
+	if p := h.prove(0); len(p.Gone) != 1 {
+		t.Errorf("%+v", p)
+	}
+}
+
 func TestDemoStory(t *testing.T) {
 	out := newOperator(t).do(0, "demo", "--run")
 	at := 0

@@ -134,7 +134,11 @@ type (
 		Mods                         []modJSON
 		Order                        []string
 		Differs                      []string
-		Told                         map[string]string
+		Gone                         []struct {
+			Mod, Why string
+			Start    int
+		}
+		Told map[string]string
 	}
 	modJSON struct {
 		Name, Outcome, Reason string

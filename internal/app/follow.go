@@ -68,7 +68,7 @@ func (a *App) follow(s *Server, dir host.StartDir, number int, onStep func(Step)
 	now := survey.Take(s.input())
 	f.reader = proof.NewReader(s.Dialect, s.Vars["dir"], f.expected.Mods, func(l proof.Line) { f.fresh = append(f.fresh, l) })
 	f.reader.Secrets, f.reader.Facts = now.Lineup.Secrets(), s.facts(now)
-	f.reader.Notice, f.reader.Sole, f.reader.Unread = true, true, f.expected.Unread
+	f.reader.Notice, f.reader.Sole, f.reader.Unread, f.reader.Gone = true, true, f.expected.Unread, f.expected.Gone
 	f.follower = dir.Follow()
 	return f, nil
 }

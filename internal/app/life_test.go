@@ -17,6 +17,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
+	"initium/internal/core/remedy"
 	"initium/internal/core/rule"
 	"initium/internal/golden"
 )
@@ -221,10 +222,10 @@ func TestLifeOfAServer(t *testing.T) {
 	// A first start fails: one mod is registered and not there, one needs another release.
 	proved("a first start", app.ProveOptions{})
 	mend := func(title string) {
-		remedies, p, err := a.RemediesOf("f")
-		verdict := ""
-		if p != nil {
-			verdict = string(p.Verdict)
+		verdict, remedies := "", map[string][]remedy.Remedy{}
+		mends, err := a.RemediesOf("f")
+		if mends != nil {
+			verdict, remedies = string(mends.Last.Verdict), mends.ByMod
 		}
 		l.tell(title, verdict, remedies, err)
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"initium/internal/core/check"
 	"initium/internal/core/forecast"
 	"initium/internal/core/intake"
 	"initium/internal/core/proof"
@@ -156,7 +157,10 @@ func (a *App) prepare(look *Look, opt ProveOptions) (dir host.StartDir, number i
 	if a.Exe != "" {
 		spec.Note = []string{a.Exe, "note"}
 	}
-	e := expectation(look, opt)
+	e, err := a.expectation(look, opt)
+	if err != nil {
+		return "", 0, err
+	}
 	var inventory *proof.Inventory
 	if look.Forecast != nil { // a copy that mods are tried on is not compared
 		if inventory, err = a.inventory(look.Server, look.Survey); err != nil {
@@ -175,8 +179,8 @@ func (a *App) prepare(look *Look, opt ProveOptions) (dir host.StartDir, number i
 }
 
 // expectation is what a start is to be judged by.
-func expectation(look *Look, opt ProveOptions) host.Expected {
-	e := host.Expected{Mods: Expect(look.Survey), Within: opt.Within, Settle: opt.Stay, Absent: look.Server.absentLeavings(look.Survey), Unread: unread(look.Survey)}
+func (a *App) expectation(look *Look, opt ProveOptions) (host.Expected, error) {
+	e := host.Expected{Mods: Expect(look.Survey), Within: opt.Within, Settle: opt.Stay, Absent: look.Server.absentLeavings(look.Survey), Unread: unread(look.Survey, look.Findings)}
 	if e.Within <= 0 {
 		e.Within = time.Duration(look.Server.Dialect.Start.Within)
 	}
@@ -192,7 +196,42 @@ func expectation(look *Look, opt ProveOptions) host.Expected {
 		}
 		e.Foretold = append(e.Foretold, said)
 	}
-	return e
+	var err error
+	if look.Forecast != nil { // a copy that mods are tried on is not compared
+		e.Gone, err = a.gone(look)
+	}
+	return e, err
+}
+
+// gone are the mods that were registered at the last start that was proved and are not now,
+// each with what has become of it.
+func (a *App) gone(look *Look) (list []proof.Gone, err error) {
+	proved, err := a.startBefore(look.Server.Record.Name, 0, true)
+	if err != nil || proved == nil {
+		return nil, err
+	}
+	for i := range proved.Mods {
+		was := &proved.Mods[i]
+		if !was.Registered {
+			continue
+		}
+		now := look.Survey.Find(was.Name)
+		why := "no line registers it"
+		slip := slices.IndexFunc(look.Findings, func(f check.Finding) bool { return f.Code == check.CodeLineMistyped && f.Mod == was.Name })
+		switch {
+		case now != nil && now.Listed:
+			continue
+		case now != nil && now.Registered:
+			why = "it is switched off"
+		case slip >= 0:
+			f := &look.Findings[slip]
+			why = fmt.Sprintf("%s, line %d: %s", strings.TrimPrefix(f.File, text.Clean(look.Server.Vars["dir"])+"/"), f.Line, f.Message)
+		case now == nil:
+			why += ", and its files are gone"
+		}
+		list = append(list, proof.Gone{Mod: was.Name, Why: why, Start: proved.Number})
+	}
+	return list, nil
 }
 
 // NoteRestart notes what a server is about to be started again with, after a crash: its
@@ -221,7 +260,11 @@ func (a *App) NoteRestart(dir host.StartDir) error {
 	if err := dir.PutInventory(inventory); err != nil {
 		return err
 	}
-	return dir.PutExpected(expectation(look, ProveOptions{Within: before.Within, Stay: before.Settle}))
+	e, err := a.expectation(look, ProveOptions{Within: before.Within, Stay: before.Settle})
+	if err != nil {
+		return err
+	}
+	return dir.PutExpected(e)
 }
 
 // putProof keeps a proof, with what was learned from it. look is the server as it was
@@ -314,7 +357,13 @@ func Expect(s *survey.Survey) []proof.Expected {
 }
 
 // unread are the places in a server's startup files that cannot be understood, and why.
-func unread(s *survey.Survey) (places []string) {
+// A line that is mistyped is among them, unless the operator has accepted it as it is.
+func unread(s *survey.Survey, findings []check.Finding) (places []string) {
+	for _, f := range findings {
+		if f.Code == check.CodeLineMistyped && f.Accepted == "" {
+			places = append(places, fmt.Sprintf("%s, line %d: %s", strings.TrimPrefix(f.File, text.Clean(s.Vars["dir"])+"/"), f.Line, f.Message))
+		}
+	}
 	for _, p := range s.Lineup.Problems {
 		file := strings.TrimPrefix(s.Lineup.Files[p.File].Path, s.Vars["dir"]+"/")
 		places = append(places, fmt.Sprintf("%s, line %d: %s", text.Clean(file), p.Line, text.Mask(text.Clean(p.Message), nil)))

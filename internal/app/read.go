@@ -58,8 +58,11 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 		if err != nil {
 			return nil, err
 		}
-		now := survey.Take(s.input())
-		d, expected, secrets, dir, places = s.Dialect, Expect(now), now.Lineup.Secrets(), s.Record.Dir, unread(now)
+		look, err := a.look(s, survey.Take(s.input()))
+		if err != nil {
+			return nil, err
+		}
+		d, expected, secrets, dir, places = s.Dialect, Expect(look.Survey), look.Survey.Lineup.Secrets(), s.Record.Dir, unread(look.Survey, look.Findings)
 	}
 	switch {
 	case opt.Dialect != "":

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"io/fs"
 
+	"initium/internal/core/check"
+	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/core/remedy"
 )
@@ -14,7 +16,12 @@ func (a *App) Remedies(look *Look, last, proved *proof.Proof) (map[string][]reme
 	if last == nil || last.Verdict == proof.Proved || ChangedSince(look.Survey, last) {
 		return nil, nil
 	}
-	f := remedy.Case{Survey: look.Survey, Proof: last, Proved: proved}
+	f := remedy.Case{Survey: look.Survey, Proof: last, Proved: proved, Lines: map[string]lineup.Change{}}
+	for i := range look.Findings {
+		if found := &look.Findings[i]; found.Code == check.CodeLineMistyped && len(found.Changes) > 0 {
+			f.Lines[found.Mod] = found.Changes[0]
+		}
+	}
 	name := look.Server.Record.Name
 	if proved != nil {
 		var known [2]proof.Known
@@ -34,6 +41,11 @@ func (a *App) Remedies(look *Look, last, proved *proof.Proof) (map[string][]reme
 	for i := range last.Mods {
 		if found := remedy.For(f, &last.Mods[i]); len(found) > 0 {
 			list[last.Mods[i].Name] = found
+		}
+	}
+	for _, gone := range last.Gone {
+		if found := remedy.ForGone(f, gone); len(found) > 0 {
+			list[gone.Mod] = found
 		}
 	}
 	return list, nil
@@ -59,19 +71,26 @@ func (a *App) writtenSinceProved(name string) (files []string, err error) {
 	return files, err
 }
 
+// Mends are what would mend what the last start of a server did not confirm.
+type Mends struct {
+	Last    *proof.Proof // that start
+	Changed bool         // the line-up is another one by now
+	ByMod   map[string][]remedy.Remedy
+}
+
 // RemediesOf lists what would mend what the last start of a server did not confirm.
-func (a *App) RemediesOf(name string) (map[string][]remedy.Remedy, *proof.Proof, error) {
+func (a *App) RemediesOf(name string) (*Mends, error) {
 	look, err := a.Look(name)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	last, proved, err := a.LastStart(name)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	if last == nil {
-		return nil, nil, usage("%s was never started here; initium prove %s starts it", name, name)
+		return nil, usage("%s was never started here; initium prove %s starts it", name, name)
 	}
 	list, err := a.Remedies(look, last, proved)
-	return list, last, err
+	return &Mends{last, ChangedSince(look.Survey, last), list}, err
 }

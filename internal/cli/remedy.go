@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"initium/internal/core/lineup"
+	"initium/internal/core/proof"
 	"initium/internal/core/remedy"
 )
 
@@ -17,10 +18,11 @@ func (e *env) remedy() *cobra.Command {
 		Short: "Tell what would mend what the last start did not confirm; with a number, stage it to be planned and applied",
 		Args:  args(cobra.RangeArgs(1, 3)),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			list, last, err := e.app.RemediesOf(args[0])
+			mends, err := e.app.RemediesOf(args[0])
 			if err != nil {
 				return err
 			}
+			list, last := mends.ByMod, mends.Last
 			if len(args) == 3 {
 				return e.stageRemedy(cmd, args[0], list[args[1]], args[2])
 			}
@@ -40,8 +42,23 @@ func (e *env) remedy() *cobra.Command {
 					fmt.Fprintf(e.out, "  %d  %s%s\n", n+1, r.Text, howTo(args[0], &r))
 				}
 			}
-			if len(list) == 0 {
-				fmt.Fprintf(e.out, "nothing to mend: start %d was proved, or the line-up is another one by now\n", last.Number)
+			for _, g := range last.Gone {
+				if len(list[g.Mod]) == 0 || len(args) > 1 && g.Mod != args[1] {
+					continue
+				}
+				fmt.Fprintf(e.out, "%s: gone since start %d, which was proved; %s\n", g.Mod, g.Start, g.Why)
+				for n, r := range list[g.Mod] {
+					fmt.Fprintf(e.out, "  %d  %s%s\n", n+1, r.Text, howTo(args[0], &r))
+				}
+			}
+			switch {
+			case len(list) > 0:
+			case last.Verdict == proof.Proved:
+				fmt.Fprintf(e.out, "nothing to mend: start %d was proved\n", last.Number)
+			case mends.Changed:
+				fmt.Fprintf(e.out, "the line-up is another one by now than at start %d, which was not proved: start it once more (initium prove %s)\n", last.Number, args[0])
+			default:
+				fmt.Fprintf(e.out, "start %d was not proved, because %s; no change is known that would mend that\n", last.Number, last.Reason)
 			}
 			return nil
 		},

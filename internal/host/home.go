@@ -285,6 +285,7 @@ type Expected struct {
 	Settle   time.Duration    `json:"settle"`   // for staying up then, ns
 	Absent   []Absent         `json:"absent"`
 	Unread   []string         `json:"unread,omitempty"` // places in its startup files that cannot be understood
+	Gone     []proof.Gone     `json:"gone,omitempty"`
 }
 
 // Absent is something that a mod makes by itself, and that was not there before.

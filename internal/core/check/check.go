@@ -83,7 +83,7 @@ type Report struct {
 
 // Run checks a survey.
 func Run(s *survey.Survey, facts Surroundings) *Report {
-	c := &checker{s: s, d: s.Dialect, facts: facts, worst: map[string]bool{}, versions: map[dialect.BuildOf]string{}, secrets: s.Lineup.Secrets()}
+	c := &checker{s: s, d: s.Dialect, facts: facts, worst: map[string]bool{}, mistyped: map[string]bool{}, versions: map[dialect.BuildOf]string{}, secrets: s.Lineup.Secrets()}
 	c.start()
 	c.builds()
 	c.files()
@@ -154,7 +154,8 @@ type checker struct {
 	halted                 bool                       // it cannot even be started
 	forecast               *forecast.Forecast
 	repair                 order.Repair
-	near                   *names // made when a mod is missing
+	near                   *names          // made when a mod is missing
+	mistyped               map[string]bool // mods that a line would register if it were written right
 }
 
 func (c *checker) add(f Finding, format string, args ...any) *Finding {

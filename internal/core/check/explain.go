@@ -20,6 +20,7 @@ const (
 	CodeFileMissing         Code = "file-missing"
 	CodeFileUnreadable      Code = "file-unreadable"
 	CodeLineUnreadable      Code = "line-unreadable"
+	CodeLineMistyped        Code = "line-mistyped"
 	CodeListUnreadable      Code = "list-unreadable"
 	CodeIncludeMissing      Code = "include-missing"
 	CodeIncludeAgain        Code = "include-again"
@@ -147,6 +148,7 @@ var fileExplained = []Explanation{
 	{CodeFileMissing, "The file that registers mods is not there.", "The server complains, or starts without mods.", "Register the first mod: Initium makes the file."},
 	{CodeFileUnreadable, "A startup file cannot be read: no right to, too large, or no text.", "The server complains, or starts without mods.", "Look at the file's rights and at what it is."},
 	{CodeLineUnreadable, "A line of a startup file is not what the family writes there.", "Often nothing: many servers pass such lines over.", "Mend the line; the finding says what was expected."},
+	{CodeLineMistyped, "A word of a line is a letter or two off, and what it was to register is there and not registered.", "Nothing: the server passes the line over, and the mod does not load.", "Plan the remedy: it writes the word as it is meant."},
 	{CodeListUnreadable, "The list of mods cannot be understood: a bracket, a quote, or the whole place is missing.", "No mod of the list loads.", "Mend the place that the finding names."},
 	{CodeIncludeMissing, "A startup file reads another one that is not there.", "\"Cannot open\", or nothing; the mods in it are not loaded.", "Put the file there or take the line out."},
 	{CodeIncludeAgain, "A startup file is read a second time.", "Mods are named twice.", "Take the second line out."},

@@ -45,6 +45,12 @@ func (c *checker) files() {
 		}
 		c.add(Finding{Code: code, Severity: severity, File: l.Files[p.File].Path, Line: p.Line, Column: p.Column}, "%s", p.Message)
 	}
+	for _, s := range c.s.Slips() {
+		p := l.SlipAt(s)
+		c.mistyped[s.Name] = true
+		c.add(Finding{Code: CodeLineMistyped, Severity: Error, File: l.Files[s.File].Path, Line: p.Line, Column: p.Column, Mod: s.Name}, "%s", p.Message).
+			remedy(lineup.Change{Op: lineup.OpMend, Mod: s.Name})
+	}
 }
 
 // encoding tells of startup files that an editor has saved in a way that the

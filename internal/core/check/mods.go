@@ -22,6 +22,7 @@ func (c *checker) mod(m *survey.Mod) {
 	case !m.Registered && m.Always:
 		f := c.add(c.at(CodeNotRegistered, Note, m), "%s is not registered, but loads because of the folder that it is in", m.Name)
 		f.remedy(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
+	case !m.Registered && c.mistyped[m.Name]: // it is said of the line
 	case !m.Registered:
 		f := c.add(c.at(CodeNotRegistered, Note, m), "%s is there and not registered", m.Name)
 		f.remedy(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})

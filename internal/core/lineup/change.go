@@ -23,6 +23,7 @@ const (
 	OpOn         Op = "on"
 	OpRename     Op = "rename" // register under another name
 	OpOnce       Op = "once"   // take all but the first of several registrations away
+	OpMend       Op = "mend"   // write the line as it was meant that is mistyped, and so does not register
 	OpSet        Op = "set"    // give a setting a value
 	OpMatch      Op = "match"  // make a list that repeats another the same as that one
 
@@ -75,6 +76,8 @@ func (c Change) String() string {
 		return fmt.Sprintf("switch %s %s", mod, c.Op)
 	case OpRename:
 		return fmt.Sprintf("register %s as %s", mod, text.Clean(c.To))
+	case OpMend:
+		return "mend the line of " + mod
 	case OpOnce:
 		return fmt.Sprintf("keep only the first registration of %s", mod)
 	case OpNewSection:
@@ -140,6 +143,8 @@ func (l *Lineup) Apply(c Change) (*Lineup, error) {
 		return l.applyTo(i, c)
 	}
 	switch c.Op {
+	case OpMend:
+		return l.mend(c)
 	case OpNewSection, OpRenameSection, OpMoveSection:
 		return l.changeSection(c)
 	}

@@ -31,6 +31,7 @@ type Lineup struct {
 	Sections []Section
 	Settings []Setting
 	Problems []Problem
+	Slips    []Slip   // lines that are nearly registrations
 	Parked   []Parked // switched off in lists without comments
 
 	source Source
@@ -201,6 +202,9 @@ func (l *Lineup) readKeys(file int) {
 		name, value := string(p.Key.In(f.Bytes)), string(p.Value.In(f.Bytes))
 		caps, ok := key.Match([]byte(name), nil)
 		if !ok || !switches(r, value) {
+			if !ok && on(r, value) {
+				l.keySlips(file, p.Key)
+			}
 			l.Settings = append(l.Settings, Setting{Name: name, Value: value, File: file, Span: p.Value})
 			continue
 		}
@@ -318,7 +322,7 @@ func (s *scriptReader) statement(st text.Statement) {
 		s.addLine(s.file, st, s.line, s.section, text.Span{})
 		return
 	}
-	if begins && !s.line.bare() {
+	if begins && !s.line.bare() && len(st.Words) != len(s.line) {
 		s.problem("line-unreadable", s.file, text.FaultAt(s.data, st.Words[0].Start,
 			"%q takes %d words and has %d here; a name with a blank has to be written in quotes or renamed", s.line[0], len(s.line), len(st.Words)))
 		return
@@ -331,7 +335,9 @@ func (s *scriptReader) statement(st text.Statement) {
 	}
 	if _, fits := s.include.match(st.Words); fits {
 		s.Lineup.include(s.file, s.depth, s.include.get("file", st.Words))
-	} else if begins {
+	} else if !begins || !s.line.bare() {
+		s.slip(st)
+	} else {
 		s.problem("line-unreadable", s.file, text.FaultAt(s.data, st.Words[0].Start,
 			"a line of this file is one name, and this one has %d words; a name with a blank has to be written in quotes or renamed", len(st.Words)))
 	}

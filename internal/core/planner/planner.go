@@ -293,7 +293,7 @@ func fillIn(s *survey.Survey, c *lineup.Change) {
 // mod that is not on the server, or one that only its category line names.
 func refuse(s *survey.Survey, c lineup.Change) error {
 	switch c.Op {
-	case lineup.OpSet, lineup.OpMatch, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection:
+	case lineup.OpSet, lineup.OpMatch, lineup.OpMend, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection:
 		return nil
 	}
 	m, registers := s.Find(c.Mod), c.Op == lineup.OpRegister

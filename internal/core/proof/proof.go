@@ -4,6 +4,7 @@ package proof
 
 import (
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -46,6 +47,7 @@ type Proof struct {
 
 	Told    map[string]string `json:"told,omitempty"`    // what the server has said of itself
 	Differs []string          `json:"differs,omitempty"` // where that is other than what the startup files say
+	Gone    []Gone            `json:"gone,omitempty"`    // mods of the last proved line-up that are not in this one
 	Unheard string            `json:"unheard,omitempty"` // why the server could not be asked on its console
 	Made    []Made            `json:"made,omitempty"`    // what mods have made by themselves at this start
 	Unmade  []Made            `json:"unmade,omitempty"`  // what they make as a rule, and have not made yet
@@ -72,6 +74,31 @@ type Mod struct {
 	// are nil where nothing does.
 	BeganMS *float64 `json:"began_ms,omitempty"`
 	EndedMS *float64 `json:"ended_ms,omitempty"`
+}
+
+// Gone is a mod that was registered at the last start that was proved, and is not now.
+type Gone struct {
+	Mod   string `json:"mod"`
+	Why   string `json:"why"`
+	Start int    `json:"start"` // the number of that start
+}
+
+// Missed names in a sentence the mods that are gone since the last proved start, each with
+// the reason, a few of them; "" when there are none.
+func (p *Proof) Missed() string {
+	const most = 4
+	if len(p.Gone) == 0 {
+		return ""
+	}
+	var words []string
+	for _, g := range p.Gone[:min(len(p.Gone), most)] {
+		words = append(words, fmt.Sprintf("%s (%s)", g.Mod, g.Why))
+	}
+	said := fmt.Sprintf("gone since start %d, which was proved: %s", p.Gone[0].Start, strings.Join(words, ", "))
+	if n := len(p.Gone) - most; n > 0 {
+		said += fmt.Sprintf(" and %d more", n)
+	}
+	return said
 }
 
 // Made is a file or folder that a mod makes by itself, such as its settings.

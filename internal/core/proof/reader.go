@@ -82,6 +82,9 @@ type Reader struct {
 	// from the time that it states itself.
 	Stamped bool
 
+	// Gone are the mods that were registered at the last start that was proved, and are not now.
+	Gone []Gone
+
 	// Unread are places in the startup files that could not be understood: what is registered
 	// there nobody knows, and nothing is proved of it.
 	Unread []string

@@ -27,9 +27,10 @@ type Remedy struct {
 type Case struct {
 	Survey *survey.Survey
 	Proof  *proof.Proof
-	Proved *proof.Proof       // the last start that was proved; nil when there is none
-	Files  []proof.FileChange // of mods, since then
-	Wrote  []string           // the files and folders that entries of the ledger have written since then
+	Proved *proof.Proof             // the last start that was proved; nil when there is none
+	Files  []proof.FileChange       // of mods, since then
+	Lines  map[string]lineup.Change // by mod, what mends a mistyped line that should register it
+	Wrote  []string                 // the files and folders that entries of the ledger have written since then
 }
 
 // For lists what would mend a mod, the likeliest first; nothing for one that is
@@ -62,6 +63,24 @@ func For(f Case, m *proof.Mod) []Remedy {
 		if now := f.Survey.Find(m.Name); now != nil && !now.Registered && !now.Always {
 			c.change(lineup.Change{Op: lineup.OpRegister, Mod: now.Name})
 		}
+	}
+	return c.list
+}
+
+// ForGone lists what would bring a mod back that was registered at the last proved start.
+func ForGone(f Case, gone proof.Gone) []Remedy {
+	c := finder{Case: f, m: &proof.Mod{Name: gone.Mod}}
+	m := f.Survey.Find(gone.Mod)
+	mend, mistyped := f.Lines[gone.Mod]
+	switch {
+	case mistyped:
+		c.change(mend)
+	case m == nil || m.Path == "":
+		c.byHand("take %s in again, if it is to be there", gone.Mod)
+	case !m.Registered:
+		c.change(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
+	case !m.On:
+		c.change(lineup.Change{Op: lineup.OpOn, Mod: m.Name})
 	}
 	return c.list
 }
@@ -257,6 +276,19 @@ func (c *finder) users(of *survey.Mod) (names []string) {
 	return names
 }
 
+// stopped is the mod that failed last, which a server that came no further is likely to have
+// come to grief on; "" when none failed.
+func (c *finder) stopped() (name string) {
+	last := -1
+	for i := range c.Proof.Mods {
+		m := &c.Proof.Mods[i]
+		if n := len(m.Evidence); m.Outcome == proof.Failed && n > 0 && m.Evidence[n-1].Line > last {
+			name, last = m.Name, m.Evidence[n-1].Line
+		}
+	}
+	return name
+}
+
 // silent says what to try with a mod that nothing was said of.
 func (c *finder) silent() {
 	for _, made := range c.Proof.Unmade {
@@ -264,6 +296,15 @@ func (c *finder) silent() {
 			c.byHand("start the server once more; if %s is not there then either, the mod does not work", made.Path)
 			return
 		}
+	}
+	switch root := c.stopped(); {
+	case c.Proof.Exit == nil && c.Proof.Ready:
+	case root != "":
+		c.list = append(c.list, Remedy{Text: fmt.Sprintf("mend %s first; the server came no further", root), Changes: []lineup.Change{}, Root: root})
+		return
+	case c.Proof.Exit != nil:
+		c.byHand("find out why the server stopped before it came to this mod: %s", c.Proof.Reason)
+		return
 	}
 	c.byHand("start the server once more; a mod that nothing is said of then either was not loaded, as far as can be known")
 }

@@ -40,6 +40,7 @@ func TestFor(t *testing.T) {
 	proved := &proof.Proof{Number: 3, Mods: []proof.Mod{{Name: "bad", Outcome: proof.Confirmed, Release: "1"}, {Name: "late", Outcome: proof.Confirmed}}}
 	for name, test := range map[string]struct {
 		now    *survey.Survey // nil for the usual one
+		exit   bool           // the server has stopped
 		mod    proof.Mod
 		others []proof.Mod
 		unmade []proof.Made
@@ -48,6 +49,8 @@ func TestFor(t *testing.T) {
 		wrote  string // by the ledger since then
 		want   string
 	}{
+		"silent after a stop":      {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, exit: true, want: "find out why the server stopped before it came to this mod: it gave up"},
+		"silent behind a failure":  {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, exit: true, others: []proof.Mod{{Name: "deep", Outcome: proof.Failed, Evidence: []proof.Evidence{{Line: 3}}}, {Name: "bad", Outcome: proof.Failed, Evidence: []proof.Evidence{{Line: 7}}}, {Name: "user", Outcome: proof.Failed}}, want: "mend bad first; the server came no further"},
 		"a need that comes later":  {mod: proof.Mod{Name: "late", Wanted: []string{"early"}}, want: "move early before late | switch late off"},
 		"a need that is not there": {mod: proof.Mod{Name: "late", Wanted: []string{"nowhere"}}, want: "take nowhere in, which it needs and which is not here | switch late off"},
 		"a need that is off":       {mod: proof.Mod{Name: "late", Wanted: []string{"off"}}, want: "switch off on | switch late off"},
@@ -97,6 +100,9 @@ func TestFor(t *testing.T) {
 			at = test.now
 		}
 		f := remedy.Case{Survey: at, Proof: &proof.Proof{Mods: append(test.others, test.mod), Unmade: test.unmade}, Proved: test.proved, Files: test.files}
+		if test.exit {
+			f.Proof.Exit, f.Proof.Reason = new(int), "it gave up"
+		}
 		if test.wrote != "" {
 			f.Wrote = []string{test.wrote}
 		}

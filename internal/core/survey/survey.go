@@ -468,6 +468,18 @@ func (s *Survey) Category(name string) bool {
 	return s.bundle(name) && len(rs) > 0 && rs[0].Shape == dialect.ShapeLine
 }
 
+// Slips are the lines that are mistyped, so that a mod or a category folder which is there is
+// not registered.
+func (s *Survey) Slips() (list []lineup.Slip) {
+	for _, slip := range s.Lineup.Slips {
+		m := s.Find(slip.Name)
+		if m != nil && m.Path != "" && !m.Registered && !m.Base && !m.Always || m == nil && s.Category(slip.Name) && len(s.Lineup.Find(slip.Name)) == 0 {
+			list = append(list, slip)
+		}
+	}
+	return list
+}
+
 // Unknown says what is wrong with a name that no mod has.
 func (s *Survey) Unknown(name string) error {
 	if s.bundle(name) {

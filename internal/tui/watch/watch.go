@@ -277,6 +277,9 @@ func (w *Watch) outcome() string {
 	} else if w.result.Hint != "" {
 		s += " " + upper(w.result.Hint) + "."
 	}
+	if gone := w.result.Missed(); gone != "" {
+		s += " " + upper(gone) + "."
+	}
 	for _, d := range w.result.Differs {
 		s += " " + upper(d) + "."
 	}
