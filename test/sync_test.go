@@ -61,6 +61,7 @@ func synced(t *testing.T, what string, calls []string, folders ...string) (renam
 	written, safe := map[string]int{}, map[string]int{} // when a file was written last, and synced last
 	all := never                                        // when all was
 	open := map[string]string{}                         // folders of renames that have to be synced yet, with the file
+	begun := ""                                         // the first that was put in place by this change
 	place := func(name string) bool {
 		for _, f := range folders {
 			if strings.HasPrefix(name, f+"/") {
@@ -87,6 +88,9 @@ func synced(t *testing.T, what string, calls []string, folders ...string) (renam
 					}
 				}
 				open[filepath.Dir(to)] = to
+				if begun == "" {
+					begun = to
+				}
 			}
 			continue
 		}
@@ -97,6 +101,12 @@ func synced(t *testing.T, what string, calls []string, folders ...string) (renam
 		switch name := m[2]; m[1] {
 		case "write", "pwrite64", "copy_file_range", "ftruncate":
 			written[name] = at
+			if begun != "" && place(name) && strings.HasPrefix(filepath.Base(name), ".initium-") {
+				t.Errorf("%s: %s is written when %s is in place already", what, name, begun)
+			}
+			if strings.Contains(name, "ledger.db") {
+				begun = ""
+			}
 		case "syncfs":
 			all = at
 			clear(open)

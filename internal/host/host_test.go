@@ -196,6 +196,13 @@ func TestSocketFor(t *testing.T) {
 	if info, err := os.Stat(filepath.Dir(path)); err != nil || info.Mode().Perm() != 0o700 {
 		t.Errorf("its folder has mode %v, %v", info.Mode(), err)
 	}
+	if os.Getuid() == 0 {
+		must(t, os.Chown(filepath.Dir(path), 1234, 0))
+		if _, err := deep.SocketFor("s"); err == nil {
+			t.Error("a folder of somebody else is used")
+		}
+		must(t, os.Chown(filepath.Dir(path), 0, 0))
+	}
 	must(t, os.Chmod(filepath.Dir(path), 0o755))
 	if _, err := deep.SocketFor("s"); err == nil {
 		t.Error("a folder that others may read is used")
@@ -244,6 +251,15 @@ func TestSomebodyElseIsChanging(t *testing.T) {
 		t.Errorf("error is %v", err)
 	}
 	want(t, one, "1")
+	// Who is through soon is waited for.
+	done := make(chan error)
+	go func() {
+		done <- l.Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11")}}, nil)
+	}()
+	time.Sleep(20 * time.Millisecond)
+	must(t, f.Close())
+	must(t, <-done)
+	want(t, one, "11")
 }
 
 // must ends a test whose ground is missing.

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -298,6 +299,87 @@ func TestKeeperCannotStart(t *testing.T) {
 		t.Errorf("error is %v", err)
 	}
 	k.exit()
+}
+
+// Where the place that the keeper listens at is taken by something else, the server is not
+// started, and that is said.
+func TestKeeperCannotListen(t *testing.T) {
+	k := prepare(t, nil)
+	socket, err := k.home.SocketFor("s")
+	must(t, err)
+	put(t, filepath.Join(socket, "x"), "", 0o600)
+	exe, _ := os.Executable()
+	if err := k.dir.Launch(exe); err == nil || !strings.Contains(err.Error(), "listen unix") {
+		t.Errorf("error is %v", err)
+	}
+	if exit := k.exit(); exit.How != host.EndedNever || !strings.Contains(exit.Error, "listen unix") {
+		t.Errorf("it ended %+v", exit)
+	}
+	if said := k.ownLog(); !strings.Contains(said, "level=ERROR msg=\"a server could not be started\" server=s start=00001 error=\"listen unix") {
+		t.Errorf("the log says %s", said)
+	}
+}
+
+// ownLog is what Initium has logged of itself.
+func (k *kept) ownLog() string {
+	var all strings.Builder
+	must(k, k.home.ReadLog(&all))
+	return all.String()
+}
+
+// A server makes its files with the rights that it would have without a keeper.
+func TestServersOwnRights(t *testing.T) {
+	mask := syscall.Umask(0o027)
+	defer syscall.Umask(mask)
+	k := begin(t, func(s *host.Spec) { s.Command = []string{"/bin/sh", "-c", "echo mask $(umask); read line"} })
+	if said := k.log("\n"); said != "mask 0027\n" {
+		t.Errorf("the server says %q", said)
+	}
+	k.say("go")
+	k.exit()
+}
+
+// Each order on the socket has one answer, and one that is none changes nothing.
+func TestOrders(t *testing.T) {
+	k := begin(t, nil)
+	k.log("up")
+	socket, err := k.home.SocketFor("s")
+	must(t, err)
+	conn, err := net.Dial("unix", socket)
+	must(t, err)
+	defer conn.Close()
+	answers := bufio.NewScanner(conn)
+	for _, test := range []struct{ order, want string }{{"guard 0", "ok"}, {"guard -1", `error "-1" is no number of starts`}, {"guard x", `error "x" is no number of starts`}, {"dance", `error unknown order "dance"`}, {"say go", "ok"}} {
+		fmt.Fprintln(conn, test.order)
+		if answers.Scan(); answers.Text() != test.want {
+			t.Errorf("%s: %q, want %q", test.order, answers.Text(), test.want)
+		}
+	}
+	k.exit()
+	if said := k.ownLog(); said != "" {
+		t.Errorf("of a server that ended well the log says %s", said)
+	}
+}
+
+// What a crashed server has left behind is ended, and the server that is started after that
+// is not taken for it.
+func TestWhatACrashLeaves(t *testing.T) {
+	k := begin(t, func(s *host.Spec) {
+		s.Console, s.Pauses = "", host.Pauses{First: time.Millisecond}
+		s.Command = []string{"/bin/sh", "-c", `if [ -e x ]; then i=0; while :; do echo up for $i; i=$((i+1)); sleep 0.5; done; fi
+			: >x; (trap "" TERM; exec sleep 60) & echo up; read line; exit 3`}
+	})
+	k.log("up")
+	must(t, k.dir.Guard(1))
+	k.say("crash")
+	if crashed := k.nextStart(); crashed.Status != 3 || crashed.Left != 1 {
+		t.Errorf("it crashed: %+v", crashed)
+	}
+	k.log("up for 7")
+	if said := k.ownLog(); !strings.Contains(said, "level=WARN msg=\"a server has ended by itself\" server=s start=00001 status=3") || !strings.Contains(said, "again=true") {
+		t.Errorf("the log says %s", said)
+	}
+	must(t, second(k.home.StopServer(t.Context(), "s")))
 }
 
 // After a crash a server is started again, in a start of its own, as often as was
@@ -834,7 +916,9 @@ func TestStateBeforeARestart(t *testing.T) {
 // and is not started for that.
 func TestStopBeforeARestart(t *testing.T) {
 	noting := filepath.Join(t.TempDir(), "noting")
-	k := begin(t, func(s *host.Spec) { s.Note = []string{"/bin/sh", "-c", "touch '" + noting + "'; exec sleep 9"} })
+	k := begin(t, func(s *host.Spec) {
+		s.Note = []string{"/bin/sh", "-c", "touch '" + noting + "'; sleep 9; touch '" + noting + ".done'"}
+	})
 	k.log("up in harbour\n")
 	must(t, k.dir.Guard(2))
 	k.say("crash")
@@ -851,6 +935,9 @@ func TestStopBeforeARestart(t *testing.T) {
 		t.Errorf("stopped: %+v, %v", exit, err)
 	}
 	k.exit()
+	if _, err := os.Stat(noting + ".done"); err == nil {
+		t.Error("the note was waited for to its end")
+	}
 	if starts, err := k.home.Starts("s"); err != nil || len(starts) != 1 {
 		t.Errorf("starts %v, %v", starts, err)
 	}

@@ -109,7 +109,7 @@ func TestStartsInTheLedger(t *testing.T) {
 	start(3, proof.NotProved)
 	edit(t, l, "two", map[string]string{filepath.Join(dir, "x"): "2"})
 	entries, err := l.Entries("s")
-	if err != nil || len(entries) != 3 || len(entries[0].Starts) != 1 || len(entries[1].Starts) != 2 || len(entries[2].Starts) != 0 {
+	if err != nil || len(entries) != 3 || entries[1].Starts[1].At.Unix() != 3 || len(entries[0].Starts) != 1 || len(entries[1].Starts) != 2 || len(entries[2].Starts) != 0 {
 		t.Errorf("entries are %+v, %v", entries, err)
 	}
 	if entry, ok, err := l.LastProved("s"); entry != 1 || !ok || err != nil {

@@ -207,19 +207,17 @@ func (s *fileStep) undo() error {
 	if !s.isNew(now, there) {
 		return s.stale()
 	}
-	out, err := disk.ReadPlain(s.beside)
-	kept := err == nil && bytes.Equal(out, s.old)
-	switch {
+	switch { // what lies beside comes back with whatever somebody has made of it meanwhile
 	case s.fresh:
 		err = disk.RenameNew(s.place, s.beside)
-	case kept && s.gone:
-		err = disk.RenameNew(s.beside, s.place)
-	case kept:
-		err = disk.Exchange(s.beside, s.place)
-	default: // where names cannot be exchanged it was written over
+	case !disk.Exists(s.beside): // where names cannot be exchanged it was written over
 		if err = disk.WriteBeside(s.beside, s.place, s.old); err == nil {
 			err = os.Rename(s.beside, s.place)
 		}
+	case s.gone:
+		err = disk.RenameNew(s.beside, s.place)
+	default:
+		err = disk.Exchange(s.beside, s.place)
 	}
 	return errors.Join(err, disk.SyncDir(filepath.Dir(s.place)))
 }

@@ -110,6 +110,7 @@ func TestReturnKeepsOthersEdits(t *testing.T) {
 		"the same line, of the same length":     {"one\n", "two\n", "six\n", "", "line 1 has been changed since"},
 		"another line, of the same length":      {"one\nx\n", "two\nx\n", "two\ny\n", "one\ny\n", ""},
 		"taken away, and made anew":             {"one\n", "two\n", "", "one\n", ""},
+		"a new file, taken away already":        {"", "new\n", "", "gone", ""},
 		"given back by hand already":            {"one\n", "two\n", "one\n", "one\n", ""},
 	} {
 		l, dir := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir()
@@ -169,8 +170,11 @@ func TestReturnOfParts(t *testing.T) {
 	two := source{"a": "2"}
 	take(mod, one)
 	must(t, l.Apply(t.Context(), "s", "update", &plan.Plan{Parts: []plan.Part{folder(mod, folder(mod, "", one).New, two)}}, from(two)))
-	if p, err = l.Return("s", 1); err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 0 {
+	if p, err = l.Return("s", 1); err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 0 || p.Parts[0].Base != "" {
 		t.Fatalf("over two releases that nobody has changed: %+v, %v", p, err)
+	}
+	if p, err = l.Return("s", 2); err != nil || len(p.Parts) != 1 || p.Parts[0].Base != folder(mod, "", one).New {
+		t.Fatalf("to the release before: %+v, %v", p, err)
 	}
 	must(t, goBack(t, l, 1))
 	take(mod, one)
@@ -178,7 +182,14 @@ func TestReturnOfParts(t *testing.T) {
 	if _, err := l.Return("s", 0); err == nil || !strings.Contains(err.Error(), "lie within each other") {
 		t.Errorf("parts within each other: %v", err)
 	}
-	for n := 5; n >= 0; n-- {
+	take(filepath.Join(dir, "q"), source{"b": "2"})
+	take(filepath.Join(dir, "q", "r"), source{"b": "2"})
+	must(t, os.RemoveAll(filepath.Join(dir, "q", "r")))
+	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "q", "s"), "", source{"b": "2"})}}, from(source{"b": "2"})))
+	if _, err := l.Return("s", 5); err == nil || !strings.Contains(err.Error(), "lie within each other") {
+		t.Errorf("parts within each other, the inner one later: %v", err)
+	}
+	for n := 8; n >= 0; n-- {
 		if err := goBack(t, l, n); err != nil {
 			t.Fatalf("back to %d: %v", n, err)
 		}
