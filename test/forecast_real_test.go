@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -41,7 +42,8 @@ func (m *minetestTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 	own := filepath.Join(dir, "own")
 	os.MkdirAll(own, 0o755)
 	var world strings.Builder
-	fmt.Fprintf(&world, "gameid = minetest_game\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n")
+	game := []string{"minetest_game", "minetest"}[r.IntN(2)] // as it is called here, and as the server itself writes it
+	fmt.Fprintf(&world, "gameid = %s\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n", game)
 	names := some(r, m.folders, 1+r.IntN(20))
 	for _, name := range names {
 		if real, ok := map[string]string{"lucky-block": "lucky_block", "mobs_redo": "mobs"}[name]; ok && r.IntN(4) > 0 {
@@ -61,6 +63,13 @@ func (m *minetestTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 			value = "mods/" + name
 		}
 		fmt.Fprintf(&world, "load_mod_%s = %s\n", name, value)
+	}
+	if game == "minetest" { // it names all that it finds
+		for _, name := range m.folders {
+			if !slices.Contains(names, name) {
+				fmt.Fprintf(&world, "load_mod_%s = false\n", name)
+			}
+		}
 	}
 	for i := range r.IntN(3) {
 		fmt.Fprintf(&world, "load_mod_absent_%d = true\n", i)

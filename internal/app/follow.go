@@ -67,17 +67,24 @@ func (a *App) follow(s *Server, dir host.StartDir, number int, onStep func(Step)
 	}
 	now := survey.Take(s.input())
 	f.reader = proof.NewReader(s.Dialect, s.Vars["dir"], f.expected.Mods, func(l proof.Line) { f.fresh = append(f.fresh, l) })
-	f.reader.Secrets, f.reader.Facts = now.Lineup.Secrets(), s.facts(now)
+	f.reader.Secrets = now.Lineup.Secrets()
+	f.reader.Facts, f.reader.MayDiffer = s.facts(now)
 	f.reader.Notice, f.reader.Sole, f.reader.Unread, f.reader.Gone = true, true, f.expected.Unread, f.expected.Gone
 	f.follower = dir.Follow()
 	return f, nil
 }
 
-// facts are what the startup files say that the server should say of itself.
-func (s *Server) facts(now *survey.Survey) map[string]string {
-	facts := map[string]string{}
+// facts are what the server is started with and should say of itself; and what of that it may
+// say otherwise.
+func (s *Server) facts(now *survey.Survey) (facts map[string]string, mayDiffer map[string]bool) {
+	facts, mayDiffer = map[string]string{}, map[string]bool{}
 	if s.Dialect.Given("port") != nil {
 		facts["port"] = s.Vars["port"]
+	}
+	for i := range s.Dialect.Givens {
+		if g := &s.Dialect.Givens[i]; g.Told != "" {
+			facts[g.Told], mayDiffer[g.Told] = s.Vars[g.Name], g.MayDiffer
+		}
 	}
 	for i := range s.Dialect.Values {
 		v := &s.Dialect.Values[i]
@@ -85,10 +92,10 @@ func (s *Server) facts(now *survey.Survey) map[string]string {
 			continue
 		}
 		if set, ok := now.Lineup.Setting(v.Registration, v.Name); ok {
-			facts[v.Told] = set.Value
+			facts[v.Told], mayDiffer[v.Told] = set.Value, v.MayDiffer
 		}
 	}
-	return facts
+	return facts, mayDiffer
 }
 
 func (f *following) close() {

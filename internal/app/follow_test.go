@@ -432,3 +432,16 @@ printf '10:00:00 said\nand more, and more\n' >"$d/timed"; printf 'x\n' >"$d/a.ou
 		}
 	}
 }
+
+// What a server is given is compared with what it says of itself, and a mode that it falls back
+// to is no proof.
+func TestGivenIsToldBack(t *testing.T) {
+	for set, want := range map[string]string{"warm": "", "hot": "the server says that its mode is warm; what it was started with says hot"} {
+		a, _ := asking(t, "echo in a; echo in b; echo mode warm; echo hot; read x", "[[given]]\nname = \"climate\"\ndefault = [\"warm\"]\ntold = \"mode\"\n[[log.rule]]\nmeans = \"told\"\nline = \"mode {mode}\"")
+		must(t, second(a.Give(t.Context(), "k", map[string]string{"climate": set})))
+		p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
+		if err != nil || p.Reason != want || p.Told["mode"] != "warm" {
+			t.Errorf("%s: %+v, %v", set, p, err)
+		}
+	}
+}

@@ -120,8 +120,13 @@ func (e *env) printProof(p *proof.Proof) {
 	for _, g := range p.Gone {
 		fmt.Fprintf(e.out, "gone since start %d, which was proved: %s (%s)\n", g.Start, g.Mod, g.Why)
 	}
+	if len(p.Told) > 0 {
+		fmt.Fprintf(e.out, "the server says of itself: %s\n", p.Itself())
+	}
 	for _, d := range p.Differs {
-		fmt.Fprintln(e.out, d)
+		if d != p.Reason {
+			fmt.Fprintln(e.out, d)
+		}
 	}
 	if p.Unheard != "" {
 		fmt.Fprintf(e.out, "the server could not be asked on its console: %s\n", p.Unheard)

@@ -97,6 +97,7 @@ func (c *checker) givens(d *Dialect) (vars []string) {
 		for _, s := range g.Default {
 			c.variables(key+".default", s, vars)
 		}
+		c.told(key, g.Told, g.MayDiffer)
 		if g.From != nil {
 			r := d.Registration(g.From.Registration)
 			if r == nil {
@@ -109,6 +110,16 @@ func (c *checker) givens(d *Dialect) (vars []string) {
 		vars = append(vars, g.Name)
 	}
 	return vars
+}
+
+// told checks what a value has to agree with of what the server tells of itself.
+func (c *checker) told(key, fact string, mayDiffer bool) {
+	switch {
+	case fact != "" && !slices.Contains(Facts, fact):
+		c.bad(key+".told", "%q is none of what a server tells of itself: %s", fact, strings.Join(Facts, ", "))
+	case fact == "" && mayDiffer:
+		c.bad(key+".may_differ", "is for a value with told, which this has not")
+	}
 }
 
 func (c *checker) variables(key, s string, vars []string) {
@@ -312,9 +323,7 @@ func (c *checker) values(d *Dialect, vars []string) {
 			c.bad(key+".registration", "names %q, which this dialect has not", v.Registration)
 		}
 		c.variables(key+".put", v.Put, vars)
-		if v.Told != "" && !slices.Contains(Facts, v.Told) {
-			c.bad(key+".told", "%q is none of what a server tells of itself: %s", v.Told, strings.Join(Facts, ", "))
-		}
+		c.told(key, v.Told, v.MayDiffer)
 		if v.Wrong == "" {
 			v.Wrong = FateIgnored
 			if v.Required {

@@ -152,12 +152,14 @@ type Recognise struct {
 
 // Given is something that the operator can say when he adopts a server.
 type Given struct {
-	Name     string   `toml:"name"`
-	Kind     Kind     `toml:"kind"`
-	About    string   `toml:"about"`
-	Default  []string `toml:"default"`  // of paths and programs the first that exists
-	Optional bool     `toml:"optional"` // may stay without a value
-	From     *From    `toml:"from"`     // a file that says it, asked before Default
+	Name      string   `toml:"name"`
+	Kind      Kind     `toml:"kind"`
+	About     string   `toml:"about"`
+	Default   []string `toml:"default"`  // of paths and programs the first that exists
+	Optional  bool     `toml:"optional"` // may stay without a value
+	From      *From    `toml:"from"`     // a file that says it, asked before Default
+	Told      string   `toml:"told"`     // as in Value
+	MayDiffer bool     `toml:"may_differ"`
 }
 
 // From names a key in a file of "key = value" lines, or a setting in a
@@ -400,6 +402,7 @@ type Value struct {
 	Registration string   `toml:"registration"` // whose file it stands in
 	Required     bool     `toml:"required"`
 	Told         string   `toml:"told"`         // which of the facts that the server tells of itself it has to agree with: `title`
+	MayDiffer    bool     `toml:"may_differ"`   // a server that tells something else is proved all the same
 	Placeholders []string `toml:"placeholders"` // what a template holds before anyone has filled it in
 	Allowed      []string `toml:"allowed"`      // all that it may be
 	Least        *float64 `toml:"least"`        // as a number

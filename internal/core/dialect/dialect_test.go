@@ -91,6 +91,8 @@ func TestProblemsNameFileLineAndKey(t *testing.T) {
 		{`[start]`, "[console]\nunload = \"away {mod} {now}\"\n[start]", `console.unload: {now} is not known here`},
 		{`[start]`, "[console]\nend = \"{all}\"\n[start]", `console.end: character 1: {all} is not known here`},
 		{`[start]`, "[[console.rule]]\nmeans = \"loaded\"\nline = \"all\"\n[start]", `console.rule[0].line: a rule that means "loaded" has to hold {mod}`},
+		{`[start]`, "[[given]]\nname = \"a\"\ntold = \"weather\"\n[start]", `given[0].told: "weather" is none of what a server tells of itself`},
+		{`[start]`, "[[given]]\nname = \"a\"\nmay_differ = true\n[start]", `given[0].may_differ: is for a value with told`},
 		{`[start]`, "[[value]]\nname = \"a\"\ntold = \"weather\"\n[start]", `value[0].told: "weather" is none of what a server tells of itself`},
 		{`[start]`, "[log]\nfiles = [\"{home}/x\"]\n[start]", `log.files: {home} is not known here`},
 		{`means = "ready"`, "means = \"told\"", `log.rule[0].line: a rule that means "told" has to hold {title} or {map}`},

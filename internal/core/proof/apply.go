@@ -34,6 +34,9 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 		for _, fact := range dialect.Facts {
 			if value := strings.TrimSpace(get(fact)); value != "" {
 				r.told[fact] = text.Mask(text.Clean(value), r.Secrets)
+				if _, known := r.begunAs[fact]; !known || !r.ready || r.asked { // what changes while it runs is no fault of its start
+					r.begunAs[fact] = r.told[fact]
+				}
 			}
 		}
 	}

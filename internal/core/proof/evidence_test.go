@@ -347,6 +347,44 @@ func FuzzMoment(f *testing.F) {
 	})
 }
 
+// A server that says by the end of its start that it is something else than it was started
+// with is not proved, unless that may be.
+func TestWhatItSaysOfItself(t *testing.T) {
+	const all = "1 [m] done a\n"
+	for log, want := range map[string]string{
+		all + "1 [m] named Haven, map north\n1 [m] open on 7\n":                               "",
+		all + "1 [m] named Haven, map /srv/maps/North\n1 [m] open on 7\n":                     "",
+		all + "1 [m] named 'HAVEN', map \"north\"\n1 [m] open on 7\n":                         "",
+		all + "1 [m] open on 7\n":                                                             "",
+		all + "1 [m] named Haven, map a/north\n1 [m] open on 7\n":                             "",
+		all + "1 [m] named Haven, map south\n1 [m] open on 7\n":                               "the server says that its map is south; what it was started with says north",
+		all + "1 [m] named Haven, map north\n1 [m] named Haven, map south\n1 [m] open on 7\n": "the server says that its map is south; what it was started with says north",
+		all + "1 [m] open on 7\n1 [m] named Haven, map south\n":                               "the server says that its map is south; what it was started with says north",
+		all + "1 [m] named Haven, map north\n1 [m] open on 7\n1 [m] named Haven, map south\n": "", // it has changed while the server ran
+		all + "1 [m] named Sea, map north\n1 [m] open on 7\n":                                 "", // the title may
+		all + "1 [m] named Haven, map north\n1 [m] open on 8\n":                               "the server says that its port is 8; what it was started with says 7",
+		"1 [m] named Haven, map south\n1 [m] open on 8\n":                                     "1 of 1 registered mods is not confirmed",
+	} {
+		r := proof.NewReader(talk(t), "/srv", registered("a"), nil)
+		r.Facts, r.MayDiffer = map[string]string{"port": "7", "title": "Haven", "map": "north", "slots": "3"}, map[string]bool{"title": true}
+		r.Feed([]byte(log), time.Second)
+		p := r.Judge(proof.End{})
+		if p.Reason != want || (p.Verdict == proof.Proved) != (want == "") || strings.Contains(log, "Sea") != (len(p.Differs) == 1 && want == "") {
+			t.Errorf("%q: %s, %q, %q", log, p.Verdict, p.Reason, p.Differs)
+		}
+	}
+	// What it says when it is asked belongs to its start.
+	r := proof.NewReader(talk(t), "/srv", registered("a"), nil)
+	r.Facts = map[string]string{"map": "north"}
+	r.Feed([]byte(all+"1 [m] named Haven, map north\n1 [m] open on 7\n"), 0)
+	r.Ask(true)
+	r.Feed([]byte("1 [m] named Haven, map south\n"), 0)
+	r.Ask(false)
+	if p := r.Judge(proof.End{}); p.Verdict == proof.Proved || p.Itself() != "title Haven, map south, port 7" {
+		t.Errorf("%+v, %s", p, p.Itself())
+	}
+}
+
 // A rule that is kept to a source counts for no other: what a player writes neither confirms
 // a mod nor makes it fail, be it written over or not.
 func TestRulesAndTheirSource(t *testing.T) {

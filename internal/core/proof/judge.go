@@ -2,6 +2,7 @@ package proof
 
 import (
 	"fmt"
+	"path"
 	"strings"
 	"time"
 
@@ -63,8 +64,10 @@ func (r *Reader) Judge(end End) *Proof {
 			p.Mods = append(p.Mods, rec.judge(up, r.listed, end))
 		}
 	}
-	r.tell(p)
-	p.Reason = r.reason(p, end)
+	other := r.tell(p)
+	if p.Reason = r.reason(p, end); p.Reason == "" {
+		p.Reason = other
+	}
 	p.Verdict = NotProved
 	if p.Reason == "" {
 		p.Verdict = Proved
@@ -73,8 +76,8 @@ func (r *Reader) Judge(end End) *Proof {
 }
 
 // tell adds what the server has said of itself, and where that is other than what
-// was set.
-func (r *Reader) tell(p *Proof) {
+// was set. It returns the first such difference that may not be.
+func (r *Reader) tell(p *Proof) (other string) {
 	for _, fact := range dialect.Facts {
 		told, ok := r.told[fact]
 		if !ok {
@@ -84,10 +87,25 @@ func (r *Reader) tell(p *Proof) {
 			p.Told = map[string]string{}
 		}
 		p.Told[fact] = told
-		if set := text.Mask(text.Clean(r.Facts[fact]), r.Secrets); set != "" && !strings.EqualFold(strings.Trim(told, `"'`), strings.Trim(set, `"'`)) {
-			p.Differs = append(p.Differs, fmt.Sprintf("the server says that its %s is %s; what it was started with says %s", fact, told, set))
+		began := r.begunAs[fact]
+		if set := text.Mask(text.Clean(r.Facts[fact]), r.Secrets); set != "" && !sameFact(began, set) {
+			p.Differs = append(p.Differs, fmt.Sprintf("the server says that its %s is %s; what it was started with says %s", fact, began, set))
+			if other == "" && !r.MayDiffer[fact] {
+				other = p.Differs[len(p.Differs)-1]
+			}
 		}
 	}
+	return other
+}
+
+// sameFact tells whether a server says what was set: in quotes or not, in whatever letters,
+// and of a path perhaps the last name only.
+func sameFact(told, set string) bool {
+	told, set = strings.Trim(told, `"'`), strings.Trim(set, `"'`)
+	if strings.Contains(told, "/") != strings.Contains(set, "/") {
+		told, set = path.Base(told), path.Base(set)
+	}
+	return strings.EqualFold(told, set)
 }
 
 // judge gives the outcome of one mod. What the server's own list says at the end

@@ -4,6 +4,7 @@ package proof
 
 import (
 	"fmt"
+	"initium/internal/core/dialect"
 	"strings"
 	"time"
 )
@@ -99,6 +100,17 @@ func (p *Proof) Missed() string {
 		said += fmt.Sprintf(" and %d more", n)
 	}
 	return said
+}
+
+// Itself is what the server has said of itself, in one line.
+func (p *Proof) Itself() string {
+	var words []string
+	for _, fact := range dialect.Facts {
+		if told, ok := p.Told[fact]; ok {
+			words = append(words, fact+" "+told)
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 // Made is a file or folder that a mod makes by itself, such as its settings.

@@ -55,6 +55,7 @@ type Reader struct {
 	listed   bool              // a reply that is whole has named mods
 	answered bool              // the line that ends a reply has come
 	told     map[string]string // what the server has said of itself
+	begunAs  map[string]string // what it had said by the end of its start
 	clock    clock             // of a log that nobody saw arrive
 
 	remarks  []noted
@@ -93,6 +94,9 @@ type Reader struct {
 	// the names of dialect.Facts.
 	Facts map[string]string
 
+	// MayDiffer are those of Facts that the server may tell otherwise and be proved.
+	MayDiffer map[string]bool
+
 	// Secrets are texts that are hidden in all that is handed out, should the
 	// server print them.
 	Secrets []string
@@ -129,7 +133,7 @@ type record struct {
 // NewReader makes a reader for a start of a server. dir is where relative paths
 // in the log start. onLine may be nil; it is called for every line.
 func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(Line)) *Reader {
-	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), also: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, told: map[string]string{}}
+	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), also: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, told: map[string]string{}, begunAs: map[string]string{}}
 	r.thread = r.threadOf("")
 	for i := range d.Log.Rules {
 		r.rules = append(r.rules, &d.Log.Rules[i])
@@ -187,6 +191,7 @@ func (r *Reader) anew(rec *record) {
 	r.ready, r.readyAt, r.stopped, r.loaded, r.unknown = false, 0, "", nil, 0
 	clear(r.threads)
 	clear(r.told)
+	clear(r.begunAs)
 	r.thread, r.message, r.listed = r.threadOf(""), message{}, false
 	r.remarks, r.alike = nil, nil
 	kept := r.order[:0]

@@ -281,6 +281,9 @@ func (w *Watch) outcome() string {
 		s += " " + upper(gone) + "."
 	}
 	for _, d := range w.result.Differs {
+		if d == w.result.Reason {
+			continue
+		}
 		s += " " + upper(d) + "."
 	}
 	if w.result.Unheard != "" {
