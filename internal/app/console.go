@@ -29,13 +29,13 @@ func (a *App) Say(ctx context.Context, name, line string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	said, _, err := a.hear(ctx, state.Start, line, 5*time.Second)
+	heard, err := a.hear(ctx, state.Start, line, 5*time.Second, fallsSilent)
 	if err != nil {
 		return nil, err
 	}
 	secrets := survey.Take(s.input()).Lineup.Secrets()
 	var lines []string
-	for l := range strings.Lines(string(said)) {
+	for l := range strings.Lines(string(heard.said)) {
 		lines = append(lines, text.Mask(text.Clean(strings.TrimRight(l, "\r\n")), secrets))
 	}
 	return lines, nil
@@ -62,35 +62,48 @@ func (a *App) running(name string) (host.State, error) {
 	return state, err
 }
 
-// hear types a line on the console of a start and returns what comes right after
-// it, and how many lines the log had before.
-func (a *App) hear(ctx context.Context, dir host.StartDir, line string, limit time.Duration) (said []byte, before int, err error) {
+// hearing is what a running server says after something was typed on its console.
+type hearing struct {
+	before int    // lines that its log had by then
+	said   []byte // what has come since
+}
+
+// hear types a line on the console of a start and hears what comes after that: until enough
+// says so, which is given how long nothing has come, the server has ended, or the limit is
+// reached.
+func (a *App) hear(ctx context.Context, dir host.StartDir, line string, limit time.Duration, enough func(h *hearing, quiet time.Duration) bool) (*hearing, error) {
 	follower := dir.Follow()
 	defer follower.Close()
+	h := &hearing{}
 	for more := true; more; {
-		if more, err = follower.Next(func(chunk []byte, _ time.Duration) { before += bytes.Count(chunk, []byte{'\n'}) }); err != nil {
-			return nil, 0, fmt.Errorf("follow the log: %w", err)
+		var err error
+		if more, err = follower.Next(func(chunk []byte, _ time.Duration) { h.before += bytes.Count(chunk, []byte{'\n'}) }); err != nil {
+			return nil, fmt.Errorf("follow the log: %w", err)
 		}
 	}
 	if err := dir.Say(line); err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	last := time.Now()
 	for asked := last; time.Since(asked) < limit && ctx.Err() == nil; follower.Wait(ctx, replyQuiet/4) {
 		_, ended := dir.Exit()
-		length := len(said)
-		if _, err := follower.Next(func(chunk []byte, _ time.Duration) { said = append(said, chunk...) }); err != nil {
-			return nil, 0, fmt.Errorf("follow the log: %w", err)
+		length := len(h.said)
+		if _, err := follower.Next(func(chunk []byte, _ time.Duration) { h.said = append(h.said, chunk...) }); err != nil {
+			return nil, fmt.Errorf("follow the log: %w", err)
 		}
-		if len(said) > length {
+		if len(h.said) > length {
 			last = time.Now()
 		}
-		quiet := time.Since(last)
-		if ended || quiet > replyQuiet && (len(said) > 0 || quiet > 3*replyQuiet) {
+		if ended || enough(h, time.Since(last)) {
 			break
 		}
 	}
-	return said, before, nil
+	return h, nil
+}
+
+// fallsSilent is when a reply is taken to be over that nothing else tells the end of.
+func fallsSilent(h *hearing, quiet time.Duration) bool {
+	return quiet > replyQuiet && (len(h.said) > 0 || quiet > 3*replyQuiet)
 }
 
 // Switch is what can be done to one mod of a running server.
@@ -109,8 +122,9 @@ func (s Switch) wordsOf(k *dialect.Console) string {
 }
 
 // SwitchMod loads one mod of a running server anew, loads it, or takes it out, where
-// the family of servers can do that, and tells by the reply whether it was done. The
-// result is kept with the proof of the running start.
+// the family of servers can do that, and tells by what the server says whether it was done.
+// A mod that loads is waited for as long as a start of that family may take; ctx ends that.
+// The result is kept with the proof of the running start.
 func (a *App) SwitchMod(ctx context.Context, name, mod string, do Switch) (*proof.Mod, error) {
 	s, err := a.Server(name)
 	if err != nil {
@@ -129,28 +143,27 @@ func (a *App) SwitchMod(ctx context.Context, name, mod string, do Switch) (*proo
 	if err != nil {
 		return nil, err
 	}
-	said, before, err := a.hear(ctx, state.Start, strings.ReplaceAll(words, "{mod}", mod), time.Duration(s.Dialect.Console.Within))
+	t := &switching{server: s, now: now, mod: text.Clean(mod), since: state.Since}
+	began := time.Now()
+	limit, enough := time.Duration(s.Dialect.Console.Within), fallsSilent
+	if do != SwitchUnload {
+		limit, enough = max(limit, time.Duration(s.Dialect.Start.Within)), t.spokenOf
+	}
+	h, err := a.hear(ctx, state.Start, strings.ReplaceAll(words, "{mod}", mod), limit, enough)
 	if err != nil {
 		return nil, err
 	}
 	list := s.Dialect.Console.List
 	if do == SwitchUnload && list != "" { // nothing says better that it is gone
-		if said, before, err = a.hear(ctx, state.Start, list, time.Duration(s.Dialect.Console.Within)); err != nil {
+		if h, err = a.hear(ctx, state.Start, list, limit, fallsSilent); err != nil {
 			return nil, err
 		}
 	}
-	r := proof.NewReader(s.Dialect, s.Vars["dir"], Expect(now), nil)
-	r.Secrets = now.Lineup.Secrets()
-	r.From(before)
-	r.Ask(true)
-	r.Feed(said, time.Since(state.Since))
-	r.Flush()
-	whole := r.Whole() && len(said) > 0
-	m := r.Judge(proof.End{}).Find(text.Clean(mod))
-	if m == nil {
-		m = &proof.Mod{Name: text.Clean(mod), Outcome: proof.Silent, Evidence: []proof.Evidence{}}
-	}
+	m, whole := t.judge(h)
 	m.Reason = switched(m, do, whole && list != "")
+	if m.Outcome == proof.Silent && do != SwitchUnload {
+		m.Reason += fmt.Sprintf(", in %s", time.Since(began).Round(100*time.Millisecond))
+	}
 	p, err := state.Start.Proof()
 	if err == nil {
 		p.Reloads = append(p.Reloads, proof.Reload{At: time.Now(), Do: string(do), Mod: *m})
@@ -160,6 +173,43 @@ func (a *App) SwitchMod(ctx context.Context, name, mod string, do Switch) (*proo
 		err = state.Start.PutProof(p)
 	}
 	return m, err
+}
+
+// switching is one mod that is loaded or taken out while its server runs.
+type switching struct {
+	server *Server
+	now    *survey.Survey
+	mod    string
+	since  time.Time // that the server runs
+
+	judged int  // bytes of what was heard
+	spoken bool // of the mod, in them
+}
+
+// judge tells what came of the mod by what was heard, and whether that can be taken to be
+// all of a reply.
+func (t *switching) judge(h *hearing) (m *proof.Mod, whole bool) {
+	r := proof.NewReader(t.server.Dialect, t.server.Vars["dir"], Expect(t.now), nil)
+	r.Secrets = t.now.Lineup.Secrets()
+	r.From(h.before)
+	r.Ask(true)
+	r.Feed(h.said, time.Since(t.since))
+	r.Flush()
+	whole = r.Whole() && len(h.said) > 0
+	if m = r.Judge(proof.End{}).Find(t.mod); m == nil {
+		m = &proof.Mod{Name: t.mod, Outcome: proof.Silent, Evidence: []proof.Evidence{}}
+	}
+	return m, whole
+}
+
+// spokenOf tells whether what was heard says what has come of the mod; what goes on with
+// that, such as its reason, comes right after it.
+func (t *switching) spokenOf(h *hearing, quiet time.Duration) bool {
+	if len(h.said) > t.judged {
+		m, _ := t.judge(h)
+		t.judged, t.spoken = len(h.said), m.Outcome != proof.Silent
+	}
+	return t.spoken && quiet > replyQuiet
 }
 
 // switched settles what came of a switch, and says why. listed tells that the server's

@@ -445,3 +445,41 @@ func TestGivenIsToldBack(t *testing.T) {
 		}
 	}
 }
+
+// A mod that is loaded anew is waited for until something is said of it, and no longer than a
+// start may take; the operator can stop that.
+func TestReloadTakesItsTime(t *testing.T) {
+	a, _ := asking(t, `echo 'in a'; echo 'in b'; echo hot
+while read -r line; do case $line in cool) exit 0;; 'again a') echo working; sleep 1.2; echo 'in a';; 'again b') sleep 1.2; echo 'b fell:'; echo 'a hole';; *) echo hm;; esac; done
+`, "reload = \"again {mod}\"\nload = \"more {mod}\"\n[[log.rule]]\nmeans = \"failed\"\nline = \"{mod} fell:\"\nnext = true")
+	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
+	data, err := os.ReadFile(file)
+	must(t, err)
+	put(t, file, strings.Replace(string(data), "settle = \"100ms\"", "settle = \"100ms\"\nwithin = \"6s\"", 1))
+	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
+	if err != nil || p.Verdict != proof.Proved {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	stopped, stop := context.WithCancel(t.Context())
+	for _, test := range []struct {
+		ctx       context.Context
+		do        app.Switch
+		mod, want string
+	}{
+		{t.Context(), app.SwitchReload, "a", "confirmed: "},
+		{t.Context(), app.SwitchReload, "b", "failed: a hole"},
+		{t.Context(), app.SwitchLoad, "b", "silent: the server said nothing about it after it was told to load it, in 6"},
+		{stopped, app.SwitchLoad, "a", "silent: the server said nothing about it after it was told to load it, in "},
+	} {
+		if test.ctx == stopped {
+			stop()
+		}
+		m, err := a.SwitchMod(test.ctx, "k", test.mod, test.do)
+		if err != nil || !strings.HasPrefix(string(m.Outcome)+": "+m.Reason, test.want) {
+			t.Errorf("%s %s: %+v, %v", test.do, test.mod, m, err)
+		}
+	}
+	if p, err := a.Home.Start("k", 1).Proof(); err != nil || p.Verdict != proof.Proved || len(p.Reloads) != 4 || p.Find("b").Outcome != proof.Confirmed {
+		t.Errorf("the proof of the start is %+v, %v", p, err)
+	}
+}

@@ -115,7 +115,7 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 		return err
 	}
 	var folders []plan.Part
-	for _, r := range parts {
+	for n, r := range parts {
 		if r.old == plan.EmptyFolder {
 			folders = append(folders, plan.Part{Path: r.path, What: r.what, Old: r.old})
 			continue
@@ -131,9 +131,17 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 		if part.Old == part.New {
 			continue
 		}
-		for _, other := range p.Parts {
+		entangled := func(other string) error {
+			return fmt.Errorf("%s and %s lie within each other; take the entries back one by one (initium undo %s)", other, r.path, entries[0].server)
+		}
+		for _, other := range p.Parts { // each is moved as a whole
 			if strings.HasPrefix(r.path, other.Path+"/") || strings.HasPrefix(other.Path, r.path+"/") {
-				return fmt.Errorf("%s and %s lie within each other; take the entries back one by one (initium undo %s)", other.Path, r.path, entries[0].server)
+				return entangled(other.Path)
+			}
+		}
+		for _, other := range parts[:n] { // what comes back brings back what an earlier entry had put into it
+			if part.New != "" && other.old != plan.EmptyFolder && strings.HasPrefix(other.path, r.path+"/") {
+				return entangled(other.path)
 			}
 		}
 		if part.Old != r.last {

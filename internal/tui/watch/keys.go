@@ -190,10 +190,9 @@ func (w *Watch) loadAnew(mod string) tea.Cmd {
 		w.Say("Tab goes to the mods; choose the one that is to be loaded anew.")
 		return nil
 	}
-	w.Say("Loading %s anew …", mod)
 	name := w.server
-	return w.Ask(func() tea.Msg {
-		done, err := w.App.SwitchMod(w.Ctx, name, mod, app.SwitchReload)
+	return w.Begin("loading "+mod+" anew", func(ctx context.Context, _ *frame.Busy) tea.Msg {
+		done, err := w.App.SwitchMod(ctx, name, mod, app.SwitchReload)
 		return switchedMsg{done, err}
 	})
 }
