@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
 	"initium/internal/core/text"
+	"initium/internal/host/disk"
 )
 
 // ErrNoEntry is returned for an entry that a ledger does not have.
@@ -117,7 +118,9 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 	var folders []plan.Part
 	for n, r := range parts {
 		if r.old == plan.EmptyFolder {
-			folders = append(folders, plan.Part{Path: r.path, What: r.what, Old: r.old})
+			if disk.Exists(r.path) {
+				folders = append(folders, plan.Part{Path: r.path, What: r.what, Old: r.old})
+			}
 			continue
 		}
 		items, err := l.digests.List(r.path)
