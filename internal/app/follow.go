@@ -329,6 +329,9 @@ func (a *App) followOne(ctx context.Context, s *Server, dir host.StartDir, numbe
 			return 0, err
 		}
 		if ended {
+			if err := a.judgeAtEnd(ctx, f, exit); err != nil {
+				return 0, err
+			}
 			f.step(Step{Exit: &exit})
 			if exit.Again == nil || exit.Next > 0 {
 				return exit.Next, nil
@@ -339,6 +342,66 @@ func (a *App) followOne(ctx context.Context, s *Server, dir host.StartDir, numbe
 		}
 		f.follower.Wait(ctx, stepEvery)
 	}
+}
+
+// judgeAtEnd judges a start once more that was stopped, and tells what comes of it.
+func (a *App) judgeAtEnd(ctx context.Context, f *following, exit host.Exit) error {
+	p, err := f.dir.Proof()
+	if err != nil || exit.How != host.EndedStop && exit.How != host.EndedKill {
+		return nil // it was never judged, or all that it said was in the log by then
+	}
+	again, err := a.judgeAgain(ctx, nil, f, p)
+	if again != p {
+		f.step(Step{Judged: again})
+	}
+	return err
+}
+
+// judgeAgain judges a start once more whose server has been stopped since: there are servers
+// that write their log only then. The proof is the one before where nothing is known that was
+// not; look is as in putProof.
+func (a *App) judgeAgain(ctx context.Context, look *Look, f *following, before *proof.Proof) (*proof.Proof, error) {
+	owed := unspoken(before)
+	if before.Verdict == proof.Proved || before.Exit != nil || owed == 0 && before.Ready {
+		return before, nil
+	}
+	if err := f.rest(ctx); err != nil {
+		return before, err
+	}
+	f.reader.Flush()
+	if _, ready := f.reader.Ready(); !ready && before.Ready {
+		return before, nil
+	}
+	end := proof.End{}
+	if _, ready := f.reader.Ready(); !ready {
+		end.Limit = f.expected.Within
+	}
+	p := f.judge(end)
+	left := unspoken(p)
+	if left >= owed && p.Ready == before.Ready {
+		return before, nil
+	}
+	mods := "one mod"
+	if n := owed - left; n != 1 {
+		mods = fmt.Sprintf("%d mods", n)
+	}
+	p.Again = "judged once more after the stop: only since then the log says what came of " + mods
+	if p.Ready && !before.Ready {
+		p.Again += ", and that the server was ready"
+		p.ReadyAfterMS = 0 // when it was is not known
+	}
+	p.Reloads = before.Reloads
+	return p, a.putProof(look, p, f.dir)
+}
+
+// unspoken counts the registered mods that a proof knows nothing of.
+func unspoken(p *proof.Proof) (n int) {
+	for i := range p.Mods {
+		if m := &p.Mods[i]; m.Registered && m.Outcome == proof.Silent {
+			n++
+		}
+	}
+	return n
 }
 
 // judgement waits for the judgement of a start and tells it, and judges the start itself

@@ -461,6 +461,7 @@ while read -r line; do case $line in cool) exit 0;; 'again a') echo working; sle
 		t.Fatalf("%+v, %v", p, err)
 	}
 	stopped, stop := context.WithCancel(t.Context())
+	defer stop()
 	for _, test := range []struct {
 		ctx       context.Context
 		do        app.Switch
@@ -481,5 +482,36 @@ while read -r line; do case $line in cool) exit 0;; 'again a') echo working; sle
 	}
 	if p, err := a.Home.Start("k", 1).Proof(); err != nil || p.Verdict != proof.Proved || len(p.Reloads) != 4 || p.Find("b").Outcome != proof.Confirmed {
 		t.Errorf("the proof of the start is %+v, %v", p, err)
+	}
+}
+
+// A server that writes its log only when it stops is judged once more then, whoever stops it.
+func TestJudgedAfterTheStop(t *testing.T) {
+	for log, want := range map[string]string{
+		"echo 'in a'; echo 'in b'; echo hot": "proved, confirmed confirmed: judged once more after the stop: only since then the log says what came of 2 mods, and that the server was ready",
+		"echo 'in a'; echo hot":              "not proved, confirmed silent: judged once more after the stop: only since then the log says what came of one mod, and that the server was ready",
+		"echo 'in b'":                        "not proved, silent confirmed: judged once more after the stop: only since then the log says what came of one mod",
+		":":                                  "not proved, silent silent: ",
+	} {
+		a, _ := running(t, "while read -r line; do [ $line = cool ] && { "+log+"; exit 0; }; done\n")
+		said := func(p *proof.Proof) string {
+			return fmt.Sprintf("%s, %s %s: %s", p.Verdict, p.Find("a").Outcome, p.Find("b").Outcome, p.Again)
+		}
+		p, err := a.Prove(t.Context(), "k", app.ProveOptions{Within: 300 * time.Millisecond})
+		if err != nil || said(p) != want {
+			t.Errorf("%s: %s, %v", log, said(p), err)
+		}
+		if kept, err := a.Home.Start("k", 1).Proof(); err != nil || said(kept) != want {
+			t.Errorf("%s: it is kept as %s, %v", log, said(kept), err)
+		}
+		// And so by whoever watches.
+		if p, err = a.Prove(t.Context(), "k", app.ProveOptions{Within: 300 * time.Millisecond, Keep: app.KeepAlways}); err != nil || p.Again != "" || p.Find("a").Outcome != proof.Silent {
+			t.Errorf("%s: while it runs: %s, %v", log, said(p), err)
+		}
+		go a.Stop(t.Context(), "k")
+		_, judged := steps(t, a, func(s app.Step) bool { return s.Exit != nil })
+		if last := judged[len(judged)-1]; said(last) != want {
+			t.Errorf("%s: watched: %s", log, said(last))
+		}
 	}
 }

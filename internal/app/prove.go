@@ -64,6 +64,9 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 		if _, err := f.dir.Stop(context.WithoutCancel(ctx)); err != nil {
 			return p, fmt.Errorf("stop %s: %w", name, err)
 		}
+		if !end.Stopped {
+			p, err = a.judgeAgain(context.WithoutCancel(ctx), look, f, p)
+		}
 	case look.Server.Record.Guard > 0:
 		err = f.dir.Guard(look.Server.Record.Guard)
 	}

@@ -117,6 +117,9 @@ func (e *env) printProof(p *proof.Proof) {
 			fmt.Fprintf(e.out, "  %s: %s, but %s\n", m.Name, m.Outcome, m.Against)
 		}
 	}
+	if p.Again != "" {
+		fmt.Fprintln(e.out, p.Again)
+	}
 	for _, g := range p.Gone {
 		fmt.Fprintf(e.out, "gone since start %d, which was proved: %s (%s)\n", g.Start, g.Mod, g.Why)
 	}

@@ -49,6 +49,7 @@ type Proof struct {
 	Told    map[string]string `json:"told,omitempty"`    // what the server has said of itself
 	Differs []string          `json:"differs,omitempty"` // where that is other than what the startup files say
 	Gone    []Gone            `json:"gone,omitempty"`    // mods of the last proved line-up that are not in this one
+	Again   string            `json:"again,omitempty"`   // that it was judged once more after the stop, and why
 	Unheard string            `json:"unheard,omitempty"` // why the server could not be asked on its console
 	Made    []Made            `json:"made,omitempty"`    // what mods have made by themselves at this start
 	Unmade  []Made            `json:"unmade,omitempty"`  // what they make as a rule, and have not made yet

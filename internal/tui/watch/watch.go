@@ -277,6 +277,9 @@ func (w *Watch) outcome() string {
 	} else if w.result.Hint != "" {
 		s += " " + upper(w.result.Hint) + "."
 	}
+	if w.result.Again != "" {
+		s += " " + upper(w.result.Again) + "."
+	}
 	if gone := w.result.Missed(); gone != "" {
 		s += " " + upper(gone) + "."
 	}
