@@ -146,6 +146,16 @@ func (c *checker) data(d *Dialect, vars []string) {
 	}
 }
 
+// BuildCalled is what a name among a mod's needs means that is no mod.
+func (d *Dialect) BuildCalled(name string) (of BuildOf, ok bool) {
+	for i := range d.Builds {
+		if slices.Contains(d.Builds[i].Called, name) {
+			return d.Builds[i].Of, true
+		}
+	}
+	return "", false
+}
+
 // Build finds a build by what it is the version of, or nil.
 func (d *Dialect) Build(of BuildOf) *Build {
 	for i := range d.Builds {

@@ -281,6 +281,7 @@ type Build struct {
 	Line         string   `toml:"line"`         // the line with it: `Engine {version}`; the first line when left out
 	Wants        string   `toml:"wants"`        // the range that this family of servers needs
 	Versions     Notation `toml:"versions"`
+	Called       []string `toml:"called"` // what manifests call it that name it among the mods which they need
 
 	line *text.Pattern
 }

@@ -317,7 +317,7 @@ func (x *examiner) archive(dir string) string {
 // mod takes a folder down as a mod.
 func (x *examiner) mod(dir string, place int, shown string, bundle *Bundle) {
 	m := Mod{Root: dir, Place: place, Shown: shown, In: bundle}
-	m.Manifest = mod.Read(x.Dialect.Manifests, func(file string) ([]byte, error) { return x.read(join(dir, file)) })
+	m.Manifest = mod.Read(x.Dialect.Manifests, func(file string) ([]byte, error) { return x.read(join(dir, file)) }).Fit(x.Dialect.BuildCalled)
 	folder := path.Base(dir)
 	if dir == "" || x.entries[dir].Inside != nil {
 		folder = ""

@@ -62,5 +62,5 @@ func readPacked(d *dialect.Dialect, packed []byte) mod.Manifest {
 		}
 		defer f.Close()
 		return io.ReadAll(io.LimitReader(f, mod.MaxManifest))
-	})
+	}).Fit(d.BuildCalled)
 }

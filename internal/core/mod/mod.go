@@ -120,6 +120,27 @@ func (m *Manifest) add(form *dialect.Manifest, got *facts) {
 	}
 }
 
+// Fit takes the needs that are no mods, but the server, its loader or its runtime, for the
+// ranges of versions that the mod is made for. of tells which of these a name means.
+func (m Manifest) Fit(of func(name string) (dialect.BuildOf, bool)) Manifest {
+	apart := func(needs []Need, hard bool) (mods []Need) {
+		for _, need := range needs {
+			build, ok := of(need.Name)
+			if !ok {
+				mods = append(mods, need)
+			} else if into := map[dialect.BuildOf]*string{dialect.BuildServer: &m.Server, dialect.BuildLoader: &m.Loader, dialect.BuildRuntime: &m.Runtime}[build]; hard {
+				take(into, need.Range)
+			}
+		}
+		return mods
+	}
+	m.Needs, m.OptionalNeeds = apart(m.Needs, true), apart(m.OptionalNeeds, false)
+	return m
+}
+
+// number is a number as it stands in a manifest.
+type number string
+
 func take(into *string, s string) {
 	if *into == "" {
 		*into = s
@@ -166,6 +187,9 @@ func decodeTOML(data []byte) (map[string]any, error) {
 		line, column := de.Position()
 		return nil, &text.Fault{Line: line, Column: column, Message: strings.TrimPrefix(de.Error(), "toml: ")}
 	}
+	if root, fault := text.ReadTOML(data); err == nil && fault == nil {
+		asWritten(root, tree)
+	}
 	return tree, err
 }
 
@@ -176,15 +200,46 @@ func decodeJSON(data []byte) (map[string]any, error) {
 	if errors.As(err, &syntax) {
 		return nil, text.FaultAt(data, int(syntax.Offset)-1, "%v", syntax)
 	}
+	if root, fault := text.ReadJSON(data); err == nil && fault == nil {
+		asWritten(root, tree)
+	}
 	return tree, err
 }
 
 func decodeYAML(data []byte) (map[string]any, error) {
 	tree := map[string]any{}
-	if _, fault := text.ReadYAML(data); fault != nil {
+	root, fault := text.ReadYAML(data)
+	if fault != nil {
 		return nil, fault
 	}
-	return tree, yaml.Unmarshal(data, &tree)
+	err := yaml.Unmarshal(data, &tree)
+	asWritten(root, tree)
+	return tree, err
+}
+
+// asWritten puts the letters that stand in a document in place of the numbers that were read
+// there: a version 2.10 is another one than 2.1. It returns what belongs in place of v.
+func asWritten(n *text.Node, v any) any {
+	if n == nil {
+		return v
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		for i := range n.Members {
+			if m := &n.Members[i]; v[m.Name] != nil {
+				v[m.Name] = asWritten(m.Value, v[m.Name])
+			}
+		}
+	case []any:
+		for i := range min(len(v), len(n.Items)) {
+			v[i] = asWritten(n.Items[i], v[i])
+		}
+	case int, int64, uint64, float64:
+		if n.Kind == text.NodeScalar && n.Literal != "" {
+			return number(n.Literal)
+		}
+	}
+	return v
 }
 
 // lookup follows a key with dots into a tree.

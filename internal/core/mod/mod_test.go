@@ -1,6 +1,7 @@
 package mod_test
 
 import (
+	"fmt"
 	"io/fs"
 	"strings"
 	"testing"
@@ -38,6 +39,8 @@ func TestRead(t *testing.T) {
 		"table":               {map[string]string{"about.toml": "waits_for = ['b']\n[mod]\nname = 'a'\ntitle = 'A'\nrelease = 3\n"}, "a A 3 | b | "},
 		"json":                {map[string]string{"about.json": `{"name": "a", "release": 1.5, "needs": "b c"}`}, "a  1.5 | b c | "},
 		"json with mark":      {map[string]string{"about.json": "\xef\xbb\xbf{\"name\": \"a\"}"}, "a   |  | "},
+		"numbers as written":  {map[string]string{"about.yaml": "needs:\n- {id: b, range: 2.10}\nserver: 3.30\n", "about.toml": "[mod]\nrelease = 1.20 # x\n"}, "  1.20 | b | "},
+		"a number in json":    {map[string]string{"about.json": `{"name": "a", "release": 1.50}`}, "a  1.50 |  | "},
 		"lines":               {map[string]string{"needs.txt": "b\n c? \n# d\n\ne\r\n"}, "   | b e | c"},
 		"a script":            {map[string]string{"main.src": "-- title: Tide\nx = 1\n  require b >=2\nrequire c\n"}, " Tide  | b c | "},
 		"one line of a kind":  {map[string]string{"main.src": "require b\n"}, "   | b | "},
@@ -47,6 +50,9 @@ func TestRead(t *testing.T) {
 		"needs from the next": {map[string]string{"about.conf": "name = a\n", "needs.txt": "y\n"}, "a   | y | "},
 	} {
 		m := read(test.files)
+		if m.File == "about.yaml" && strings.HasPrefix(name, "numbers") && (m.Needs[0].Range != "2.10" || m.Server != "3.30") {
+			t.Errorf("%s: %+v", name, m)
+		}
 		got := m.Name + " " + m.Title + " " + m.Release + " | " + strings.Join(mod.Names(m.Needs), " ") + " | " + strings.Join(mod.Names(m.OptionalNeeds), " ")
 		if got != test.want || m.Problem != nil {
 			t.Errorf("%s: %q, problem %v; want %q", name, got, m.Problem, test.want)
@@ -97,4 +103,21 @@ func FuzzRead(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What is needed and is no mod, but the server or what it runs on, is a range that the mod is
+// made for.
+func TestFit(t *testing.T) {
+	of := func(name string) (dialect.BuildOf, bool) {
+		build, ok := map[string]dialect.BuildOf{"engine": dialect.BuildServer, "loader": dialect.BuildLoader, "jvm": dialect.BuildRuntime}[name]
+		return build, ok
+	}
+	m := mod.Manifest{Needs: []mod.Need{{Name: "a"}, {Name: "engine", Range: "~3.2"}, {Name: "jvm"}, {Name: "b", Range: "1"}}, OptionalNeeds: []mod.Need{{Name: "loader", Range: ">=0.9"}, {Name: "c"}}, Runtime: "17"}
+	got := m.Fit(of)
+	if fmt.Sprintf("%v %v %s %s %s", got.Needs, got.OptionalNeeds, got.Server, got.Loader, got.Runtime) != "[{a } {b 1}] [{c }] ~3.2  17" || len(m.Needs) != 4 {
+		t.Errorf("%+v of %+v", got, m)
+	}
+	if got := (mod.Manifest{Server: "3", Needs: []mod.Need{{Name: "engine", Range: "4"}}}).Fit(of); got.Server != "3" || len(got.Needs) != 0 {
+		t.Errorf("what the manifest says first counts: %+v", got)
+	}
 }

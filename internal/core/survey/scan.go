@@ -181,7 +181,7 @@ func (s *scanner) unpack(m *Mod) {
 			err = ErrTooLarge
 		}
 		return data, err
-	})
+	}).Fit(s.dialect.BuildCalled)
 	if m.Manifest.Name != "" {
 		m.Name = m.Manifest.Name
 	}
@@ -206,7 +206,7 @@ func (s *scanner) mod(place int, f *folder, bundle string) *Mod {
 			err = fmt.Errorf("it cannot be read: %w", pathError.Err)
 		}
 		return data, err
-	})
+	}).Fit(s.dialect.BuildCalled)
 	m.Name, m.Title, m.Release = m.Manifest.Name, m.Manifest.Title, m.Manifest.Release
 	if m.Name == "" || s.dialect.Names.Agree {
 		m.Name = m.Folder
