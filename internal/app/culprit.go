@@ -160,7 +160,11 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 	}
 	if h.least != nil && found.Problem == "" {
 		here := strings.NewReplacer(t.server.Record.Dir, original.Record.Dir)
-		result.Reason, result.Evidence = here.Replace(reasonOf(h.least, found.Culprits)), evidence(h.least)
+		reason := reasonOf(h.least, found.Culprits)
+		if h.symptom.pattern != nil {
+			reason = h.least.Reason // the line that fits it
+		}
+		result.Reason, result.Evidence = here.Replace(reason), evidence(h.least)
 		for i := range result.Evidence {
 			result.Evidence[i].Text = here.Replace(result.Evidence[i].Text)
 		}
@@ -329,11 +333,13 @@ func (h *search) try(ctx context.Context, try culprit.Try) (bool, error) {
 	}
 	tell(Tried{})
 	began := time.Now()
-	opt, seen := ProveOptions{Within: h.opt.Within, Stay: h.opt.Stay}, false
+	opt, seen, shown := ProveOptions{Within: h.opt.Within, Stay: h.opt.Stay}, false, ""
 	if h.symptom != nil && h.symptom.pattern != nil {
 		opt.OnStep = func(s Step) {
 			for _, l := range s.New {
-				seen = seen || h.symptom.pattern.MatchString(text.Clean(l.Text))
+				if line := text.Clean(l.Text); !seen && h.symptom.pattern.MatchString(line) {
+					seen, shown = true, fmt.Sprintf("line %d of its log says %q", l.Number, line)
+				}
 			}
 		}
 	}
@@ -346,6 +352,9 @@ func (h *search) try(ctx context.Context, try culprit.Try) (bool, error) {
 	}
 	if err != nil {
 		return false, err
+	}
+	if seen { // that is what is looked for, whatever else is wrong
+		p.Reason = shown
 	}
 	failed := h.take(try, p, seen)
 	h.used[set]++

@@ -156,6 +156,9 @@ func TestCulpritSymptoms(t *testing.T) {
 		if err != nil || strings.Join(found.Culprits, " ") != test.want || !strings.Contains(found.Problem, test.problem) || (test.problem == "") != (found.Problem == "") {
 			t.Errorf("%s: %+v, %v", name, found, err)
 		}
+		if name == "a line" && (!strings.HasPrefix(found.Reason, "line ") || !strings.HasSuffix(found.Reason, ` of its log says "the bread smells"`)) {
+			t.Errorf("%s: the reason is %q", name, found.Reason)
+		}
 		a.StopAll(func(name string) { a.Stop(context.Background(), name) })
 	}
 	a, _ := bakery(t)

@@ -412,6 +412,12 @@ func (c *checker) rules(table string, rules []Rule, prefix string) {
 				c.bad(key+"."+held[0], "log.prefix has no {%s} that it could be compared with", held[0])
 			}
 		}
+		switch tells := r.Means == MeansFailed || r.Means == MeansStopped; {
+		case r.Before && r.Next:
+			c.bad(key+".before", "the reason cannot stand on the line before and on the next one")
+		case r.Before && !tells:
+			c.bad(key+".before", "is for a rule that means %q or %q", MeansFailed, MeansStopped)
+		}
 		c.need(key+".line", r.Line)
 		if r.pattern = c.pattern(key+".line", r.Line, slices.Concat(words.may, Facts)); r.pattern == nil {
 			continue

@@ -62,6 +62,8 @@ func TestProblemsNameFileLineAndKey(t *testing.T) {
 		{`means = "ready"`, `means = "loaded"`, `x.toml:17: log.rule[0].line: a rule that means "loaded" has to hold {mod} or {mods}`},
 		{`means = "ready"`, `means = "loaded"`, `log: a rule that means "ready" is needed`},
 		{`line  = "up"`, `line = "up {mod"`, `x.toml:17: log.rule[0].line: character 4: a { without its }`},
+		{`line  = "up"`, "line = \"up\"\nbefore = true", `log.rule[0].before: is for a rule that means "failed" or "stopped"`},
+		{`means = "ready"`, "means = \"stopped\"\nnext = true\nbefore = true", `log.rule[0].before: the reason cannot stand on the line before and on the next one`},
 		{`line  = "up"`, "line = \"up\"\nlevel = \"x\"", `x.toml:18: log.rule[0].level: log.prefix has no {level}`},
 		{`line  = "up"`, "line = \"up\"\nsource = \"x\"", `x.toml:18: log.rule[0].source: log.prefix has no {source}`},
 		{`[start]`, "[stop]\nsignal = \"KILL\"\n[start]", `stop.signal: is "KILL"`},

@@ -22,6 +22,7 @@ type Rule struct {
 	Level  string  `toml:"level"`  // only for lines whose prefix has this {level}
 	Source string  `toml:"source"` // only for lines whose prefix has this {source}
 	Next   bool    `toml:"next"`   // the reason stands on the following line
+	Before bool    `toml:"before"` // or on the one before
 	Fatal  bool    `toml:"fatal"`  // the server stops because of it
 	Own    bool    `toml:"own"`    // the mod's own fault: it will be so again while its files stay the same
 

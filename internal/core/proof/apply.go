@@ -19,7 +19,7 @@ func (r *Reader) closeReason(said []byte, line *Line, raw, stamp []byte) {
 		t.open.reason = reason
 		r.witness(t.open, line, raw, stamp, SourceLog)
 	}
-	if t.opener.Fatal && r.stopped == "" {
+	if t.opener.Means == dialect.MeansStopped || t.opener.Fatal && r.stopped == "" {
 		r.stopped = reason
 	}
 	t.open, t.opener = nil, nil
@@ -29,6 +29,9 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 	p := rule.Pattern()
 	get := func(name string) string { return string(p.Get(name, message, caps)) }
 	reason := text.Mask(text.Clean(strings.TrimSpace(get("reason"))), r.Secrets)
+	if rule.Before && reason == "" {
+		reason = text.Mask(text.Clean(string(r.thread.before)), r.Secrets)
+	}
 	reply := r.reply(rule)
 	if rule.TellsFacts() {
 		for _, fact := range dialect.Facts {
@@ -46,6 +49,9 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 			r.ready, r.readyAt, r.thread.loading = true, line.At, nil
 		}
 	case dialect.MeansStopped:
+		if rule.Next && r.stopped == "" {
+			r.thread.opener, r.thread.open = rule, nil
+		}
 		r.stopped = cmp.Or(r.stopped, reason, text.Mask(text.Clean(string(message)), r.Secrets))
 	case dialect.MeansLoading:
 		r.anew(r.record(get("mod")))

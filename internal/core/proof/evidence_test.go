@@ -347,6 +347,59 @@ func FuzzMoment(f *testing.F) {
 	})
 }
 
+// A reason may stand on the line after or before, of a mod that fails and of a server that
+// stops; in each part of the server its own.
+func TestReasonsBeside(t *testing.T) {
+	d, err := dialect.Parse("l.toml", []byte(strings.Replace(talking, "[console]", `[[log.rule]]
+means = "stopped"
+line = "giving up:"
+next = true
+[[log.rule]]
+means = "stopped"
+line = "the end"
+before = true
+[[log.rule]]
+means = "stopped"
+line = "the end: {reason}"
+before = true
+[[log.rule]]
+means = "failed"
+line = "{mod} is out"
+before = true
+[console]`, 1)))
+	must(t, err)
+	for log, want := range map[string]string{
+		"1 [m] giving up:\n1 [m] no licence\n1 [m] bye\n":     "no licence",
+		"1 [m] giving up:\n1 [x] no wind\n1 [m] no licence\n": "no licence",
+		"1 [m] giving up:\n":                                                     "giving up:",
+		"1 [m] no licence\n1 [m] the end\n":                                      "no licence",
+		"1 [m] no licence\n1 [m] \n1 [x] hello\n1 [m] the end\n":                 "no licence",
+		"1 [m] done a\n1 [m] the end\n":                                          "done a",
+		"1 [m] hello\n1 [m] the end: no wind\n":                                  "no wind",
+		"1 [m] the end\n":                                                        "the end",
+		"1 [m] no key geheim77\n1 [m] the end\n":                                 "no key ••••••",
+		"1 [m] a hole in it\n1 [m] a is out\n1 [m] a's end\n1 [m] the end: so\n": "so; a: a hole in it",
+	} {
+		for _, quick := range []bool{true, false} {
+			lines := func(proof.Line) {}
+			if quick {
+				lines = nil
+			}
+			r := proof.NewReader(d, "/srv", registered("a"), lines)
+			r.Secrets = []string{"geheim77"}
+			must(t, second(r.ReadFrom(strings.NewReader(log))))
+			p := r.Judge(proof.End{Exit: new(int)})
+			got := strings.TrimPrefix(p.Reason, "the server stopped before it was ready, with exit status 0: ")
+			if m := p.Find("a"); m.Outcome == proof.Failed {
+				got += "; a: " + m.Reason
+			}
+			if got != want {
+				t.Errorf("%q, quick %v: %q, want %q", log, quick, got, want)
+			}
+		}
+	}
+}
+
 // A server that says by the end of its start that it is something else than it was started
 // with is not proved, unless that may be.
 func TestWhatItSaysOfItself(t *testing.T) {

@@ -58,6 +58,8 @@ type Reader struct {
 	begunAs  map[string]string // what it had said by the end of its start
 	clock    clock             // of a log that nobody saw arrive
 
+	looksBack bool // a rule takes its reason from the line before
+
 	remarks  []noted
 	key      []byte
 	alike    map[string]int
@@ -107,6 +109,7 @@ type thread struct {
 	loading *record       // the mod that began to load last and has not ended
 	open    *record       // whose reason the next line holds
 	opener  *dialect.Rule // that says so
+	before  []byte        // the line before, where a rule may ask for it
 }
 
 // record is what the log has said about one mod.
@@ -141,7 +144,10 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 	for i := range d.Console.Rules {
 		r.replies = append(r.replies, &d.Console.Rules[i])
 	}
-	if onLine == nil {
+	for _, rule := range slices.Concat(r.rules, r.replies) {
+		r.looksBack = r.looksBack || rule.Before
+	}
+	if onLine == nil && !r.looksBack {
 		r.finder = finderFor(r.rules)
 	}
 	for _, e := range expected {
@@ -427,6 +433,9 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 		if r.Notice {
 			line.Alarm = r.remark(full, said, &line)
 		}
+	}
+	if r.looksBack && len(said) > 0 {
+		r.thread.before = append(r.thread.before[:0], said...)
 	}
 	if r.Notice && r.onLine != nil && len(bytes.TrimSpace(full)) > 0 { // else not every line comes here
 		r.latest[r.heard%lastLines].keep(r.lines, at, full)
