@@ -83,6 +83,11 @@ func TestStaging(t *testing.T) {
 	if err != nil || len(staged) != 2 || staged[1].Mod != "b" || staged[1].Op != lineup.OpOff {
 		t.Errorf("staged are %+v, %v", staged, err)
 	}
+	must(t, l.Unstage("s", true))
+	if staged, err = l.Staged("s"); err != nil || len(staged) != 0 {
+		t.Errorf("after all was unstaged, %+v are staged, %v", staged, err)
+	}
+	must(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: "a"}))
 	dir := t.TempDir()
 	edit(t, l, "done", map[string]string{filepath.Join(dir, "x"): "1"})
 	if staged, _ = l.Staged("s"); len(staged) != 0 {

@@ -92,7 +92,7 @@ func TestFileSteps(t *testing.T) {
 					err = s.undo()
 					switch mine("undo"); {
 					case was && err == nil && is() == there+" "+waiting:
-					case there != after[kind] && errors.Is(err, ErrStale) && is() == there+" "+waiting:
+					case !was && there != after[kind] && errors.Is(err, ErrStale) && is() == there+" "+waiting:
 					case there == after[kind] && kind == "made" && (err == nil) == (waiting == "-"):
 					case there == after[kind] && err == nil && waiting == "-" && strings.HasPrefix(is(), "old "):
 					case there == after[kind] && err == nil && strings.HasPrefix(is(), waiting+" "):
@@ -144,6 +144,15 @@ func TestSwapTooLate(t *testing.T) {
 	if err := s.do(); !errors.Is(err, ErrStale) || is(place) != "mine" {
 		t.Errorf("%v, %q", err, is(place))
 	}
+	// Also when somebody has emptied what is to go.
+	has(t, place, "old")
+	has(t, beside, "-")
+	s = &fileStep{fileRow: fileRow{gone: true, old: []byte("old")}, place: place, beside: beside}
+	must(t, s.swap())
+	has(t, beside, "")
+	if err := s.do(); !errors.Is(err, ErrStale) || is(place) != "" {
+		t.Errorf("%v, %q", err, is(place))
+	}
 }
 
 // Folders that hold the parts of others are made by a step that is done once more, and stay
@@ -167,6 +176,9 @@ func TestPartSteps(t *testing.T) {
 	goes := step(plan.EmptyFolder, "")
 	must(t, goes.do())
 	must(t, os.Mkdir(goes.aside, 0o755)) // of somebody else
+	if begun, err := goes.begun(); begun || err != nil {
+		t.Error("a folder that goes afterwards has begun", err)
+	}
 	must(t, goes.undo())
 	if !disk.Exists(goes.path) || !disk.Exists(goes.aside) {
 		t.Error("a folder that goes later went")
@@ -186,6 +198,21 @@ func TestPartSteps(t *testing.T) {
 	if err := step("x", "").undo(); err != nil || disk.Exists(goes.aside) || !disk.Exists(goes.path) {
 		t.Error(err)
 	}
+	// What waits while something is in its place has not begun; and a change that was cut off
+	// takes along whatever has become of its folders.
+	comes := step("", "x")
+	must(t, os.Mkdir(comes.fresh, 0o755))
+	if begun, err := comes.begun(); begun || err != nil {
+		t.Error("what waits has begun", err)
+	}
+	late := step("x", "")
+	if err := late.do(); !errors.Is(err, ErrStale) || disk.Exists(late.aside) {
+		t.Error("what has changed goes aside:", err)
+	}
+	late.late = true
+	if err := late.do(); err != nil || !disk.Exists(late.aside) || disk.Exists(late.path) {
+		t.Error("when it was cut off:", err)
+	}
 }
 
 // What is needed is the bytes of all that comes, and some for each file.
@@ -197,7 +224,12 @@ func TestRooms(t *testing.T) {
 		}
 	}
 	must(t, r.check())
+	_, here, err := disk.Room(t.TempDir())
+	must(t, err)
 	for device, n := range r {
+		if device != here {
+			t.Errorf("the device is %d, not %d", device, here)
+		}
 		if n.bytes != 60+4*4096 {
 			t.Errorf("%d bytes are needed", n.bytes)
 		}
