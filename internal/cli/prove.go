@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -116,6 +117,9 @@ func (e *env) printProof(p *proof.Proof) {
 		if m.Against != "" {
 			fmt.Fprintf(e.out, "  %s: %s, but %s\n", m.Name, m.Outcome, m.Against)
 		}
+	}
+	if len(p.NotNames) > 0 {
+		fmt.Fprintf(e.out, "where the log names mods it says what is none here: %s\n", strings.Join(p.NotNames, ", "))
 	}
 	if p.Again != "" {
 		fmt.Fprintln(e.out, p.Again)

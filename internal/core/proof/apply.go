@@ -56,6 +56,9 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 	case dialect.MeansLoading:
 		r.anew(r.record(get("mod")))
 		rec := r.record(get("mod"))
+		if rec.nobody {
+			break
+		}
 		rec.began, rec.hasBegun = line.At, true
 		r.thread.loading = rec
 		r.witness(rec, line, raw, stamp, SourceLog)
@@ -76,12 +79,18 @@ func (r *Reader) applyLoaded(reply bool, get func(string) string, line *Line, ra
 	for _, name := range who {
 		if reply {
 			rec := r.record(name)
+			if rec.nobody {
+				continue
+			}
 			rec.listed = true
 			r.witness(rec, line, raw, stamp, SourceConsole)
 			continue
 		}
 		r.anew(r.record(name))
 		rec := r.record(name)
+		if rec.nobody {
+			continue
+		}
 		if !rec.loaded {
 			r.loaded = append(r.loaded, rec.expected.Name)
 		}
@@ -101,7 +110,7 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 	var who []*record
 	switch rule.Means {
 	case dialect.MeansNeeds:
-		who = []*record{r.record(get("mod"))}
+		who = []*record{r.failing(get("mod"))}
 		if wanted := names("", get("mods")); len(wanted) > 0 {
 			reason = "it needs " + text.Clean(strings.Join(wanted, ", "))
 			who[0].wanted = append(who[0].wanted, wanted...)
@@ -111,7 +120,7 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		fallthrough
 	default:
 		for _, name := range r.namesIn(get("mod"), get("mods")) {
-			who = append(who, r.record(name))
+			who = append(who, r.failing(name))
 		}
 	}
 	if file := get("path"); file != "" {
@@ -122,6 +131,10 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		}
 	}
 	for _, rec := range who {
+		if rec.nobody {
+			r.unknown++
+			continue
+		}
 		if r.thread.loading == rec {
 			r.thread.loading = nil
 		}

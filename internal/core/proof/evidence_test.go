@@ -347,6 +347,41 @@ func FuzzMoment(f *testing.F) {
 	})
 }
 
+// What stands where a name is looked for and is no mod's is told as text, and never as a mod;
+// a mark on a name hides no failure, and confirms nothing.
+func TestNoInventedMods(t *testing.T) {
+	d, err := dialect.Parse("l.toml", []byte(strings.Replace(talking, "[[log.rule]]", "[[log.rule]]\nmeans = \"loaded\"\nline = \"dlopen {any}/{mod}_plugin.so\"\n[[log.rule]]\nmeans = \"loaded\"\nline = \"all: {mods}\"\n[[log.rule]]\nmeans = \"failed\"\nline = \"cannot load {mod}\"\n[[log.rule]]", 1)))
+	must(t, err)
+	for log, want := range map[string]string{
+		"dlopen /usr/lib/ghost_plugin.so": "boomer silent; not usr/lib/ghost",
+		"dlopen x/boomer_plugin.so":       "boomer confirmed; not ",
+		"all: api 0.37 v1.2-beta boomer":  "boomer confirmed, api unlisted; not 0.37 v1.2-beta",
+		"all: 7up 2 boomer":               "boomer confirmed, 7up unlisted, 2 unlisted; not ",
+		"cannot load *Boomer":             "boomer failed; not ",
+		"cannot load boomer!":             "boomer failed; not ",
+		"done *Boomer":                    "boomer silent; not *Boomer",
+		"begin *boomer":                   "boomer silent; not *boomer",
+		"done mods/boomer/main.so":        "boomer confirmed; not ",
+		"cannot load /usr/lib/ghost":      "boomer silent; not /usr/lib/ghost",
+		"done geheim77/x":                 "boomer silent; not ••••••/x",
+	} {
+		r := proof.NewReader(d, "/srv", registered("boomer"), nil)
+		r.Secrets = []string{"geheim77"}
+		r.Feed([]byte("1 [m] "+log+"\n1 [m] open on 1\n"), 0)
+		p := r.Judge(proof.End{})
+		var got []string
+		for _, m := range p.Mods {
+			got = append(got, m.Name+" "+string(m.Outcome))
+		}
+		if said := strings.Join(got, ", ") + "; not " + strings.Join(p.NotNames, " "); said != want {
+			t.Errorf("%s: %s, want %s", log, said, want)
+		}
+		if strings.Contains(log, "ghost") && p.Verdict == proof.Proved {
+			t.Errorf("%s: proved", log)
+		}
+	}
+}
+
 // A reason may stand on the line after or before, of a mod that fails and of a server that
 // stops; in each part of the server its own.
 func TestReasonsBeside(t *testing.T) {

@@ -58,6 +58,9 @@ func (r *Reader) Judge(end End) *Proof {
 	for _, name := range r.loaded {
 		p.Order = append(p.Order, text.Clean(name))
 	}
+	for _, name := range r.notNames {
+		p.NotNames = append(p.NotNames, text.Mask(name, r.Secrets))
+	}
 	up := r.ready && end.Exit == nil
 	for _, rec := range r.order {
 		if rec.expected.Registered || rec.failed || (rec.loaded || rec.listed) && !rec.expected.Base {

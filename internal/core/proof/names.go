@@ -2,17 +2,28 @@ package proof
 
 import (
 	"path"
+	"regexp"
+	"slices"
 	"strings"
+	"unicode"
 
 	"initium/internal/core/text"
 )
 
-// record finds what is kept about a mod, by its name in the log.
+// record finds what is kept about a mod, by its name in the log. What is no name of a mod is
+// kept as text, and what is returned for it goes nowhere.
 func (r *Reader) record(name string) *record {
 	name = text.Clean(name)
 	rec := r.find(name)
+	if rec == nil && strings.ContainsAny(name, `/\\`) {
+		rec = r.byPath(strings.ReplaceAll(name, `\\`, "/"))
+	}
 	if rec != nil && rec.shared {
 		return &record{expected: Expected{Name: name}} // it is not known of which of them it is said
+	}
+	if rec == nil && r.isNoName(name) {
+		r.notNames = remember(r.notNames, name)
+		return &record{expected: Expected{Name: name}, nobody: true}
 	}
 	if rec == nil {
 		rec = &record{expected: Expected{Name: name, Registered: r.Lonely}}
@@ -20,6 +31,35 @@ func (r *Reader) record(name string) *record {
 		r.order = append(r.order, rec)
 	}
 	return rec
+}
+
+// failing is like record for a mod that is said to have failed: a mark at either end of its
+// name, which makes it another name for all else, does not hide that.
+func (r *Reader) failing(name string) *record {
+	if rec := r.find(strings.TrimFunc(text.Clean(name), isMark)); rec != nil && !rec.shared && r.find(text.Clean(name)) == nil {
+		return rec
+	}
+	return r.record(name)
+}
+
+// isNoName tells what stands where a name is looked for and is none: a path that leads to no
+// mod, a version, or a mod's name with a mark at an end, which may mean anything.
+func (r *Reader) isNoName(name string) bool {
+	return strings.ContainsAny(name, `/\\`) || version.MatchString(name) || r.find(strings.TrimFunc(name, isMark)) != nil
+}
+
+var version = regexp.MustCompile(`^[vV]?\d+(\.\d+)+([-+.]?[A-Za-z]+[\d.]*)?$`)
+
+// isMark tells what people put before or after a name.
+func isMark(c rune) bool { return !unicode.IsLetter(c) && !unicode.IsDigit(c) }
+
+// remember adds a text to those that are known, as long as they are few.
+func remember(known []string, s string) []string {
+	const most = 20
+	if s == "" || len(known) == most || slices.Contains(known, s) {
+		return known
+	}
+	return append(known, s)
 }
 
 // find finds a mod by its name, by what else it is called, or by either in other letter

@@ -41,10 +41,12 @@ type Reader struct {
 	readyAt time.Duration
 	stopped string // why the server gave up, in its own words
 	unknown int    // failures that no mod could be found for
-	buf     text.Captures
-	onLine  func(Line)
-	finder  *finder // of texts without which no line fits a rule; nil when every line has to be looked at
-	hits    []hit
+
+	notNames []string // what stood where a name was looked for, and was none
+	buf      text.Captures
+	onLine   func(Line)
+	finder   *finder // of texts without which no line fits a rule; nil when every line has to be looked at
+	hits     []hit
 
 	threads map[string]*thread
 	thread  *thread // that said the last line
@@ -130,7 +132,9 @@ type record struct {
 	listed   bool    // the server's own list names it, on its console
 	again    bool    // it loaded after it had failed
 	earlier  *record // how it failed before a mod loaded anew, when nothing was said of it since
-	shared   bool    // another mod's name differs from its own in nothing that a log shows
+
+	nobody bool // it is no mod: what is said of it is kept nowhere
+	shared bool // another mod's name differs from its own in nothing that a log shows
 }
 
 // NewReader makes a reader for a start of a server. dir is where relative paths
@@ -194,7 +198,7 @@ func (r *Reader) anew(rec *record) {
 		return
 	}
 	r.starts++
-	r.ready, r.readyAt, r.stopped, r.loaded, r.unknown = false, 0, "", nil, 0
+	r.ready, r.readyAt, r.stopped, r.loaded, r.unknown, r.notNames = false, 0, "", nil, 0, nil
 	clear(r.threads)
 	clear(r.told)
 	clear(r.begunAs)
