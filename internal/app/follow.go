@@ -256,8 +256,8 @@ func (f *following) judge(end proof.End) *proof.Proof {
 		p.Hint = f.hint()
 		f.reader.Explain(p)
 	}
-	for _, m := range owed { // not every mod makes something; of one that says nothing it is worth telling
-		if judged := p.Find(m.Mod); judged != nil && judged.Outcome == proof.Silent {
+	for _, m := range owed { // not every mod makes something; of one that says nothing on a server that is up it is worth telling
+		if judged := p.Find(m.Mod); judged != nil && judged.Outcome == proof.Silent && p.Ready && p.Exit == nil {
 			p.Unmade = append(p.Unmade, m)
 		}
 	}

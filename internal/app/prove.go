@@ -228,7 +228,7 @@ func (a *App) gone(look *Look) (list []proof.Gone, err error) {
 			why = "it is switched off"
 		case slip >= 0:
 			f := &look.Findings[slip]
-			why = fmt.Sprintf("%s, line %d: %s", strings.TrimPrefix(f.File, text.Clean(look.Server.Vars["dir"])+"/"), f.Line, f.Message)
+			why = fmt.Sprintf("%s, line %d is mistyped", strings.TrimPrefix(f.File, text.Clean(look.Server.Vars["dir"])+"/"), f.Line)
 		case now == nil:
 			why += ", and its files are gone"
 		}
@@ -364,7 +364,7 @@ func Expect(s *survey.Survey) []proof.Expected {
 func unread(s *survey.Survey, findings []check.Finding) (places []string) {
 	for _, f := range findings {
 		if f.Code == check.CodeLineMistyped && f.Accepted == "" {
-			places = append(places, fmt.Sprintf("%s, line %d: %s", strings.TrimPrefix(f.File, text.Clean(s.Vars["dir"])+"/"), f.Line, f.Message))
+			places = append(places, fmt.Sprintf("%s, line %d is mistyped, and does not register %s", strings.TrimPrefix(f.File, text.Clean(s.Vars["dir"])+"/"), f.Line, f.Mod))
 		}
 	}
 	for _, p := range s.Lineup.Problems {

@@ -125,7 +125,7 @@ func (e *env) printProof(p *proof.Proof) {
 		fmt.Fprintln(e.out, p.Again)
 	}
 	for _, g := range p.Gone {
-		fmt.Fprintf(e.out, "gone since start %d, which was proved: %s (%s)\n", g.Start, g.Mod, g.Why)
+		fmt.Fprintf(e.out, "gone since start %d was proved: %s (%s)\n", g.Start, g.Mod, g.Why)
 	}
 	if len(p.Told) > 0 {
 		fmt.Fprintf(e.out, "the server says of itself: %s\n", p.Itself())

@@ -46,7 +46,7 @@ func (e *env) remedy() *cobra.Command {
 				if len(list[g.Mod]) == 0 || len(args) > 1 && g.Mod != args[1] {
 					continue
 				}
-				fmt.Fprintf(e.out, "%s: gone since start %d, which was proved; %s\n", g.Mod, g.Start, g.Why)
+				fmt.Fprintf(e.out, "%s: gone since start %d was proved; %s\n", g.Mod, g.Start, g.Why)
 				for n, r := range list[g.Mod] {
 					fmt.Fprintf(e.out, "  %d  %s%s\n", n+1, r.Text, howTo(args[0], &r))
 				}

@@ -97,7 +97,7 @@ func (p *Proof) Missed() string {
 	for _, g := range p.Gone[:min(len(p.Gone), most)] {
 		words = append(words, fmt.Sprintf("%s (%s)", g.Mod, g.Why))
 	}
-	said := fmt.Sprintf("gone since start %d, which was proved: %s", p.Gone[0].Start, strings.Join(words, ", "))
+	said := fmt.Sprintf("gone since start %d was proved: %s", p.Gone[0].Start, strings.Join(words, ", "))
 	if n := len(p.Gone) - most; n > 0 {
 		said += fmt.Sprintf(" and %d more", n)
 	}

@@ -266,6 +266,9 @@ func (w *Watch) outcome() string {
 	if s == "" {
 		s = "every registered mod is confirmed"
 	}
+	if gone := w.result.Missed(); gone != "" {
+		s += "; " + gone
+	}
 	if w.exit == nil {
 		if s += "; the server runs on, whatever you close"; w.passing {
 			s += ", until the demo ends"
@@ -279,9 +282,6 @@ func (w *Watch) outcome() string {
 	}
 	if w.result.Again != "" {
 		s += " " + upper(w.result.Again) + "."
-	}
-	if gone := w.result.Missed(); gone != "" {
-		s += " " + upper(gone) + "."
 	}
 	for _, d := range w.result.Differs {
 		if d == w.result.Reason {

@@ -54,19 +54,30 @@ func TestWatchPhases(t *testing.T) {
 		set  func(*Watch)
 		want string
 	}{
-		"starting":     {func(*Watch) {}, "starting"},
-		"loading":      {func(w *Watch) { w.step.Status.Now = "b\x1b[2J" }, "loading b"},
-		"settling":     {func(w *Watch) { w.step.Settling = true }, "ready; watching that it stays up"},
-		"asking":       {func(w *Watch) { w.step.Settling, w.step.Asking = true, true }, "ready; asking the server itself"},
-		"proved":       {func(w *Watch) { w.result = good }, "◆ proved; running"},
-		"not proved":   {func(w *Watch) { w.result = bad }, "✕ not proved; running"},
-		"why":          {func(w *Watch) { w.result = bad }, "1 of 2 registered mods is not confirmed; the server runs on"},
-		"the demo":     {func(w *Watch) { w.result, w.passing = bad, true }, "whatever you close, until the demo ends."},
-		"stopped":      {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedStop} }, "◆ proved; stopped"},
-		"crashed":      {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedItself, Status: 3} }, "◆ proved; it ended by itself, with status 3"},
-		"insisted":     {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedKill} }, "ended by force"},
-		"again":        {func(w *Watch) { w.exit = &host.Exit{Status: 3, Again: &soon} }, "it ended with status 3; it is started again in 4 s"},
-		"no start":     {func(w *Watch) { w.err = errors.New("no program\x07") }, "✕ could not be started"},
+		"starting":   {func(*Watch) {}, "starting"},
+		"loading":    {func(w *Watch) { w.step.Status.Now = "b\x1b[2J" }, "loading b"},
+		"settling":   {func(w *Watch) { w.step.Settling = true }, "ready; watching that it stays up"},
+		"asking":     {func(w *Watch) { w.step.Settling, w.step.Asking = true, true }, "ready; asking the server itself"},
+		"proved":     {func(w *Watch) { w.result = good }, "◆ proved; running"},
+		"not proved": {func(w *Watch) { w.result = bad }, "✕ not proved; running"},
+		"why":        {func(w *Watch) { w.result = bad }, "1 of 2 registered mods is not confirmed; the server runs on"},
+		"the demo":   {func(w *Watch) { w.result, w.passing = bad, true }, "whatever you close, until the demo ends."},
+		"stopped":    {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedStop} }, "◆ proved; stopped"},
+		"crashed":    {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedItself, Status: 3} }, "◆ proved; it ended by itself, with status 3"},
+		"insisted":   {func(w *Watch) { w.result, w.exit = good, &host.Exit{How: host.EndedKill} }, "ended by force"},
+		"again":      {func(w *Watch) { w.exit = &host.Exit{Status: 3, Again: &soon} }, "it ended with status 3; it is started again in 4 s"},
+		"no start":   {func(w *Watch) { w.err = errors.New("no program\x07") }, "✕ could not be started"},
+		"gone": {func(w *Watch) {
+			p := *good
+			p.Gone = []proof.Gone{{Mod: "a", Why: "it is switched off", Start: 3}, {Mod: "b", Why: "no line registers it", Start: 3}, {Mod: "c", Start: 3}, {Mod: "d", Start: 3}, {Mod: "e", Start: 3}}
+			w.result = &p
+		}, "gone since start 3 was proved: a (it is switched off), b (no line registers it),"},
+		"judged again": {func(w *Watch) { p := *good; p.Again = "judged once more"; w.result = &p }, "Judged once more."},
+		"another mode": {func(w *Watch) {
+			p := *good
+			p.Reason, p.Differs = "the server says that its mode is x", []string{"the server says that its mode is x"}
+			w.result = &p
+		}, "the server says that its mode is x; the server runs on"},
 		"said of self": {func(w *Watch) { p := *good; p.Differs = []string{"the server says that its port is 1"}; w.result = &p }, "The server says that its port is 1."},
 		"unheard":      {func(w *Watch) { p := *good; p.Unheard = "it is deaf"; w.result = &p }, "could not be asked on its console: it is deaf."},
 		"made":         {func(w *Watch) { p := *good; p.Made = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "1 file or folder at this start: X stops the server"},
