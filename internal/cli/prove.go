@@ -107,6 +107,14 @@ func (e *env) printProof(p *proof.Proof) {
 			fmt.Fprintf(w, "  %s\t%s\t%s\t%s\n", m.Outcome, m.Name, load, m.Reason)
 		}
 	})
+	e.printWhy(p)
+	e.printBesides(p)
+	fmt.Fprintf(e.out, "log: %s\n", p.Log)
+}
+
+// printWhy tells what speaks against mods: the lines of those that failed or are silent, and
+// what is said to the contrary.
+func (e *env) printWhy(p *proof.Proof) {
 	for _, m := range p.Mods {
 		if (m.Outcome == proof.Failed || m.Outcome == proof.Silent) && len(m.Evidence) > 0 {
 			ev := m.Evidence[len(m.Evidence)-1]
@@ -118,6 +126,10 @@ func (e *env) printProof(p *proof.Proof) {
 			fmt.Fprintf(e.out, "  %s: %s, but %s\n", m.Name, m.Outcome, m.Against)
 		}
 	}
+}
+
+// printBesides tells what a start showed that is about no outcome of a mod.
+func (e *env) printBesides(p *proof.Proof) {
 	if len(p.NotNames) > 0 {
 		fmt.Fprintf(e.out, "where the log names mods it says what is none here: %s\n", strings.Join(p.NotNames, ", "))
 	}
@@ -144,7 +156,6 @@ func (e *env) printProof(p *proof.Proof) {
 	for _, m := range p.Unmade {
 		fmt.Fprintf(e.out, "%s has not made %s yet; start again\n", m.Mod, m.Path)
 	}
-	fmt.Fprintf(e.out, "log: %s\n", p.Log)
 }
 
 func (e *env) stop() *cobra.Command {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"initium/internal/app"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/core/remedy"
@@ -22,7 +23,7 @@ func (e *env) remedy() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			list, last := mends.ByMod, mends.Last
+			list := mends.ByMod
 			if len(args) == 3 {
 				return e.stageRemedy(cmd, args[0], list[args[1]], args[2])
 			}
@@ -32,39 +33,43 @@ func (e *env) remedy() *cobra.Command {
 				}
 				return e.json(list)
 			}
-			for i := range last.Mods {
-				m := &last.Mods[i]
-				if len(list[m.Name]) == 0 || len(args) > 1 && m.Name != args[1] {
-					continue
-				}
-				fmt.Fprintf(e.out, "%s: %s, %s\n", m.Name, m.Outcome, m.Reason)
-				for n, r := range list[m.Name] {
-					fmt.Fprintf(e.out, "  %d  %s%s\n", n+1, r.Text, howTo(args[0], &r))
-				}
-			}
-			for _, g := range last.Gone {
-				if len(list[g.Mod]) == 0 || len(args) > 1 && g.Mod != args[1] {
-					continue
-				}
-				fmt.Fprintf(e.out, "%s: gone since start %d was proved; %s\n", g.Mod, g.Start, g.Why)
-				for n, r := range list[g.Mod] {
-					fmt.Fprintf(e.out, "  %d  %s%s\n", n+1, r.Text, howTo(args[0], &r))
-				}
-			}
-			switch {
-			case len(list) > 0:
-			case last.Verdict == proof.Proved:
-				fmt.Fprintf(e.out, "nothing to mend: start %d was proved\n", last.Number)
-			case mends.Changed:
-				fmt.Fprintf(e.out, "the line-up is another one by now than at start %d, which was not proved: start it once more (initium prove %s)\n", last.Number, args[0])
-			default:
-				fmt.Fprintf(e.out, "start %d was not proved, because %s; no change is known that would mend that\n", last.Number, last.Reason)
-			}
+			e.printMends(args[0], mends, args[1:])
 			return nil
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// printMends lists what would mend what a start did not confirm: of all mods, or of one.
+func (e *env) printMends(server string, mends *app.Mends, only []string) {
+	about := func(mod, words string) {
+		list := mends.ByMod[mod]
+		if len(list) == 0 || len(only) > 0 && mod != only[0] {
+			return
+		}
+		fmt.Fprintf(e.out, "%s: %s\n", mod, words)
+		for n, r := range list {
+			fmt.Fprintf(e.out, "  %d  %s%s\n", n+1, r.Text, howTo(server, &r))
+		}
+	}
+	last := mends.Last
+	for i := range last.Mods {
+		m := &last.Mods[i]
+		about(m.Name, fmt.Sprintf("%s, %s", m.Outcome, m.Reason))
+	}
+	for _, g := range last.Gone {
+		about(g.Mod, fmt.Sprintf("gone since start %d was proved; %s", g.Start, g.Why))
+	}
+	switch {
+	case len(mends.ByMod) > 0:
+	case last.Verdict == proof.Proved:
+		fmt.Fprintf(e.out, "nothing to mend: start %d was proved\n", last.Number)
+	case mends.Changed:
+		fmt.Fprintf(e.out, "the line-up is another one by now than at start %d, which was not proved: start it once more (initium prove %s)\n", last.Number, server)
+	default:
+		fmt.Fprintf(e.out, "start %d was not proved, because %s; no change is known that would mend that\n", last.Number, last.Reason)
+	}
 }
 
 // howTo says how a remedy is carried out that is not staged.

@@ -134,18 +134,8 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 		if part.Old == part.New {
 			continue
 		}
-		entangled := func(other string) error {
+		if other := entangled(&part, p.Parts, parts[:n]); other != "" {
 			return fmt.Errorf("%s and %s lie within each other; take the entries back one by one (initium undo %s)", other, r.path, entries[0].server)
-		}
-		for _, other := range p.Parts { // each is moved as a whole
-			if strings.HasPrefix(r.path, other.Path+"/") || strings.HasPrefix(other.Path, r.path+"/") {
-				return entangled(other.Path)
-			}
-		}
-		for _, other := range parts[:n] { // what comes back brings back what an earlier entry had put into it
-			if part.New != "" && other.old != plan.EmptyFolder && strings.HasPrefix(other.path, r.path+"/") {
-				return entangled(other.path)
-			}
 		}
 		if part.Old != r.last {
 			part.Notes = []plan.Change{{Kind: plan.FileChanges, Why: "it has changed since; the ledger keeps that too"}}
@@ -160,6 +150,23 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 	slices.Reverse(folders) // the deepest first, and after what is in them
 	p.Parts = append(p.Parts, folders...)
 	return nil
+}
+
+// entangled is a path that cannot go back in one plan with a part: each is moved as a whole, so
+// that none may lie within another; and what comes back brings back all that an earlier entry
+// had put into it, whatever is to become of that. "" when there is none.
+func entangled(part *plan.Part, others []plan.Part, earlier []returned) string {
+	for _, other := range others {
+		if strings.HasPrefix(part.Path, other.Path+"/") || strings.HasPrefix(other.Path, part.Path+"/") {
+			return other.Path
+		}
+	}
+	for _, other := range earlier {
+		if part.New != "" && other.old != plan.EmptyFolder && strings.HasPrefix(other.path, part.Path+"/") {
+			return other.path
+		}
+	}
+	return ""
 }
 
 // wayBack is the plan for one file: from what is on the disk over what each entry did to

@@ -85,6 +85,18 @@ func keyTwice(data []byte, n *text.Node) *text.Fault {
 	return nil
 }
 
+// attributeTwice is the first attribute of an element that stands there a second time, or "".
+func attributeTwice(list []xml.Attr) string {
+	seen := map[xml.Name]bool{}
+	for _, a := range list {
+		if seen[a.Name] {
+			return a.Name.Local
+		}
+		seen[a.Name] = true
+	}
+	return ""
+}
+
 func wholeXML(data []byte) *text.Fault {
 	d := xml.NewDecoder(bytes.NewReader(data))
 	for depth, roots := 0, 0; ; {
@@ -111,12 +123,8 @@ func wholeXML(data []byte) *text.Fault {
 			if roots > 1 {
 				return text.FaultAt(data, at, "<%s> stands behind the end of the document", text.Clean(t.Name.Local))
 			}
-			seen := map[xml.Name]bool{}
-			for _, a := range t.Attr {
-				if seen[a.Name] {
-					return text.FaultAt(data, at, "the attribute %s stands twice in <%s>", text.Clean(a.Name.Local), text.Clean(t.Name.Local))
-				}
-				seen[a.Name] = true
+			if twice := attributeTwice(t.Attr); twice != "" {
+				return text.FaultAt(data, at, "the attribute %s stands twice in <%s>", text.Clean(twice), text.Clean(t.Name.Local))
 			}
 		case xml.EndElement:
 			depth--

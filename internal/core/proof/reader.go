@@ -412,11 +412,7 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	if rule != nil && hides && confirms(rule.Means) {
 		rule = nil // of a line that says something else too, nobody knows who said this
 	}
-	if end := r.dialect.Console.EndPattern(); r.asked && end != nil {
-		if _, ok := end.Match(said, nil); ok {
-			r.answered = true
-		}
-	}
+	r.answered = r.answered || r.endsReply(said)
 	switch {
 	case rule != nil:
 		r.fitted++
@@ -452,6 +448,16 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 		line.Text = text.Mask(string(full), r.Secrets)
 		r.onLine(line)
 	}
+}
+
+// endsReply tells the line that a reply on the console ends with, while one is heard.
+func (r *Reader) endsReply(said []byte) bool {
+	end := r.dialect.Console.EndPattern()
+	if !r.asked || end == nil {
+		return false
+	}
+	_, ok := end.Match(said, nil)
+	return ok
 }
 
 // split takes a line apart into what stands before the message, and the message.
