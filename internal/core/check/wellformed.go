@@ -85,6 +85,14 @@ func keyTwice(data []byte, n *text.Node) *text.Fault {
 	return nil
 }
 
+// withoutLine is what a reader of XML says, without the line, which is told apart.
+func withoutLine(err error) string {
+	if syntax := new(xml.SyntaxError); errors.As(err, &syntax) {
+		return syntax.Msg
+	}
+	return err.Error()
+}
+
 // attributeTwice is the first attribute of an element that stands there a second time, or "".
 func attributeTwice(list []xml.Attr) string {
 	seen := map[xml.Name]bool{}
@@ -109,11 +117,7 @@ func wholeXML(data []byte) *text.Fault {
 			return nil
 		}
 		if err != nil {
-			message := err.Error()
-			if syntax := new(xml.SyntaxError); errors.As(err, &syntax) {
-				message = syntax.Msg
-			}
-			return text.FaultAt(data, int(d.InputOffset()), "%s", message)
+			return text.FaultAt(data, int(d.InputOffset()), "%s", withoutLine(err))
 		}
 		switch t := token.(type) {
 		case xml.StartElement:
