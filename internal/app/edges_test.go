@@ -195,6 +195,18 @@ func TestLessonsOfStarts(t *testing.T) {
 	if got := foretold(); got != learned {
 		t.Errorf("after another %s", got)
 	}
+	// What failed in one place may load in another, and what was learned of it there goes.
+	moved := func(mod, before string) {
+		must(t, second(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpMove, Mod: mod, Where: lineup.Where{Before: before}})))
+	}
+	moved("b", "a")
+	if got := foretold(); got != "b confirmed loads, a confirmed loads, c confirmed loads" {
+		t.Errorf("in another place %s", got)
+	}
+	moved("a", "b")
+	if got := foretold(); got != learned {
+		t.Errorf("in its old place %s", got)
+	}
 	// Somebody mends what it stands on elsewhere, and it loads; its files are the same.
 	put(t, filepath.Join(dir, "run.sh"), "#!/bin/sh\necho 'in a'\necho 'in b'\necho 'in c'\necho hot\n"+polite)
 	prove()

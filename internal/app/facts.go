@@ -1,6 +1,8 @@
 package app
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"path/filepath"
@@ -48,8 +50,10 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 	return facts, nil
 }
 
-// around tells which mods one stands on, near and far: a script can fail because
-// of another that was put in their place, and be right with the real one.
+// around tells what a mod rests on besides its own files: which mods it stands on, near and
+// far, for a script can fail because of another that was put in their place, and be right with
+// the real one; what loads before it, where the order is the operator's; and the settings that
+// it reads. Of the last two a print is made, as settings may be secret.
 func around(s *survey.Survey, m *survey.Mod) string {
 	paths := map[string]bool{}
 	var visit func(m *survey.Mod)
@@ -64,7 +68,28 @@ func around(s *survey.Survey, m *survey.Mod) string {
 		}
 	}
 	visit(m)
-	return strings.Join(slices.Sorted(maps.Keys(paths)), "\n")
+	said := strings.Join(slices.Sorted(maps.Keys(paths)), "\n")
+	sum, empty := sha256.New(), true
+	note := func(words ...string) {
+		empty = false
+		fmt.Fprintf(sum, "%q\n", words)
+	}
+	if s.Dialect.Order == dialect.OrderListed {
+		for i := range m.Index() {
+			if earlier := &s.Mods[i]; earlier.Listed {
+				note(earlier.Name)
+			}
+		}
+	}
+	for _, set := range s.Lineup.Settings {
+		if slices.Contains(m.Manifest.Settings, set.Name) {
+			note(set.Name, set.Value)
+		}
+	}
+	if empty {
+		return said
+	}
+	return said + "\n" + hex.EncodeToString(sum.Sum(nil))
 }
 
 // ports finds out who holds the server's port, which other servers share it, and

@@ -78,8 +78,9 @@ func (a *App) follow(s *Server, dir host.StartDir, number int, onStep func(Step)
 // say otherwise.
 func (s *Server) facts(now *survey.Survey) (facts map[string]string, mayDiffer map[string]bool) {
 	facts, mayDiffer = map[string]string{}, map[string]bool{}
-	if s.Dialect.Given("port") != nil {
+	if port := s.Dialect.Given("port"); port != nil {
 		facts["port"] = s.Vars["port"]
+		mayDiffer["port"] = port.From == nil && !s.Dialect.Start.Names("port") // the server may have it from elsewhere
 	}
 	for i := range s.Dialect.Givens {
 		if g := &s.Dialect.Givens[i]; g.Told != "" {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -442,6 +443,18 @@ func TestGivenIsToldBack(t *testing.T) {
 		p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
 		if err != nil || p.Reason != want || p.Told["mode"] != "warm" {
 			t.Errorf("%s: %+v, %v", set, p, err)
+		}
+	}
+	// The port counts where it is handed to the server, and is else the server's own affair.
+	const differs = "the server says that its port is 7; what it was started with says 9"
+	for command, want := range map[string]string{"command = [\"{dir}/run.sh\", \"-p\", \"{port}\"]": differs, "command = [\"{dir}/run.sh\"]": "", "env = { P = \"{port}\" }\ncommand = [\"{dir}/run.sh\"]": differs} {
+		a, _ := asking(t, "echo in a; echo in b; echo on 7; echo hot; read x", "[[given]]\nname = \"port\"\nkind = \"port\"\ndefault = [\"9\"]\n[[log.rule]]\nmeans = \"told\"\nline = \"on {port}\"")
+		file := filepath.Join(a.Home.DialectDir(), "oven.toml")
+		data, err := os.ReadFile(file)
+		must(t, err)
+		put(t, file, strings.Replace(string(data), "command = [\"{dir}/run.sh\"]", command, 1))
+		if p, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err != nil || p.Reason != want || !slices.Equal(p.Differs, []string{differs}) {
+			t.Errorf("%s: %+v, %v", command, p, err)
 		}
 	}
 }

@@ -9,6 +9,9 @@
 package dialect
 
 import (
+	"maps"
+	"slices"
+	"strings"
 	"time"
 
 	"initium/internal/core/text"
@@ -416,6 +419,12 @@ type Value struct {
 	File         string   `toml:"file"`   // a file that has to be there, with {value} in its name
 	Put          string   `toml:"put"`    // what Initium can put there, when it can know
 	Secret       bool     `toml:"secret"` // never shown
+}
+
+// Names tells whether a variable is handed to the server when it is started.
+func (s *Start) Names(variable string) bool {
+	words := slices.Concat(s.Command, slices.Concat(s.Extra...), slices.Collect(maps.Values(s.Env)))
+	return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, "{"+variable+"}") })
 }
 
 // Start says how the server is started and when it counts as started.
