@@ -113,7 +113,12 @@ func (d StartDir) order(line string) error {
 	if err := readJSON(d.spec(), &spec); err != nil {
 		return err
 	}
-	conn, err := net.DialTimeout("unix", spec.Socket, 2*time.Second)
+	near, release, err := nearSocket(spec.Socket)
+	if err != nil {
+		return fmt.Errorf("reach the keeper of %s: %w", spec.Server, err)
+	}
+	defer release()
+	conn, err := net.DialTimeout("unix", near, 2*time.Second)
 	var answer string
 	if err == nil {
 		defer conn.Close()

@@ -492,10 +492,45 @@ func (h Home) SocketFor(server string) (string, error) {
 	return filepath.Join(base, shortHash(h.serverDir(server))+".sock"), nil
 }
 
+// longestSocket is how many bytes the address of a Unix socket may have (unix(7)).
+const longestSocket = 107
+
+// nearSocket is a way to a socket that is short enough for an address: where the path is not,
+// it leads over the folder, which is held open until release.
+func nearSocket(path string) (near string, release func(), err error) {
+	if len(path) <= longestSocket {
+		return path, func() {}, nil
+	}
+	folder, err := os.Open(filepath.Dir(path))
+	if err != nil {
+		return "", nil, err
+	}
+	return fmt.Sprintf("/proc/self/fd/%d/%s", folder.Fd(), filepath.Base(path)), func() { folder.Close() }, nil
+}
+
+// listener listens on a socket, whose folder it may hold open.
+type listener struct {
+	net.Listener
+	release func()
+}
+
+func (l listener) Close() error {
+	defer l.release()
+	return l.Listener.Close()
+}
+
 func listenPrivate(path string) (net.Listener, error) {
 	os.Remove(path)
+	near, release, err := nearSocket(path)
+	if err != nil {
+		return nil, err
+	}
 	old := syscall.Umask(0o177)
-	l, err := net.Listen("unix", path)
+	l, err := net.Listen("unix", near)
 	syscall.Umask(old)
-	return l, err
+	if err != nil {
+		release()
+		return nil, err
+	}
+	return listener{l, release}, nil
 }

@@ -327,6 +327,28 @@ func (k *kept) ownLog() string {
 	return all.String()
 }
 
+// A keeper is reached wherever its socket is, also where the path is longer than an address
+// may be.
+func TestSocketsFarDown(t *testing.T) {
+	k := prepare(t, nil)
+	deep := filepath.Join(t.TempDir(), strings.Repeat("deep/", 40))
+	must(t, os.MkdirAll(deep, 0o700))
+	t.Setenv("XDG_RUNTIME_DIR", deep)
+	exe, err := os.Executable()
+	must(t, err)
+	dir, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}, Dir: t.TempDir(), Console: "go", Patience: 5 * time.Second})
+	must(t, err)
+	k.follow(dir)
+	must(t, dir.Launch(exe))
+	k.log("up")
+	k.say("hello")
+	k.log("heard hello")
+	must(t, second(k.home.StopServer(t.Context(), "s")))
+	if left := within(deep, "initium/*"); len(left) != 0 {
+		t.Errorf("left are %v", left)
+	}
+}
+
 // A server makes its files with the rights that it would have without a keeper.
 func TestServersOwnRights(t *testing.T) {
 	mask := syscall.Umask(0o027)
@@ -345,7 +367,8 @@ func TestOrders(t *testing.T) {
 	k.log("up")
 	socket, err := k.home.SocketFor("s")
 	must(t, err)
-	conn, err := net.Dial("unix", socket)
+	t.Chdir(filepath.Dir(socket)) // the address of a socket is short
+	conn, err := net.Dial("unix", filepath.Base(socket))
 	must(t, err)
 	defer conn.Close()
 	answers := bufio.NewScanner(conn)
