@@ -143,7 +143,7 @@ func (a *App) SwitchMod(ctx context.Context, name, mod string, do Switch) (*proo
 	if err != nil {
 		return nil, err
 	}
-	t := &switching{server: s, now: now, mod: text.Clean(mod), since: state.Since}
+	t := &switching{server: s, now: now, name: text.Clean(mod), since: state.Since}
 	began := time.Now()
 	limit, enough := time.Duration(s.Dialect.Console.Within), fallsSilent
 	if do != SwitchUnload {
@@ -179,7 +179,7 @@ func (a *App) SwitchMod(ctx context.Context, name, mod string, do Switch) (*proo
 type switching struct {
 	server *Server
 	now    *survey.Survey
-	mod    string
+	name   string // of the mod
 	since  time.Time // that the server runs
 
 	judged int  // bytes of what was heard
@@ -196,8 +196,8 @@ func (t *switching) judge(h *hearing) (m *proof.Mod, whole bool) {
 	r.Feed(h.said, time.Since(t.since))
 	r.Flush()
 	whole = r.Whole() && len(h.said) > 0
-	if m = r.Judge(proof.End{}).Find(t.mod); m == nil {
-		m = &proof.Mod{Name: t.mod, Outcome: proof.Silent, Evidence: []proof.Evidence{}}
+	if m = r.Judge(proof.End{}).Find(t.name); m == nil {
+		m = &proof.Mod{Name: t.name, Outcome: proof.Silent, Evidence: []proof.Evidence{}}
 	}
 	return m, whole
 }

@@ -136,8 +136,8 @@ func (e *env) printBesides(p *proof.Proof) {
 	if p.Again != "" {
 		fmt.Fprintln(e.out, p.Again)
 	}
-	for _, g := range p.Gone {
-		fmt.Fprintf(e.out, "gone since start %d was proved: %s (%s)\n", g.Start, g.Mod, g.Why)
+	for _, gone := range p.Gone {
+		fmt.Fprintf(e.out, "gone since start %d was proved: %s (%s)\n", gone.Start, gone.Mod, gone.Why)
 	}
 	if len(p.Told) > 0 {
 		fmt.Fprintf(e.out, "the server says of itself: %s\n", p.Itself())

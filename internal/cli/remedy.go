@@ -58,8 +58,8 @@ func (e *env) printMends(server string, mends *app.Mends, only []string) {
 		m := &last.Mods[i]
 		about(m.Name, fmt.Sprintf("%s, %s", m.Outcome, m.Reason))
 	}
-	for _, g := range last.Gone {
-		about(g.Mod, fmt.Sprintf("gone since start %d was proved; %s", g.Start, g.Why))
+	for _, gone := range last.Gone {
+		about(gone.Mod, fmt.Sprintf("gone since start %d was proved; %s", gone.Start, gone.Why))
 	}
 	switch {
 	case len(mends.ByMod) > 0:

@@ -55,19 +55,19 @@ func (n nested) Copy(ctx context.Context, wanted func(string) bool, put func(str
 // Of the archives within an archive those are wanted that something comes from, however deep
 // they are in it.
 func TestArchivesWithinAreWanted(t *testing.T) {
-	l, mod := ledger(t, host.Home{Dir: t.TempDir()}), filepath.Join(t.TempDir(), "mod")
+	l, place := ledger(t, host.Home{Dir: t.TempDir()}), filepath.Join(t.TempDir(), "mod")
 	s := source{"all.zip/two.zip/sea.tar/f": "1", "all.zip/g": "2", "h": "3"}
 	n := nested{s, map[string]bool{"all.zip/": true, "all.zip/two.zip/": true, "all.zip/two.zip/sea.tar/": true, "all.zip/two.zip/air.tar/": false, "all.zip/two.zip": false, "other.zip/": false, "h/": false, "h": true}}
 	want := maps.Clone(n.wants)
-	part := folder(mod, "", s)
+	part := folder(place, "", s)
 	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{part}}, &host.Fetch{Sources: map[string]host.Copier{"s": n}}))
 	if !maps.Equal(n.wants, want) {
 		t.Errorf("wanted are %v", n.wants)
 	}
 	// Where all that is to be is there already, nothing is fetched.
-	kept, err := l.Digests().List(mod)
+	kept, err := l.Digests().List(place)
 	must(t, err)
-	p := plan.Part{Path: mod, Old: plan.Digest(kept)}
+	p := plan.Part{Path: place, Old: plan.Digest(kept)}
 	for _, it := range kept {
 		if it.From = it.Rel; it.Rel != "h" {
 			p.Items = append(p.Items, it)
@@ -75,7 +75,7 @@ func TestArchivesWithinAreWanted(t *testing.T) {
 	}
 	p.New = plan.Digest(p.Items)
 	must(t, l.Apply(t.Context(), "s", "less", &plan.Plan{Parts: []plan.Part{p}}, nil))
-	if got := tree(t, mod); strings.Contains(got, "h") || !strings.Contains(got, "all.zip/two.zip/sea.tar/f") {
+	if got := tree(t, place); strings.Contains(got, "h") || !strings.Contains(got, "all.zip/two.zip/sea.tar/f") {
 		t.Errorf("there is %s", got)
 	}
 }

@@ -204,8 +204,8 @@ func TestReturnOfParts(t *testing.T) {
 func TestReturnOfNestedParts(t *testing.T) {
 	l, dir := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir()
 	outer := filepath.Join(dir, "outer")
-	one, two := source{"a": "1"}, source{"mod/a": "2"}
-	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(outer, "mod"), "", one)}}, from(one)))
+	one, two := source{"a": "1"}, source{"fen/a": "2"}
+	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(outer, "fen"), "", one)}}, from(one)))
 	items, err := l.Digests().List(outer)
 	must(t, err)
 	must(t, l.Apply(t.Context(), "s", "exchange", &plan.Plan{Parts: []plan.Part{folder(outer, plan.Digest(items), two)}}, from(two)))
@@ -216,12 +216,12 @@ func TestReturnOfNestedParts(t *testing.T) {
 		}
 	}
 	refused()
-	must(t, os.RemoveAll(filepath.Join(outer, "mod")))
+	must(t, os.RemoveAll(filepath.Join(outer, "fen")))
 	refused()
 	must(t, goBack(t, l, 1))
-	want(t, filepath.Join(outer, "mod", "a"), "1")
+	want(t, filepath.Join(outer, "fen", "a"), "1")
 	must(t, goBack(t, l, 0))
-	if got := tree(t, dir); strings.Contains(got, "mod") {
+	if got := tree(t, dir); strings.Contains(got, "fen") {
 		t.Errorf("in the end there is %s", got)
 	}
 }

@@ -94,8 +94,8 @@ func (p *Proof) Missed() string {
 		return ""
 	}
 	var words []string
-	for _, g := range p.Gone[:min(len(p.Gone), most)] {
-		words = append(words, fmt.Sprintf("%s (%s)", g.Mod, g.Why))
+	for _, gone := range p.Gone[:min(len(p.Gone), most)] {
+		words = append(words, fmt.Sprintf("%s (%s)", gone.Mod, gone.Why))
 	}
 	said := fmt.Sprintf("gone since start %d was proved: %s", p.Gone[0].Start, strings.Join(words, ", "))
 	if n := len(p.Gone) - most; n > 0 {
