@@ -179,7 +179,7 @@ func (a *App) SwitchMod(ctx context.Context, name, mod string, do Switch) (*proo
 type switching struct {
 	server *Server
 	now    *survey.Survey
-	name   string // of the mod
+	name   string    // of the mod
 	since  time.Time // that the server runs
 
 	judged int  // bytes of what was heard
