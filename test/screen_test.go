@@ -331,7 +331,7 @@ func TestScreenWays(t *testing.T) {
 // TestScreenIntake takes a mod in, brings a new release, and takes the mod out,
 // all on the screen.
 func TestScreenIntake(t *testing.T) {
-	x := open(t, 140, 43, nil, "demo")
+	x := open(t, 200, 43, nil, "demo")
 	x.sees("remedy 1", "i take in")
 	x.keys("i")
 	x.sees("Take in (an archive, a folder or a file):", "downloads/")

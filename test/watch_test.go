@@ -52,16 +52,16 @@ func TestWatchIsLeftAndOpenedAgain(t *testing.T) {
 	needs(t, "tmux")
 	h := chatty(t, 700)
 	h.do(0, "adopt", h.dir, "--as", "h", "--set", "pace=1")
-	x := open(t, 140, 43, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
+	x := open(t, 140, 43, []string{"INITIUM_HOME=" + h.home}, "h")
 	x.sees("load order", "never started")
 	x.keys("s")
 	x.sees("loading ropes")
 	x.keys("q") // in the middle of the start
-	y := open(t, 120, 40, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
+	y := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
 	y.sees("load order", "running")
 	y.keys("l")
 	y.sees("◆ proved; running", "3 of 3 mods spoken for", "△ 1 line of trouble")
-	z := open(t, 120, 40, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
+	z := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
 	z.sees("proved by start 1", "running")
 	z.keys("l")
 	z.sees("◆ proved; running")
@@ -88,7 +88,7 @@ func TestWatchFindsItsWay(t *testing.T) {
 	h := chatty(t, 1)
 	h.do(0, "prove", "h")
 	write(t, filepath.Join(h.dir, "cargo/lights/deck.script"), "haul 30\ncall error: lamp 3 is out\nstore\n")
-	x := open(t, 140, 43, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
+	x := open(t, 140, 43, []string{"INITIUM_HOME=" + h.home}, "h")
 	x.sees("proved by start 1")
 	x.keys("s")
 	x.sees("◆ proved; running", "start 1 took", "▲ 1 line of trouble that the last proved start had not", "was 1 ms", "1 file or folder")
@@ -141,7 +141,7 @@ func TestCulpritOnTheScreen(t *testing.T) {
 		h.cargo(fmt.Sprintf("m%d", i), "", "haul 1\n")
 	}
 	write(t, filepath.Join(h.dir, "cargo/m5/deck.script"), "chart no.such.chart\n")
-	x := open(t, 120, 40, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
+	x := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
 	x.sees("load order")
 	x.keys("C")
 	x.sees("Find the culprit")
@@ -166,7 +166,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 	if !strings.Contains(out, "they are in plugins") || !strings.Contains(out, "tide, rock") || !strings.Contains(out, "still missing") {
 		t.Errorf("teach says %s", out)
 	}
-	w := open(t, 100, 30, []string{"INITIUM_HOME=" + o.home}, "teach", "server", "gate", dir, "plugins.txt")
+	w := open(t, 180, 30, []string{"INITIUM_HOME=" + o.home}, "teach", "server", "gate", dir, "plugins.txt")
 	w.sees("point at the name of a mod", "use tide")
 	w.keys("Down", "Enter")
 	w.sees("The name of the mod in this line (↑ ↓ go through its words): tide")
@@ -408,7 +408,7 @@ while read -r line; do
   esac
 done
 `)
-	x := open(t, 120, 40, []string{"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")}, "h")
+	x := open(t, 120, 40, []string{"INITIUM_HOME=" + h.home}, "h")
 	x.sees("load order")
 	x.keys("s")
 	x.sees("✕ not proved; running", "error:", "everywhere", "roll: ")
