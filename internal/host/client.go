@@ -43,6 +43,10 @@ func (h Home) Prepare(spec Spec) (StartDir, int, error) {
 	return dir, number, writeJSON(dir.spec(), spec)
 }
 
+// startPatience is how long a keeper that lives is waited for until it has started its
+// server: on a machine that is busy with something else that takes a while.
+const startPatience = time.Minute
+
 // Launch starts a server in a start folder that was prepared, under a keeper of
 // its own, which outlives this program. exe is the path of Initium itself.
 func (d StartDir) Launch(exe string) error {
@@ -57,7 +61,7 @@ func (d StartDir) Launch(exe string) error {
 		cmd.Wait()
 		close(ended)
 	}()
-	return d.begun(10*time.Second, ended)
+	return d.begun(startPatience, ended)
 }
 
 // begun waits until the keeper has started the server.
