@@ -252,7 +252,7 @@ func (f *following) judge(end proof.End) *proof.Proof {
 		}
 	}
 	p := f.reader.Judge(end)
-	p.Made, p.Unheard = made, f.unheard
+	p.Made, p.Unheard, p.Speechless = made, f.unheard, f.reader.Lines() == 0
 	if p.Verdict != proof.Proved {
 		p.Hint = f.hint()
 		f.reader.Explain(p)
@@ -370,7 +370,10 @@ func (a *App) judgeAgain(ctx context.Context, look *Look, f *following, before *
 		return before, err
 	}
 	f.reader.Flush()
-	if _, ready := f.reader.Ready(); !ready && before.Ready {
+	switch _, ready := f.reader.Ready(); {
+	case !ready && before.Ready:
+		return before, nil
+	case ready && !before.Ready && !before.Speechless: // it may have become so while it was being stopped
 		return before, nil
 	}
 	end := proof.End{}

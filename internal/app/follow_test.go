@@ -505,8 +505,13 @@ func TestJudgedAfterTheStop(t *testing.T) {
 		"echo 'in a'; echo hot":              "not proved, confirmed silent: judged once more after the stop: only since then the log says what came of one mod, and that the server was ready",
 		"echo 'in b'":                        "not proved, silent confirmed: judged once more after the stop: only since then the log says what came of one mod",
 		":":                                  "not proved, silent silent: ",
+		"echo 'in a'; echo 'in b'; echo hot # slow": "not proved, silent silent: ", // it was still at it when it was stopped
 	} {
-		a, _ := running(t, "while read -r line; do [ $line = cool ] && { "+log+"; exit 0; }; done\n")
+		before := ""
+		if strings.HasSuffix(log, "slow") {
+			before = "echo waking; "
+		}
+		a, _ := running(t, before+"while read -r line; do [ $line = cool ] && { "+strings.TrimSuffix(log, " # slow")+"; exit 0; }; done\n")
 		said := func(p *proof.Proof) string {
 			return fmt.Sprintf("%s, %s %s: %s", p.Verdict, p.Find("a").Outcome, p.Find("b").Outcome, p.Again)
 		}

@@ -46,16 +46,17 @@ type Proof struct {
 	Log          string     `json:"log"`             // the path of the kept log
 	Number       int        `json:"number,omitempty"`
 
-	Told     map[string]string `json:"told,omitempty"`      // what the server has said of itself
-	Differs  []string          `json:"differs,omitempty"`   // where that is other than what the startup files say
-	Gone     []Gone            `json:"gone,omitempty"`      // mods of the last proved line-up that are not in this one
-	NotNames []string          `json:"not_names,omitempty"` // what the log says has loaded and is no mod's name: paths that lead to none, versions
-	Again    string            `json:"again,omitempty"`     // that it was judged once more after the stop, and why
-	Unheard  string            `json:"unheard,omitempty"`   // why the server could not be asked on its console
-	Made     []Made            `json:"made,omitempty"`      // what mods have made by themselves at this start
-	Unmade   []Made            `json:"unmade,omitempty"`    // what they make as a rule, and have not made yet
-	Reloads  []Reload          `json:"reloads,omitempty"`   // mods that were loaded anew since
-	Started  *time.Time        `json:"started,omitempty"`
+	Told       map[string]string `json:"told,omitempty"`       // what the server has said of itself
+	Differs    []string          `json:"differs,omitempty"`    // where that is other than what the startup files say
+	Gone       []Gone            `json:"gone,omitempty"`       // mods of the last proved line-up that are not in this one
+	NotNames   []string          `json:"not_names,omitempty"`  // what the log says has loaded and is no mod's name: paths that lead to none, versions
+	Speechless bool              `json:"speechless,omitempty"` // the log had nothing in it when the start was judged
+	Again      string            `json:"again,omitempty"`      // that it was judged once more after the stop, and why
+	Unheard    string            `json:"unheard,omitempty"`    // why the server could not be asked on its console
+	Made       []Made            `json:"made,omitempty"`       // what mods have made by themselves at this start
+	Unmade     []Made            `json:"unmade,omitempty"`     // what they make as a rule, and have not made yet
+	Reloads    []Reload          `json:"reloads,omitempty"`    // mods that were loaded anew since
+	Started    *time.Time        `json:"started,omitempty"`
 }
 
 // Mod is the outcome for one mod.
