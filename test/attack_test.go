@@ -17,6 +17,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"initium/internal/insist"
 )
 
 // TestAttack lets operators change servers at random while the world is against them: a
@@ -33,7 +35,7 @@ func TestAttack(t *testing.T) {
 	for name, set := range map[string]func(uint64){"INITIUM_ATTACK": func(n uint64) { rounds = int(n) }, "INITIUM_ATTACK_SEED": func(n uint64) { seed = n }} {
 		if v := os.Getenv(name); v != "" {
 			n, err := strconv.ParseUint(v, 10, 63)
-			must(t, err)
+			insist.OK(t, err)
 			set(n)
 		}
 	}
@@ -80,22 +82,22 @@ func newFront(t *testing.T, r *rand.Rand) *front {
 	f.dir = filepath.Join(f.base, f.one("server", "h[1]s", "se rver", "a*b?", "50%41", "st#1"))
 	f.treasure = filepath.Join(f.base, "treasure")
 	write(t, filepath.Join(f.treasure, "secret"), "let licence of-somebody-else\n")
-	must(t, os.Chmod(filepath.Join(f.treasure, "secret"), 0o600))
+	insist.OK(t, os.Chmod(filepath.Join(f.treasure, "secret"), 0o600))
 	write(t, filepath.Join(f.dir, "harbour.start"), "let title \"Test\"\nlet port 27000\nlet licence HS-1\nberth a\n# ~~ more ~~\nberth b\n# berth c\nalso more.start\n")
 	write(t, filepath.Join(f.dir, "more.start"), "berth d\n")
-	must(t, os.Chmod(filepath.Join(f.dir, "more.start"), 0o640))
+	insist.OK(t, os.Chmod(filepath.Join(f.dir, "more.start"), 0o640))
 	for _, name := range []string{"a", "b", "c", "d", "e", "g"} {
 		write(t, filepath.Join(f.dir, "cargo", name, "bill.toml"), fmt.Sprintf("name = %q\nrelease = \"1.0\"\n", name))
 		write(t, filepath.Join(f.dir, "cargo", name, "deck.script"), "haul 1\n")
 	}
-	must(t, os.Chmod(filepath.Join(f.dir, "cargo", "d", "deck.script"), 0o750))
+	insist.OK(t, os.Chmod(filepath.Join(f.dir, "cargo", "d", "deck.script"), 0o750))
 	older, newer := kelp("kelp_farms/"), kelp("kelp_farms/", "kelp_farms/more.toml=m")
 	newer["kelp_farms/bill.toml"] = strings.Replace(kelpBill, "1.3.0", "2.0.0", 1)
 	delete(newer, "kelp_farms/art/raft.png")
-	must(t, os.WriteFile(filepath.Join(f.base, "one.zip"), zipped(t, older), 0o644))
-	must(t, os.WriteFile(filepath.Join(f.base, "two.zip"), zipped(t, newer), 0o644))
+	insist.OK(t, os.WriteFile(filepath.Join(f.base, "one.zip"), zipped(t, older), 0o644))
+	insist.OK(t, os.WriteFile(filepath.Join(f.base, "two.zip"), zipped(t, newer), 0o644))
 	if os.Getuid() == 0 && f.chance(3) { // a folder of somebody else's
-		must(t, filepath.WalkDir(f.dir, func(name string, _ fs.DirEntry, err error) error {
+		insist.OK(t, filepath.WalkDir(f.dir, func(name string, _ fs.DirEntry, err error) error {
 			return errors.Join(err, os.Lchown(name, nobody, nobody))
 		}))
 	}
@@ -358,9 +360,9 @@ func (f *front) plant() {
 	case 3:
 		err = os.Mkdir(place, 0o777)
 	}
-	must(f, err)
+	insist.OK(f, err)
 	if os.Getuid() == 0 {
-		must(f, os.Lchown(place, nobody, nobody))
+		insist.OK(f, os.Lchown(place, nobody, nobody))
 	}
 	f.says = append(f.says, "planted "+place)
 	f.planted = append(f.planted, place)

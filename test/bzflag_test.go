@@ -4,6 +4,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"initium/internal/insist"
 )
 
 func TestBZFlag(t *testing.T) {
@@ -35,9 +37,7 @@ func TestBZFlag(t *testing.T) {
 	}
 	p = &proofJSON{}
 	o.json(0, p, "prove", "bz", "--json")
-	if got := p.outcomes(); got != "airspawn confirmed, HoldTheFlag confirmed, wwzones confirmed, keepaway confirmed" {
-		t.Errorf("outcomes are %s", got)
-	}
+	insist.Same(t, "outcomes", p.outcomes(), "airspawn confirmed, HoldTheFlag confirmed, wwzones confirmed, keepaway confirmed")
 	o.do(0, "undo", "bz", "0")
 	if got := contents(t, conf); !strings.Contains(got, "\n-loadplugin nope\n# -loadplugin keepaway\n") || strings.Contains(got, "airspawn") {
 		t.Errorf("back at the beginning the options file is\n%s", got)
@@ -60,17 +60,11 @@ func TestBZFlagLaunchLine(t *testing.T) {
 	}
 	p := &proofJSON{}
 	o.json(0, p, "prove", "bz", "--json")
-	if got := p.outcomes(); got != "HoldTheFlag confirmed, airspawn confirmed, wwzones confirmed" {
-		t.Errorf("outcomes are %s", got)
-	}
+	insist.Same(t, "outcomes", p.outcomes(), "HoldTheFlag confirmed, airspawn confirmed, wwzones confirmed")
 	o.do(0, "off", "bz", "wwzones")
 	p = &proofJSON{}
 	o.json(0, p, "prove", "bz", "--json")
-	if got := p.outcomes(); got != "HoldTheFlag confirmed, airspawn confirmed" {
-		t.Errorf("outcomes are %s", got)
-	}
+	insist.Same(t, "outcomes", p.outcomes(), "HoldTheFlag confirmed, airspawn confirmed")
 	o.do(0, "on", "bz", "wwzones")
-	if got := contents(t, script); !strings.Contains(got, "-loadplugin /usr/lib/bzflag-server/wwzones.so,abc") {
-		t.Errorf("the script is\n%s", got)
-	}
+	insist.Holds(t, "the script", contents(t, script), "-loadplugin /usr/lib/bzflag-server/wwzones.so,abc")
 }

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"initium/internal/insist"
 )
 
 //go:embed testdata/far.toml
@@ -74,13 +76,9 @@ func TestTakeWithItsFlags(t *testing.T) {
 	if is(mod) || contents(t, h.script()) != before {
 		t.Error("what was staged is done")
 	}
-	if out := h.do(0, "plan", "h"); !strings.Contains(out, "kelp_farms") {
-		t.Errorf("the plan is\n%s", out)
-	}
+	insist.Holds(t, "the plan", h.do(0, "plan", "h"), "kelp_farms")
 	h.do(0, "plan", "h", "--drop")
-	if out := h.do(0, "plan", "h"); strings.Contains(out, "kelp_farms") {
-		t.Errorf("after it was dropped, the plan is\n%s", out)
-	}
+	insist.Lacks(t, "after it was dropped, the plan", h.do(0, "plan", "h"), "kelp_farms")
 	h.do(0, "take", "h", source, "--as", "weed_farms", "--before", "a")
 	if got := contents(t, h.script()); !strings.Contains(got, "berth weed_farms\nberth a\n") || !is(filepath.Join(h.dir, "cargo/weed_farms/bill.toml")) {
 		t.Errorf("under another name: %s", got)
@@ -156,14 +154,10 @@ func TestRemoveWithABackup(t *testing.T) {
 	if is(filepath.Join(w.dir, "worldmods/rocks")) {
 		t.Error("it did not go")
 	}
-	if out := w.do(0, "backup", "w", "--list"); !strings.Contains(out, "rocks") {
-		t.Errorf("the backups are\n%s", out)
-	}
+	insist.Holds(t, "the backups", w.do(0, "backup", "w", "--list"), "rocks")
 	write(t, filepath.Join(w.dir, "map.sqlite"), "spoilt")
 	w.do(0, "restore", "w")
-	if got := contents(t, filepath.Join(w.dir, "map.sqlite")); got != "the map" {
-		t.Errorf("after restoring the map is %q", got)
-	}
+	insist.Same(t, "after restoring the map", contents(t, filepath.Join(w.dir, "map.sqlite")), "the map")
 }
 
 // TestForms hands a field of a web form to Initium and gets it back changed.
@@ -191,9 +185,7 @@ func TestForms(t *testing.T) {
 		t.Fatalf("the field is not taken: %s", r.err)
 	}
 	o.do(0, "register", "far", "elm", "--stage")
-	if out := o.do(0, "plan", "far", "--paste-sheet"); !strings.Contains(out, "-port 5 -mods=oak;elm") || !strings.Contains(out, "Mods") {
-		t.Errorf("the paste sheet is\n%s", out)
-	}
+	insist.Holds(t, "the paste sheet", o.do(0, "plan", "far", "--paste-sheet"), "-port 5 -mods=oak;elm", "Mods")
 	if r := form("Nothing", "x"); r.status == 0 || !strings.Contains(r.err, "Mods") {
 		t.Errorf("a field that there is not: %d %s", r.status, r.err)
 	}
@@ -222,7 +214,7 @@ while read -r word mod; do
   esac
 done
 `)
-	must(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
+	insist.OK(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
 	source := gate
 	file := filepath.Join(o.home, "dialects/gate.toml")
 	write(t, file, strings.Replace(source, "TERMINAL\n", "", 1))
@@ -250,9 +242,7 @@ done
 	if p.mod("elm").Outcome != "failed" || p.mod("oak").Outcome != "confirmed" {
 		t.Errorf("outcomes are %s", p.outcomes())
 	}
-	if out := o.do(0, "log", "gate"); !strings.Contains(out, "given always --tag red") || !strings.Contains(out, "on a terminal") {
-		t.Errorf("it was started so:\n%s", out)
-	}
+	insist.Holds(t, "it was started so", o.do(0, "log", "gate"), "given always --tag red", "on a terminal")
 	var m modJSON
 	o.json(0, &m, "unload", "gate", "elm", "--json")
 	if m.Outcome != "confirmed" || !strings.Contains(m.Reason, "names it no more") {
@@ -300,9 +290,7 @@ func TestTeachWithItsFlags(t *testing.T) {
 	}
 	o.do(0, "teach", "log", "door", log, "1", "loaded", "tide", "--also", "2=rock", "--write")
 	o.do(0, "teach", "log", "door", log, "4", "ready", "--write", "--own")
-	if got := contents(t, file); !strings.Contains(got, "{mod} is up {any}") || !strings.Contains(got, "{dir}/out.log") {
-		t.Errorf("the dialect is\n%s", got)
-	}
+	insist.Holds(t, "the dialect", contents(t, file), "{mod} is up {any}", "{dir}/out.log")
 }
 
 // TestUnitInAFile writes a service unit to a file, and says it on the screen without one.
@@ -327,23 +315,19 @@ func TestGuardCounts(t *testing.T) {
 			return len(h.starts()) == start && strings.Contains(h.try("log", "h", "--start", fmt.Sprint(start)).out, "the sound is open")
 		})
 		_, server := h.running(start)
-		must(t, syscall.Kill(server, syscall.SIGSEGV))
+		insist.OK(t, syscall.Kill(server, syscall.SIGSEGV))
 	}
 	eventually(t, "it stays down", func() bool { return !strings.Contains(h.do(0, "servers"), "running") })
-	if n := len(h.starts()); n != 2 {
-		t.Errorf("there are %d starts", n)
-	}
+	insist.Same(t, "there", len(h.starts()), 2)
 	// One that is not proved is not guarded.
 	write(t, filepath.Join(h.dir, "cargo/lights/deck.script"), "dance\n")
 	h.do(1, "prove", "h", "--keep-running")
 	if out := h.do(0, "servers"); strings.Contains(out, "running") {
 		_, server := h.running(3)
-		must(t, syscall.Kill(server, syscall.SIGSEGV))
+		insist.OK(t, syscall.Kill(server, syscall.SIGSEGV))
 		eventually(t, "it is down", func() bool { return !strings.Contains(h.do(0, "servers"), "running") })
 	}
-	if n := len(h.starts()); n != 3 {
-		t.Errorf("a start that was not proved is made again: %d starts", n)
-	}
+	insist.Same(t, "a start that was not proved is made again", len(h.starts()), 3)
 }
 
 // A ledger that something has torn is told of with what to do, whatever the command; repaired,
@@ -352,22 +336,16 @@ func TestRepairTheLedger(t *testing.T) {
 	h := newHarbour(t, "berth a\n")
 	h.cargo("a", "", "haul 1\n")
 	h.do(0, "off", "h", "a")
-	if out := h.do(0, "ledger", "--repair"); !strings.Contains(out, "the ledger is whole; nothing was changed") {
-		t.Errorf("of a whole one: %s", out)
-	}
+	insist.Holds(t, "of a whole one", h.do(0, "ledger", "--repair"), "the ledger is whole; nothing was changed")
 	db := filepath.Join(h.home, "ledger.db")
 	data, err := os.ReadFile(db)
-	must(t, err)
-	must(t, os.WriteFile(db, append(make([]byte, 100), data[100:]...), 0o600))
+	insist.OK(t, err)
+	insist.OK(t, os.WriteFile(db, append(make([]byte, 100), data[100:]...), 0o600))
 	if r := h.try("ledger", "h"); r.status != 3 || !strings.Contains(r.err, "the ledger is damaged; initium ledger --repair keeps it") {
 		t.Errorf("of a torn one: %d, %s", r.status, r.err)
 	}
 	out := h.do(0, "ledger", "--repair")
-	if !strings.Contains(out, "damaged: ") || !strings.Contains(out, "is kept in "+h.home+"/ledger-damaged-") {
-		t.Errorf("repaired: %s", out)
-	}
+	insist.Holds(t, "repaired", out, "damaged: ", "is kept in "+h.home+"/ledger-damaged-")
 	h.do(0, "on", "h", "a")
-	if out := h.do(0, "ledger", "h"); !strings.Contains(out, "switch a on") {
-		t.Errorf("afterwards: %s", out)
-	}
+	insist.Holds(t, "afterwards", h.do(0, "ledger", "h"), "switch a on")
 }

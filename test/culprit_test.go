@@ -9,6 +9,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"initium/internal/insist"
 )
 
 type culpritJSON struct {
@@ -52,9 +54,7 @@ func TestCulprit(t *testing.T) {
 		if bad == "cargo/m21" && (strings.Join(c.With, " ") != "m00 m03 m06 m09 m12 m15 m18" || fmt.Sprint(c.Remedy) != "[{off m27} {off m24} {off m21}]") { // those that need it go first
 			t.Errorf("with %v, remedy %v", c.With, c.Remedy)
 		}
-		if got := below(t, h.dir); got != before {
-			t.Errorf("the server itself was changed:\n%s\nto\n%s", before, got)
-		}
+		insist.Same(t, fmt.Sprintf("the server itself was changed:\n%s\nto", before), below(t, h.dir), before)
 		write(t, script, sound)
 	}
 	if left := within(h.home, "servers/*"); len(left) != 1 {
@@ -82,9 +82,7 @@ func TestCulpritMayStay(t *testing.T) {
 	if fmt.Sprint(c.Culprits) != "[late]" || !c.Cured || len(c.Instead) != 1 || c.Instead[0].Text != "move early before late" || !strings.Contains(c.Reason, "late (failed): it needs early") {
 		t.Errorf("%+v", c)
 	}
-	if out := h.do(0, "culprit", "h"); !strings.Contains(out, "with that all the others are sound") || !strings.Contains(out, "or perhaps: move early before late (not tried)") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(0, "culprit", "h"), "with that all the others are sound", "or perhaps: move early before late (not tried)")
 }
 
 // TestCulpritGoesOn stops a search and begins it again.
@@ -102,7 +100,7 @@ func TestCulpritGoesOn(t *testing.T) {
 	cmd.Env = h.env
 	var out strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &out
-	must(t, cmd.Start())
+	insist.OK(t, cmd.Start())
 	search := filepath.Join(h.home, "servers/h/search.json")
 	for end := time.Now().Add(30 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		if data, err := os.ReadFile(search); err == nil && strings.Count(string(data), "failed\": ") > 3 {

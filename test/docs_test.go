@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"initium/internal/core/dialect"
+	"initium/internal/insist"
 )
 
 // TestWorkedExample adopts the server of docs/dialects.md with the dialect that
@@ -39,11 +40,9 @@ echo "$(date +%T) I kiln is hot"
 trap 'exit 0' TERM
 while :; do sleep 0.1; done
 `)
-	must(t, os.Chmod(filepath.Join(dir, "kiln"), 0o755))
+	insist.OK(t, os.Chmod(filepath.Join(dir, "kiln"), 0o755))
 	o.do(0, "adopt", dir, "--set", "port="+freePort(t))
-	if out := o.do(1, "check", "kiln"); !strings.Contains(out, "move glaze_basics before blue_glaze") {
-		t.Errorf("check says\n%s", out)
-	}
+	insist.Holds(t, "check", o.do(1, "check", "kiln"), "move glaze_basics before blue_glaze")
 	p := &proofJSON{}
 	o.json(1, p, "prove", "kiln", "--json")
 	if got := p.outcomes(); got != "blue_glaze failed, glaze_basics confirmed" || p.mod("blue_glaze").Reason != "no cobalt" {

@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+
+	"initium/internal/insist"
 )
 
 //go:embed testdata/quiet.toml
@@ -21,19 +23,15 @@ func TestPathAsEvidence(t *testing.T) {
 		write(t, filepath.Join(dir, "mods", name, "x"), "")
 	}
 	write(t, filepath.Join(dir, "server"), "#!/bin/sh\nmkdir -p made/makes\necho up\ntrap 'exit 0' TERM\nwhile :; do sleep 0.1; done\n")
-	must(t, os.Chmod(filepath.Join(dir, "server"), 0o755))
+	insist.OK(t, os.Chmod(filepath.Join(dir, "server"), 0o755))
 	o.do(0, "adopt", dir)
 	p := &proofJSON{}
 	o.json(1, p, "prove", "quiet", "--json")
-	if got := p.outcomes(); got != "makes confirmed, silent silent" {
-		t.Errorf("outcomes are %s", got)
-	}
+	insist.Same(t, "outcomes", p.outcomes(), "makes confirmed, silent silent")
 	if e := p.mod("makes").Evidence; len(e) != 1 || e[0].Source != "path" || e[0].Text != filepath.Join(dir, "made/makes")+" has appeared" {
 		t.Errorf("the evidence is %+v", e)
 	}
 	p = &proofJSON{}
 	o.json(1, p, "prove", "quiet", "--json")
-	if got := p.outcomes(); got != "makes silent, silent silent" {
-		t.Errorf("at the second start outcomes are %s", got)
-	}
+	insist.Same(t, "at the second start outcomes", p.outcomes(), "makes silent, silent silent")
 }

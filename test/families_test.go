@@ -9,6 +9,8 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
+	"initium/internal/insist"
 )
 
 //go:embed testdata/rented.toml
@@ -26,7 +28,7 @@ func family(t testing.TB, name, port string) (*operator, string) {
 	rides := within(dir, "rides/*.ride")
 	for _, folder := range rides {
 		manifest := contents(t, filepath.Join(folder, "ride.yaml"))
-		must(t, os.RemoveAll(folder))
+		insist.OK(t, os.RemoveAll(folder))
 		packed(t, folder, manifest)
 	}
 	files := within(dir, "*")
@@ -43,13 +45,13 @@ func family(t testing.TB, name, port string) (*operator, string) {
 func packed(t testing.TB, file, manifest string) {
 	t.Helper()
 	f, err := os.Create(file)
-	must(t, err)
+	insist.OK(t, err)
 	defer f.Close()
 	z := zip.NewWriter(f)
 	w, err := z.Create("ride.yaml")
-	must(t, err)
-	must(t, second(w.Write([]byte(manifest))))
-	must(t, z.Close())
+	insist.OK(t, err)
+	insist.OK(t, insist.Err(w.Write([]byte(manifest))))
+	insist.OK(t, z.Close())
 }
 
 func (o *operator) proves(name, want string) *proofJSON {
@@ -71,25 +73,19 @@ func TestLanternMoor(t *testing.T) {
 	if got, want := contents(t, script), strings.Replace(before, "~stilt_walks;", "~peat_smoke;~stilt_walks;", 1); got != want {
 		t.Errorf("the script is\n%s", got)
 	}
-	if got := contents(t, unit); !strings.Contains(got, `"-lanterns=~reed_lights;~peat_smoke;~stilt_walks;~mist_bells;`) {
-		t.Errorf("the unit is\n%s", got)
-	}
+	insist.Holds(t, "the unit", contents(t, unit), `"-lanterns=~reed_lights;~peat_smoke;~stilt_walks;~mist_bells;`)
 	o.do(0, "off", "lantern-moor", "ford_keepers")
-	if got := contents(t, script); !strings.Contains(got, `"-wardens="`) {
-		t.Errorf("the script is\n%s", got)
-	}
+	insist.Holds(t, "the script", contents(t, script), `"-wardens="`)
 	o.proves("lantern-moor", "reed_lights confirmed, mist_bells confirmed, peat_smoke confirmed, stilt_walks confirmed, will_o_wisp confirmed")
 	o.do(0, "on", "lantern-moor", "ford_keepers")
 	o.do(0, "move", "lantern-moor", "reed_lights", "--after", "mist_bells")
-	must(t, os.Remove(filepath.Join(dir, "wicks/stilt_walks.wick")))
+	insist.OK(t, os.Remove(filepath.Join(dir, "wicks/stilt_walks.wick")))
 	p := o.proves("lantern-moor", "mist_bells failed, reed_lights confirmed, peat_smoke confirmed, stilt_walks failed, will_o_wisp failed, ford_keepers failed")
 	if m := p.mod("stilt_walks"); m.Reason != "stilt_walks.wick is not among the wicks" {
 		t.Errorf("stilt_walks is %+v", m)
 	}
 	o.do(0, "undo", "lantern-moor", "0")
-	if contents(t, script) != before {
-		t.Errorf("back at the beginning the script is\n%s", contents(t, script))
-	}
+	insist.Same(t, "back at the beginning the script", contents(t, script), before)
 }
 
 func TestCogwheelFair(t *testing.T) {
@@ -117,9 +113,7 @@ func TestCogwheelFair(t *testing.T) {
 	}
 	o.do(0, "on", "cogwheel-fair", "ghost_train")
 	o.do(0, "unregister", "cogwheel-fair", "brass_gears")
-	if got := contents(t, list); got != before {
-		t.Errorf("afterwards the list is\n%s", got)
-	}
+	insist.Same(t, "afterwards the list", contents(t, list), before)
 	packed(t, filepath.Join(dir, "rides", "torn.ride"), "name: [")
 	write(t, filepath.Join(dir, "rides", "rotten.ride"), "this is no archive")
 	write(t, filepath.Join(dir, "engine/VERSION"), "2\n")
@@ -134,9 +128,7 @@ func TestNineOrchards(t *testing.T) {
 	before := contents(t, ini)
 	o.do(0, "register", "nine-orchards", "scarecrows", "--after", "hive_stands")
 	want := strings.NewReplacer("hive_stands,", "hive_stands,scarecrows,", "1040,", "1040,1500,").Replace(before)
-	if got := contents(t, ini); got != want {
-		t.Errorf("the lists are\n%s", got)
-	}
+	insist.Same(t, "the lists", contents(t, ini), want)
 	o.do(0, "move", "nine-orchards", "cider_press", "--before", "early_blossom")
 	p := o.proves("nine-orchards", "hive_stands confirmed, scarecrows confirmed, cider_press failed, early_blossom confirmed, bee_roads confirmed")
 	if m := p.mod("hive_stands"); !strings.Contains(m.Evidence[0].Text, "grafted: hive_stands, scarecrows") {
@@ -153,9 +145,7 @@ func TestNineOrchards(t *testing.T) {
 	if f := c.Findings[0]; f.Code != "list-unreadable" || !strings.Contains(f.Message, "grafts/names has 4 items and grafts/numbers has 3") {
 		t.Errorf("check says %+v", f)
 	}
-	if out := o.do(2, "register", "nine-orchards", "scarecrows"); !strings.Contains(out, "cannot be read, so nothing is changed") {
-		t.Errorf("register says %s", out)
-	}
+	insist.Holds(t, "register", o.do(2, "register", "nine-orchards", "scarecrows"), "cannot be read, so nothing is changed")
 }
 
 func TestStagedChanges(t *testing.T) {
@@ -170,12 +160,8 @@ func TestStagedChanges(t *testing.T) {
 	if contents(t, h.script()) != before {
 		t.Fatal("a staged change was written")
 	}
-	if out := h.do(2, "off", "h", "c", "--stage"); !strings.Contains(out, "c is off already") {
-		t.Errorf("a change that cannot be made on top says %s", out)
-	}
-	if out := h.do(0, "plan", "h"); !strings.Contains(out, "< berth a") || !strings.Contains(out, "> # berth c") {
-		t.Errorf("the plan is\n%s", out)
-	}
+	insist.Holds(t, "a change that cannot be made on top", h.do(2, "off", "h", "c", "--stage"), "c is off already")
+	insist.Holds(t, "the plan", h.do(0, "plan", "h"), "< berth a", "> # berth c")
 	var plan struct {
 		Changes []struct{ Op, Mod string }
 		Files   []struct {
@@ -214,33 +200,19 @@ func TestReturning(t *testing.T) {
 	three := contents(t, h.script())
 	// Somebody else adds a line elsewhere: it has to stay.
 	write(t, h.script(), "# hello\n"+three)
-	if out := h.do(0, "undo", "h", "--proved"); !strings.Contains(out, "return to entry 1, the last proved state") {
-		t.Errorf("undo says %s", out)
-	}
-	if got := contents(t, h.script()); got != "# hello\n"+one {
-		t.Errorf("the script is %q", got)
-	}
+	insist.Holds(t, "undo", h.do(0, "undo", "h", "--proved"), "return to entry 1, the last proved state")
+	insist.Same(t, "the script", contents(t, h.script()), "# hello\n"+one)
 	h.do(0, "undo", "h")
-	if got := contents(t, h.script()); got != "# hello\n"+three {
-		t.Errorf("the script is %q", got)
-	}
+	insist.Same(t, "the script", contents(t, h.script()), "# hello\n"+three)
 	write(t, h.script(), three)
 	h.do(0, "undo", "h", "0")
-	if got := contents(t, h.script()); got != zero {
-		t.Errorf("the script is %q", got)
-	}
-	if out := h.do(2, "undo", "h", "99"); !strings.Contains(out, "no such entry") {
-		t.Errorf("undo says %s", out)
-	}
-	if out := h.do(0, "ledger", "h"); !strings.Contains(out, "start 1: proved") || !strings.Contains(out, "register c") {
-		t.Errorf("the ledger is\n%s", out)
-	}
+	insist.Same(t, "the script", contents(t, h.script()), zero)
+	insist.Holds(t, "undo", h.do(2, "undo", "h", "99"), "no such entry")
+	insist.Holds(t, "the ledger", h.do(0, "ledger", "h"), "start 1: proved", "register c")
 	// The same lines changed by somebody else: refused, with the place.
 	h.do(0, "off", "h", "a")
 	write(t, h.script(), strings.Replace(contents(t, h.script()), "# berth a", "# berth a, never again", 1))
-	if out := h.do(3, "undo", "h"); !strings.Contains(out, "line 4 has been changed since by somebody else") {
-		t.Errorf("undo says %s", out)
-	}
+	insist.Holds(t, "undo", h.do(3, "undo", "h"), "line 4 has been changed since by somebody else")
 }
 
 // TestPasteSheet is a rented server: its launch parameters live in a web form.
@@ -254,17 +226,11 @@ func TestPasteSheet(t *testing.T) {
 	o.do(0, "adopt", dir, "--dialect", "rented", "--as", "r")
 	o.do(0, "register", "r", "a", "--stage")
 	o.do(0, "register", "r", "salt wind", "--stage")
-	if out := o.do(0, "plan", "r", "--paste-sheet"); out != "Start parameters (changed; paste this):\n\"-mods=a;salt wind\"\n" {
-		t.Errorf("the paste sheet is\n%s", out)
-	}
+	insist.Same(t, "the paste sheet", o.do(0, "plan", "r", "--paste-sheet"), "Start parameters (changed; paste this):\n\"-mods=a;salt wind\"\n")
 	o.do(0, "apply", "r")
-	if out := o.do(0, "plan", "r", "--paste-sheet"); !strings.Contains(out, "as it was pasted last") {
-		t.Errorf("the paste sheet is\n%s", out)
-	}
+	insist.Holds(t, "the paste sheet", o.do(0, "plan", "r", "--paste-sheet"), "as it was pasted last")
 	out := o.do(0, "register", "r", "c", "--before", "a")
-	if !strings.Contains(out, ">       c;\n") {
-		t.Errorf("the plan does not show a row for each item:\n%s", out)
-	}
+	insist.Holds(t, "the plan does not show a row for each item", out, ">       c;\n")
 	if left := within(dir, "*"); len(left) != 1 {
 		t.Errorf("something was written into the server's folder: %v", left)
 	}
@@ -282,7 +248,7 @@ func TestPresence(t *testing.T) {
 	o.do(0, "adopt", dir, "--dialect", "shed")
 	names := func() string {
 		entries, err := os.ReadDir(filepath.Join(dir, "tools"))
-		must(t, err)
+		insist.OK(t, err)
 		var list []string
 		for _, e := range entries {
 			list = append(list, e.Name())
@@ -310,21 +276,13 @@ func TestPresence(t *testing.T) {
 	if got := names(); got != "axe.tool.away rake.tool readme.txt saw.tool" || state() != "-axe rake saw" {
 		t.Errorf("the folder has %s: %s", got, state())
 	}
-	if got := contents(t, filepath.Join(dir, "tools/axe.tool.away")); got != "axe.tool" {
-		t.Errorf("the axe is %q", got)
-	}
+	insist.Same(t, "the axe", contents(t, filepath.Join(dir, "tools/axe.tool.away")), "axe.tool")
 	write(t, filepath.Join(dir, "tools", "zest.tool"), "")
 	o.do(0, "undo", "shed", "0")
-	if got := names(); got != "axe.tool rake.tool.away readme.txt saw.tool zest.tool" {
-		t.Errorf("back at the beginning the folder has %s", got)
-	}
+	insist.Same(t, "back at the beginning the folder", names(), "axe.tool rake.tool.away readme.txt saw.tool zest.tool")
 	write(t, filepath.Join(dir, "tools", "saw.tool.away"), "in the way")
-	if out := o.do(3, "off", "shed", "saw"); !strings.Contains(out, "there is something of that name already") {
-		t.Errorf("off says %s", out)
-	}
-	if out := o.do(2, "unregister", "shed", "axe"); !strings.Contains(out, "by being in the folder") {
-		t.Errorf("unregister says %s", out)
-	}
+	insist.Holds(t, "off", o.do(3, "off", "shed", "saw"), "there is something of that name already")
+	insist.Holds(t, "unregister", o.do(2, "unregister", "shed", "axe"), "by being in the folder")
 }
 
 // TestManyAtOnce lets many Initiums change one server at the same time. Each

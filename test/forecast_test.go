@@ -11,6 +11,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"initium/internal/insist"
 )
 
 // trials is how many random line-ups of each kind TestForecast tries;
@@ -222,12 +224,8 @@ func some[T any](r *rand.Rand, list []T, n int) []T {
 
 // put writes a file of a trial.
 func put(t *testing.T, name, data string) {
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
-		t.Error(err)
-	}
-	if err := os.WriteFile(name, []byte(data), 0o644); err != nil {
-		t.Error(err)
-	}
+	insist.OK(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	insist.OK(t, os.WriteFile(name, []byte(data), 0o644))
 }
 
 // takenPorts keeps trials that run beside each other from being given one port.

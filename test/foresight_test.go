@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"initium/internal/insist"
 )
 
 // foresight makes a harbour with mods "name: needs" and a startup script.
@@ -22,9 +24,7 @@ func foresight(t *testing.T, start string, mods ...string) *harbour {
 
 func TestOrderCommand(t *testing.T) {
 	h := foresight(t, "# ~~ Deep ~~\nberth b   # stays\nberth c\n# ~~ High ~~\nberth a\n", "a", "b: a", "c: a")
-	if out := h.do(1, "order", "h"); !strings.Contains(out, "move a before b\n         because b needs a; c needs a\none move does it") {
-		t.Errorf("order says\n%s", out)
-	}
+	insist.Holds(t, "order", h.do(1, "order", "h"), "move a before b\n         because b needs a; c needs a\none move does it")
 	var o struct {
 		Decides, Wrong any
 		Moves          []struct {
@@ -42,43 +42,29 @@ func TestOrderCommand(t *testing.T) {
 	if got := contents(t, h.script()); !strings.HasSuffix(got, "let licence HS-1\n# ~~ Deep ~~\nberth a\nberth b   # stays\nberth c\n# ~~ High ~~\n") {
 		t.Errorf("the script is\n%s", got)
 	}
-	if out := h.do(0, "order", "h"); !strings.Contains(out, "every mod comes after what it needs") {
-		t.Errorf("order says\n%s", out)
-	}
+	insist.Holds(t, "order", h.do(0, "order", "h"), "every mod comes after what it needs")
 	h.do(0, "undo", "h")
 	h.do(1, "order", "h")
 }
 
 func TestRules(t *testing.T) {
 	h := foresight(t, "berth a\nberth b\nberth c\n", "a", "b", "c")
-	if out := h.do(2, "rule", "h", "before", "b", "nowhere"); !strings.Contains(out, `there is no mod "nowhere"`) {
-		t.Error(out)
-	}
-	if out := h.do(2, "rule", "h", "beside", "b", "a"); !strings.Contains(out, "before, after, apart, first, last, stay, needs, reads") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(2, "rule", "h", "before", "b", "nowhere"), `there is no mod "nowhere"`)
+	insist.Holds(t, "", h.do(2, "rule", "h", "beside", "b", "a"), "before, after, apart, first, last, stay, needs, reads")
 	h.do(0, "rule", "h", "before", "b", "a", "--because", "b paints over a")
-	if out := h.do(1, "order", "h"); !strings.Contains(out, "a has to come after b (your rule: b paints over a)") || !strings.Contains(out, "move b before a") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(1, "order", "h"), "a has to come after b (your rule: b paints over a)", "move b before a")
 	h.do(0, "rule", "h", "stay", "b")
-	if out := h.do(1, "order", "h"); !strings.Contains(out, "move a after b") {
-		t.Errorf("a line that is to stay moves:\n%s", out)
-	}
+	insist.Holds(t, "a line that is to stay moves", h.do(1, "order", "h"), "move a after b")
 	h.do(0, "rule", "h", "apart", "a", "c", "--because", "they fight", "--family")
-	if out := h.do(1, "check", "h"); !strings.Contains(out, "a and c are both on (your rule: they fight)") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(1, "check", "h"), "a and c are both on (your rule: they fight)")
 	// A rule for the family holds on its other servers too.
 	second := filepath.Join(filepath.Dir(h.home), "second")
-	must(t, os.CopyFS(second, os.DirFS(h.dir)))
+	insist.OK(t, os.CopyFS(second, os.DirFS(h.dir)))
 	h.do(0, "adopt", second, "--as", "h2", "--set", "port="+freePort(t))
 	if out := h.do(1, "check", "h2"); !strings.Contains(out, "they fight") || strings.Contains(out, "paints over") {
 		t.Error(out)
 	}
-	if out := h.do(0, "rule", "h"); !strings.Contains(out, "1  b loads before a") || !strings.Contains(out, "for the whole family") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(0, "rule", "h"), "1  b loads before a", "for the whole family")
 	h.do(0, "rule", "h", "--drop", "1")
 	h.do(2, "rule", "h", "--drop", "1")
 	h.do(0, "rule", "h2", "--drop", "3")
@@ -105,12 +91,8 @@ func TestNeedsFromLog(t *testing.T) {
 	h.do(0, "adopt", h.dir, "--as", "bare", "--dialect", "bare-sound", "--set", "pace=0.02")
 	h.do(0, "check", "bare")
 	h.do(1, "prove", "bare")
-	if out := h.do(0, "rule", "bare", "--from-log"); out != "a needs b\n" {
-		t.Error(out)
-	}
-	if out := h.do(1, "check", "bare"); !strings.Contains(out, "a needs b, which is there but not registered (read from the log)") {
-		t.Error(out)
-	}
+	insist.Same(t, "", h.do(0, "rule", "bare", "--from-log"), "a needs b\n")
+	insist.Holds(t, "", h.do(1, "check", "bare"), "a needs b, which is there but not registered (read from the log)")
 	var rules struct {
 		Rules []struct{ Kind, Mod, Other, Log string }
 	}
@@ -122,24 +104,16 @@ func TestNeedsFromLog(t *testing.T) {
 
 func TestAcceptAndExplain(t *testing.T) {
 	h := foresight(t, "berth a\nberth a\n", "a")
-	if out := h.do(0, "check", "h"); !strings.Contains(out, "0 errors, 1 warning") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(0, "check", "h"), "0 errors, 1 warning")
 	h.do(2, "accept", "h", "need-late")
 	h.do(0, "accept", "h", "registered-twice", "a", "--because", "for a joke")
-	if out := h.do(0, "check", "h"); !strings.Contains(out, "0 errors, 0 warnings, 0 notes, 1 accepted") || !strings.Contains(out, "(for a joke)") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(0, "check", "h"), "0 errors, 0 warnings, 0 notes, 1 accepted", "(for a joke)")
 	write(t, h.script(), "\n"+contents(t, h.script())) // another line, another fact
-	if out := h.do(0, "check", "h"); !strings.Contains(out, "1 warning,") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(0, "check", "h"), "1 warning,")
 	h.do(0, "accept", "h", "registered-twice")
 	h.do(0, "accept", "h", "registered-twice", "a", "--back")
 	h.do(2, "accept", "h", "registered-twice", "a", "--back")
-	if out := h.do(0, "check", "--explain", "need-late"); !strings.Contains(out, "what it is") || !strings.Contains(out, "in the log") || !strings.Contains(out, "what to do") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(0, "check", "--explain", "need-late"), "what it is", "in the log", "what to do")
 	if out := h.do(0, "check", "--explain", "all"); strings.Count(out, "what it is") < 40 {
 		t.Errorf("%d kinds of findings", strings.Count(out, "what it is"))
 	}
@@ -169,9 +143,7 @@ func TestLesson(t *testing.T) {
 func TestExport(t *testing.T) {
 	h := foresight(t, "berth a\nberth b\n", "a", "b: a")
 	svg, pdf := filepath.Join(h.home, "o.svg"), filepath.Join(h.home, "o.pdf")
-	if out := h.do(2, "export", "start", "h", "--svg", svg); !strings.Contains(out, "never started") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", h.do(2, "export", "start", "h", "--svg", svg), "never started")
 	h.do(2, "export", "order", "h")
 	h.do(0, "export", "order", "h", "--svg", svg, "--pdf", pdf)
 	if !strings.HasPrefix(contents(t, pdf), "%PDF-") {
@@ -202,7 +174,7 @@ func isXML(t *testing.T, s, want string) {
 func TestBuilds(t *testing.T) {
 	o := newOperator(t)
 	dir := filepath.Join(filepath.Dir(o.home), "fair")
-	must(t, os.CopyFS(dir, os.DirFS("../demo/cogwheel-fair")))
+	insist.OK(t, os.CopyFS(dir, os.DirFS("../demo/cogwheel-fair")))
 	for _, name := range []string{"carousel", "ghost_train", "ferris_wheel", "candy_stall", "brass_gears"} {
 		os.RemoveAll(filepath.Join(dir, "rides", name+".ride")) // folders in the demo's data, packed when it is laid out
 	}
@@ -214,9 +186,7 @@ func TestBuilds(t *testing.T) {
 	if !strings.Contains(r.out, `"runtime-unfit"`) || c.Forecast[0].Cause != "never-starts" {
 		t.Errorf("check says\n%s", r.out)
 	}
-	if out := o.do(0, "order", "fair"); !strings.Contains(out, "none is expected to load") {
-		t.Error(out)
-	}
+	insist.Holds(t, "", o.do(0, "order", "fair"), "none is expected to load")
 	write(t, filepath.Join(dir, "engine/VERSION"), "3\n")
 	if r := o.try("check", "fair", "--json"); strings.Contains(r.out, `"runtime-unfit"`) {
 		t.Errorf("check says\n%s", r.out)

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"initium/internal/insist"
 )
 
 // harbour is a stand-in server in a folder of its own.
@@ -24,7 +26,7 @@ func newHarbour(t testing.TB, lines string) *harbour {
 	o := newOperator(t)
 	h := &harbour{o, filepath.Join(filepath.Dir(o.home), "server"), freePort(t)}
 	write(t, h.script(), fmt.Sprintf("let title \"Test\"\nlet port %s\nlet licence HS-1\n%s", h.port, lines))
-	must(t, os.MkdirAll(filepath.Join(h.dir, "cargo"), 0o755))
+	insist.OK(t, os.MkdirAll(filepath.Join(h.dir, "cargo"), 0o755))
 	h.do(0, "adopt", h.dir, "--as", "h", "--set", "pace=0.02")
 	return h
 }
@@ -79,18 +81,12 @@ func TestMistypedLine(t *testing.T) {
 	h.do(0, "remedy", "h", "shrubs", "1")
 	h.do(0, "apply", "h")
 	h.do(0, "on", "h", "c")
-	if got := contents(t, h.script()); got != good {
-		t.Errorf("it is mended to\n%s", got)
-	}
-	if out := h.do(0, "remedy", "h"); !strings.Contains(out, "the line-up is another one by now than at start 2") {
-		t.Errorf("remedies are\n%s", out)
-	}
+	insist.Same(t, "it is mended to", contents(t, h.script()), good)
+	insist.Holds(t, "remedies", h.do(0, "remedy", "h"), "the line-up is another one by now than at start 2")
 	if p := h.prove(0); len(p.Gone) != 0 {
 		t.Errorf("%+v", p)
 	}
-	if out := h.do(0, "remedy", "h"); out != "nothing to mend: start 3 was proved\n" {
-		t.Errorf("remedies are\n%s", out)
-	}
+	insist.Same(t, "remedies", h.do(0, "remedy", "h"), "nothing to mend: start 3 was proved\n")
 	write(t, h.script(), strings.Replace(good, "berth shrubs", "bieth shrubs", 1))
 	h.do(0, "accept", "h", "line-mistyped", "shrubs", "--because", "another program reads it")
 	if p := h.prove(0); len(p.Gone) != 1 {
@@ -126,9 +122,7 @@ func TestProveOutcomes(t *testing.T) {
 	write(t, filepath.Join(h.dir, "cargo/tug/deck.script"), "haul 5\n")
 	p := h.prove(1)
 	const want = "tide confirmed, lamp confirmed, late failed, early confirmed, gone failed, torn failed, dry confirmed, tug confirmed, barge unlisted"
-	if got := p.outcomes(); got != want {
-		t.Errorf("outcomes are %s\nwant %s", got, want)
-	}
+	insist.Same(t, "outcomes", p.outcomes(), want)
 	if !p.Ready || p.Exit != nil || p.Verdict != "not proved" || p.Reason != "3 of 8 registered mods are not confirmed" {
 		t.Errorf("proof is %+v", p)
 	}
@@ -156,7 +150,7 @@ func TestProveOutcomes(t *testing.T) {
 
 func TestServerThatStops(t *testing.T) {
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
-	must(t, err)
+	insist.OK(t, err)
 	defer taken.Close()
 	for name, test := range map[string]struct {
 		lines  string
@@ -197,9 +191,7 @@ func TestTimeLimit(t *testing.T) {
 	if took := time.Since(began); took > 15*time.Second {
 		t.Errorf("it took %s", took)
 	}
-	if out := h.do(2, "stop", "h"); !strings.Contains(out, "not running") {
-		t.Errorf("the server was left behind: %s", out)
-	}
+	insist.Holds(t, "the server was left behind", h.do(2, "stop", "h"), "not running")
 }
 
 func TestChangesTouchOnlyTheirLines(t *testing.T) {
@@ -209,7 +201,7 @@ func TestChangesTouchOnlyTheirLines(t *testing.T) {
 	for _, name := range []string{"a", "b", "c", "d"} {
 		h.cargo(name, "", "haul 1\n")
 	}
-	must(t, os.Chmod(h.script(), 0o640))
+	insist.OK(t, os.Chmod(h.script(), 0o640))
 	for _, step := range []struct {
 		args string
 		want string
@@ -238,9 +230,7 @@ func TestChangesTouchOnlyTheirLines(t *testing.T) {
 		t.Errorf("the ledger has %d entries", len(ledger.Entries))
 	}
 	h.do(0, "undo", "h", "0")
-	if got := contents(t, h.script()); got != script {
-		t.Errorf("back at the beginning the script is\n%q", got)
-	}
+	insist.Same(t, "back at the beginning the script", contents(t, h.script()), script)
 }
 
 func TestWrongUsageAndRefusals(t *testing.T) {
@@ -276,9 +266,7 @@ func TestWrongUsageAndRefusals(t *testing.T) {
 			t.Errorf("initium %s: exit status %d, %q; want %d, %q", args, r.status, r.err, want.status, want.words)
 		}
 	}
-	if after := contents(t, h.script()); after != before {
-		t.Errorf("a refused wish changed the script: %q", after)
-	}
+	insist.Same(t, "a refused wish changed the script", contents(t, h.script()), before)
 }
 
 func TestKeepRunningAndStop(t *testing.T) {
@@ -293,15 +281,9 @@ func TestKeepRunningAndStop(t *testing.T) {
 		t.Fatalf("the server does not go on: %v", err)
 	}
 	conn.Close()
-	if out := h.do(0, "servers"); !strings.Contains(out, "running since") {
-		t.Errorf("servers says\n%s", out)
-	}
-	if out := h.do(3, "prove", "h"); !strings.Contains(out, "running") {
-		t.Errorf("a second start says %s", out)
-	}
-	if out := h.do(0, "stop", "h"); !strings.Contains(out, "it stopped when asked, exit status 0") {
-		t.Errorf("stop says %s", out)
-	}
+	insist.Holds(t, "servers", h.do(0, "servers"), "running since")
+	insist.Holds(t, "a second start", h.do(3, "prove", "h"), "running")
+	insist.Holds(t, "stop", h.do(0, "stop", "h"), "it stopped when asked, exit status 0")
 	if _, err := net.Dial("tcp", "127.0.0.1:"+h.port); err == nil {
 		t.Error("the server still runs")
 	}
@@ -311,9 +293,7 @@ func TestStubbornServerIsEndedByForce(t *testing.T) {
 	h := newHarbour(t, "let stubborn yes\nberth a\n")
 	h.cargo("a", "", "haul 1\n")
 	h.prove(0, "--keep-running")
-	if out := h.do(0, "stop", "h"); !strings.Contains(out, "ended by force") {
-		t.Errorf("stop says %s", out)
-	}
+	insist.Holds(t, "stop", h.do(0, "stop", "h"), "ended by force")
 }
 
 func TestSurveyAndCheckJSON(t *testing.T) {
@@ -345,22 +325,14 @@ func TestSurveyAndCheckJSON(t *testing.T) {
 
 func TestOwnDialects(t *testing.T) {
 	o := newOperator(t)
-	if out := o.do(0, "dialect", "list"); !strings.Contains(out, "harrow-sound") || !strings.Contains(out, "minetest") {
-		t.Errorf("list says\n%s", out)
-	}
+	insist.Holds(t, "list", o.do(0, "dialect", "list"), "harrow-sound", "minetest")
 	mine := o.do(0, "dialect", "show", "harrow-sound")
 	file := filepath.Join(o.home, "dialects", "mine.toml")
 	write(t, file, strings.Replace(mine, "\nname  = \"harrow-sound\"", "\nname = \"mine\"", 1))
-	if out := o.do(0, "dialect", "check", file); !strings.Contains(out, "mine: no faults") {
-		t.Errorf("check says %s", out)
-	}
-	if out := o.do(0, "dialect", "list"); !strings.Contains(out, file) {
-		t.Errorf("list says\n%s", out)
-	}
+	insist.Holds(t, "check", o.do(0, "dialect", "check", file), "mine: no faults")
+	insist.Holds(t, "list", o.do(0, "dialect", "list"), file)
 	write(t, file, strings.Replace(mine, "order = \"listed\"", "order = \"sorted\"", 1))
-	if out := o.do(1, "dialect", "check", file); !strings.Contains(out, "mine.toml:6: order: is \"sorted\"") {
-		t.Errorf("check says %s", out)
-	}
+	insist.Holds(t, "check", o.do(1, "dialect", "check", file), "mine.toml:6: order: is \"sorted\"")
 }
 
 // TestSecretsAreShownToNobody looks for the licence in all that the commands
@@ -404,7 +376,5 @@ func TestSecretsAreShownToNobody(t *testing.T) {
 			t.Errorf("%s holds the licence", file)
 		}
 	}
-	if got := contents(t, h.script()); !strings.Contains(got, "let licence "+licence+"\n") {
-		t.Errorf("the script has lost its licence:\n%s", got)
-	}
+	insist.Holds(t, "the script has lost its licence", contents(t, h.script()), "let licence "+licence+"\n")
 }

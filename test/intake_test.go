@@ -7,7 +7,6 @@ import (
 	"compress/gzip"
 	"errors"
 	"fmt"
-	"initium/internal/lack"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -16,6 +15,9 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"initium/internal/insist"
+	"initium/internal/lack"
 )
 
 // zipped packs files, by their paths, into a zip archive; a path that ends in a
@@ -26,10 +28,10 @@ func zipped(t *testing.T, files map[string]string) []byte {
 	w := zip.NewWriter(&out)
 	for _, name := range sortedKeys(files) {
 		f, err := w.Create(name)
-		must(t, err)
-		must(t, second(f.Write([]byte(files[name]))))
+		insist.OK(t, err)
+		insist.OK(t, insist.Err(f.Write([]byte(files[name]))))
 	}
-	must(t, w.Close())
+	insist.OK(t, w.Close())
 	return out.Bytes()
 }
 
@@ -43,11 +45,11 @@ func tarred(t *testing.T, files map[string]string) []byte {
 		if strings.HasSuffix(name, "/") {
 			h.Typeflag, h.Mode = tar.TypeDir, 0o755
 		}
-		must(t, w.WriteHeader(h))
-		must(t, second(w.Write([]byte(files[name]))))
+		insist.OK(t, w.WriteHeader(h))
+		insist.OK(t, insist.Err(w.Write([]byte(files[name]))))
 	}
-	must(t, w.Close())
-	must(t, z.Close())
+	insist.OK(t, w.Close())
+	insist.OK(t, z.Close())
 	return out.Bytes()
 }
 
@@ -76,7 +78,7 @@ func below(t testing.TB, dir string) string {
 		}
 		return nil
 	})
-	must(t, err)
+	insist.OK(t, err)
 	return out.String()
 }
 
@@ -132,15 +134,11 @@ func TestLayouts(t *testing.T) {
 				if len(look.Mods) != 1 || look.Mods[0].Name != "kelp_farms" || look.Mods[0].Release != "1.3.0" || look.Family != "harrow-sound" {
 					t.Fatalf("look finds %+v", look)
 				}
-				if got := below(t, h.dir); got != before {
-					t.Errorf("looking has changed\n%s\nto\n%s", before, got)
-				}
+				insist.Same(t, fmt.Sprintf("looking has changed\n%s\nto", before), below(t, h.dir), before)
 				h.do(0, "take", "h", source)
 				want := map[string]string{"bill.toml": kelpBill, "deck.script": kelpDeck, "art/raft.png": "png"}
 				for file, data := range want {
-					if got := contents(t, filepath.Join(h.dir, "cargo/kelp_farms", file)); got != data {
-						t.Errorf("%s holds %q", file, got)
-					}
+					insist.Same(t, file, contents(t, filepath.Join(h.dir, "cargo/kelp_farms", file)), data)
 				}
 				if got := strings.Count(below(t, filepath.Join(h.dir, "cargo/kelp_farms")), "\n"); got != 8 { // the folder, art, and two lines for each file
 					t.Errorf("there is\n%s", below(t, filepath.Join(h.dir, "cargo/kelp_farms")))
@@ -150,9 +148,7 @@ func TestLayouts(t *testing.T) {
 				}
 				os.RemoveAll(filepath.Join(h.dir, "stores")) // what the mod has made at its start
 				h.do(0, "undo", "h")
-				if got := below(t, h.dir); got != before {
-					t.Errorf("taken back there is\n%s\nnot\n%s", got, before)
-				}
+				insist.Same(t, "taken back there", below(t, h.dir), before)
 			})
 		}
 	}
@@ -183,9 +179,7 @@ func TestEveryFamilyIsFed(t *testing.T) {
 			write(t, source, string(zipped(t, c.files)))
 			o.do(0, "take", c.family, source)
 			for _, file := range c.wants {
-				if _, err := os.Stat(filepath.Join(dir, file)); err != nil {
-					t.Error(err)
-				}
+				insist.OK(t, insist.Err(os.Stat(filepath.Join(dir, file))))
 			}
 			p := &proofJSON{}
 			decode(t, o.try("prove", c.family, "--json").out, p)
@@ -193,9 +187,7 @@ func TestEveryFamilyIsFed(t *testing.T) {
 				t.Fatalf("%s is %+v", c.mod, m)
 			}
 			out := o.do(0, "remove", c.family, c.mod)
-			if !strings.Contains(out, c.leaves) {
-				t.Errorf("what stays is not told:\n%s", out)
-			}
+			insist.Holds(t, "what stays is not told", out, c.leaves)
 			for _, file := range c.wants {
 				if _, err := os.Stat(filepath.Join(dir, file)); err == nil && !strings.Contains(file, ".chart") {
 					t.Errorf("%s is still there", file)
@@ -210,9 +202,7 @@ func TestEveryFamilyIsFed(t *testing.T) {
 			for _, made := range []string{"stores", "embers", "ledgers", "hives"} { // by the start
 				os.RemoveAll(filepath.Join(dir, made))
 			}
-			if got := below(t, dir); got != before {
-				t.Errorf("back at the beginning there is\n%s\nnot\n%s", got, before)
-			}
+			insist.Same(t, "back at the beginning there", below(t, dir), before)
 		})
 	}
 }
@@ -230,9 +220,7 @@ func TestRealServersAreFed(t *testing.T) {
 		t.Fatalf("%v: %s", err, out)
 	}
 	w.do(0, "take", "w", source)
-	if _, err := os.Stat(filepath.Join(w.dir, "worldmods/moreores/init.lua")); err != nil {
-		t.Error(err)
-	}
+	insist.OK(t, insist.Err(os.Stat(filepath.Join(w.dir, "worldmods/moreores/init.lua"))))
 	if p := w.prove(0); p.mod("moreores").Outcome != "unlisted" { // it loads by being there
 		t.Errorf("outcomes are %s", p.outcomes())
 	}
@@ -252,9 +240,7 @@ func TestRealServersAreFed(t *testing.T) {
 	o.do(0, "take", "bz", filepath.Join(from, "plugins"))
 	p := &proofJSON{}
 	o.json(0, p, "prove", "bz", "--json")
-	if got := p.outcomes(); got != "HoldTheFlag confirmed, evening confirmed" {
-		t.Errorf("outcomes are %s", got)
-	}
+	insist.Same(t, "outcomes", p.outcomes(), "HoldTheFlag confirmed, evening confirmed")
 	if got := contents(t, filepath.Join(dir, "bzfs.conf")); !strings.HasSuffix(strings.ReplaceAll(got, `"`, ""), "-loadplugin "+dir+"/plugins/evening.so\n") {
 		t.Errorf("the options file is\n%s", got)
 	}
@@ -281,7 +267,7 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 	write(t, filepath.Join(dir, "mine.toml"), "mine")
 	write(t, filepath.Join(dir, "both.toml"), "mine")
 	write(t, filepath.Join(dir, "added.txt"), "added")
-	must(t, errors.Join(os.Chmod(filepath.Join(dir, "mine.toml"), 0o750), os.Chmod(filepath.Join(dir, "added.txt"), 0o600)))
+	insist.OK(t, errors.Join(os.Chmod(filepath.Join(dir, "mine.toml"), 0o750), os.Chmod(filepath.Join(dir, "added.txt"), 0o600)))
 	before := below(t, dir)
 	two := release("2.0", map[string]string{"same.toml": "s", "mine.toml": "1", "both.toml": "2", "theirs.toml": "2", "new.dat": "n"})
 	r := h.try("take", "h", two)
@@ -290,9 +276,7 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 	}
 	h.do(0, "take", "h", two, "--both", "cargo/kelp_farms/both.toml")
 	for file, want := range map[string]string{"same.toml": "s", "mine.toml": "mine", "both.toml": "mine", "both.toml.from-kelp-2.0": "2", "theirs.toml": "2", "new.dat": "n", "added.txt": "added"} {
-		if got := contents(t, filepath.Join(dir, file)); got != want {
-			t.Errorf("%s holds %q; want %q", file, got, want)
-		}
+		insist.Same(t, file, contents(t, filepath.Join(dir, file)), want)
 	}
 	if _, err := os.Stat(filepath.Join(dir, "old.dat")); err == nil {
 		t.Error("a file that the release no longer has is still there")
@@ -305,20 +289,12 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 	// The next release under the same name: what waits beside is the newer one then.
 	write(t, two, string(zipped(t, map[string]string{"kelp_farms/bill.toml": strings.Replace(kelpBill, "1.3.0", "2.1", 1), "kelp_farms/deck.script": kelpDeck, "kelp_farms/both.toml": "3"})))
 	h.do(0, "take", "h", two, "--both", "all")
-	if got := contents(t, filepath.Join(dir, "both.toml")) + contents(t, filepath.Join(dir, "both.toml.from-kelp-2.0")); got != "mine3" {
-		t.Errorf("the second time both hold %q", got)
-	}
+	insist.Same(t, "the second time both hold", contents(t, filepath.Join(dir, "both.toml"))+contents(t, filepath.Join(dir, "both.toml.from-kelp-2.0")), "mine3")
 	h.do(0, "undo", "h", "1")
-	if got := contents(t, filepath.Join(dir, "both.toml")); got != "mine" {
-		t.Errorf("both.toml holds %q", got)
-	}
-	if got := below(t, dir); got != before {
-		t.Errorf("taken back there is\n%s\nnot\n%s", got, before)
-	}
+	insist.Same(t, "both.toml", contents(t, filepath.Join(dir, "both.toml")), "mine")
+	insist.Same(t, "taken back there", below(t, dir), before)
 	h.do(0, "take", "h", release("2.0", map[string]string{"both.toml": "2"}), "--take", "all")
-	if got := contents(t, filepath.Join(dir, "both.toml")); got != "2" {
-		t.Errorf("both.toml holds %q", got)
-	}
+	insist.Same(t, "both.toml", contents(t, filepath.Join(dir, "both.toml")), "2")
 }
 
 // TestRunningServersAreNotDisturbed adds to a running server and takes nothing
@@ -349,14 +325,10 @@ func TestStagedIntake(t *testing.T) {
 	before := below(t, h.dir)
 	h.do(0, "take", "h", source, "--stage")
 	h.do(0, "register", "h", "a", "--before", "kelp_farms", "--stage")
-	if got := below(t, h.dir); got != before {
-		t.Errorf("staging has changed\n%s\nto\n%s", before, got)
-	}
+	insist.Same(t, fmt.Sprintf("staging has changed\n%s\nto", before), below(t, h.dir), before)
 	out := h.do(0, "plan", "h")
 	for _, word := range []string{"take in kelp_farms", "cargo/kelp_farms (the mod kelp_farms): comes, 3 files", "> berth a", "> berth kelp_farms"} {
-		if !strings.Contains(out, word) {
-			t.Errorf("the plan lacks %q:\n%s", word, out)
-		}
+		insist.Holds(t, "the plan", out, word)
 	}
 	h.do(0, "apply", "h")
 	if p := h.prove(0); p.outcomes() != "a confirmed, kelp_farms confirmed, b confirmed" {
@@ -372,28 +344,20 @@ func TestBackupAndRestore(t *testing.T) {
 	state := filepath.Join(h.dir, "stores/a/state.txt")
 	write(t, state, "years of work")
 	out := h.do(0, "backup", "h", "--because", "before the storm")
-	if !strings.Contains(out, "read again") {
-		t.Errorf("backup says %s", out)
-	}
+	insist.Holds(t, "backup", out, "read again")
 	write(t, state, "ruined")
 	write(t, filepath.Join(h.dir, "stores/wreck/x"), "x")
-	if out := h.do(0, "backup", "h", "--list"); !strings.Contains(out, "before the storm") {
-		t.Errorf("the list is %s", out)
-	}
+	insist.Holds(t, "the list", h.do(0, "backup", "h", "--list"), "before the storm")
 	h.do(0, "restore", "h")
-	if got := contents(t, state); got != "years of work" {
-		t.Errorf("the world holds %q", got)
-	}
+	insist.Same(t, "the world", contents(t, state), "years of work")
 	if _, err := os.Stat(filepath.Join(h.dir, "stores/wreck")); err == nil {
 		t.Error("what came after the backup is still there")
 	}
 	h.do(0, "undo", "h")
-	if got := contents(t, state) + contents(t, filepath.Join(h.dir, "stores/wreck/x")); got != "ruinedx" {
-		t.Errorf("taken back the world holds %q", got)
-	}
+	insist.Same(t, "taken back the world", contents(t, state)+contents(t, filepath.Join(h.dir, "stores/wreck/x")), "ruinedx")
 	// A world that was empty is empty again.
-	must(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
-	must(t, os.Mkdir(filepath.Join(h.dir, "stores"), 0o755))
+	insist.OK(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
+	insist.OK(t, os.Mkdir(filepath.Join(h.dir, "stores"), 0o755))
 	h.do(0, "backup", "h")
 	write(t, state, "ruined")
 	h.do(0, "restore", "h")
@@ -422,14 +386,14 @@ func TestRestoreByAnotherUser(t *testing.T) {
 	state, mine := filepath.Join(h.dir, "stores/a/state.txt"), filepath.Join(h.dir, "stores/a/mine.txt")
 	write(t, state, "years of work")
 	write(t, mine, "x")
-	must(t, filepath.WalkDir(filepath.Dir(h.home), func(path string, _ fs.DirEntry, err error) error {
+	insist.OK(t, filepath.WalkDir(filepath.Dir(h.home), func(path string, _ fs.DirEntry, err error) error {
 		if path == state {
 			return err
 		}
 		return errors.Join(err, os.Lchown(path, 65534, 65534))
 	}))
-	must(t, os.Chmod(filepath.Dir(filepath.Dir(h.home)), 0o755)) // its way there
-	must(t, os.Chmod(filepath.Dir(program), 0o755))
+	insist.OK(t, os.Chmod(filepath.Dir(filepath.Dir(h.home)), 0o755)) // its way there
+	insist.OK(t, os.Chmod(filepath.Dir(program), 0o755))
 	as := func(args ...string) string {
 		cmd := exec.Command("setpriv", append([]string{"--reuid=65534", "--regid=65534", "--clear-groups", program}, args...)...)
 		cmd.Env = h.env
@@ -440,20 +404,16 @@ func TestRestoreByAnotherUser(t *testing.T) {
 		return string(out)
 	}
 	as("backup", "h")
-	must(t, os.WriteFile(mine, []byte("y"), 0o644))
+	insist.OK(t, os.WriteFile(mine, []byte("y"), 0o644))
 	as("restore", "h", "--stage")
-	if plan := as("plan", "h"); !strings.Contains(plan, "becomes yours") || !strings.Contains(plan, "files and folders of other users in the backup: 1;") {
-		t.Errorf("the plan says\n%s", plan)
-	}
+	insist.Holds(t, "the plan", as("plan", "h"), "becomes yours", "files and folders of other users in the backup: 1;")
 	as("apply", "h")
 	if info, err := os.Stat(state); err != nil || info.Sys().(*syscall.Stat_t).Uid != 65534 || contents(t, mine) != "x" {
 		t.Errorf("%v, %v", info, err)
 	}
 	write(t, mine, "y")
 	h.do(0, "restore", "h", "1", "--stage")
-	if plan := h.do(0, "plan", "h"); strings.Contains(plan, "becomes yours") {
-		t.Errorf("to root the plan says\n%s", plan)
-	}
+	insist.Lacks(t, "to root the plan", h.do(0, "plan", "h"), "becomes yours")
 }
 
 // TestOtherFamily tells for whom a mod is that was brought to the wrong server.
@@ -500,13 +460,9 @@ func TestCleanRecord(t *testing.T) {
 		t.Errorf("two that share a file: %d %s", r.status, r.err)
 	}
 	h.do(0, "take", "h", source, "--take", "harbour/pier.dat")
-	if out := h.do(0, "baseline", "h", "--changed"); !strings.Contains(out, "harbour/pier.dat") {
-		t.Errorf("changed: %s", out)
-	}
+	insist.Holds(t, "changed", h.do(0, "baseline", "h", "--changed"), "harbour/pier.dat")
 	h.do(0, "undo", "h")
-	if got := contents(t, filepath.Join(h.dir, "harbour/pier.dat")); got != "pier" {
-		t.Errorf("taken back it holds %q", got)
-	}
+	insist.Same(t, "taken back it", contents(t, filepath.Join(h.dir, "harbour/pier.dat")), "pier")
 }
 
 // TestCategoriesAndParts takes a category in as a whole, with the order that came
@@ -538,7 +494,5 @@ func TestCategoriesAndParts(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(h.dir, "cargo/theta")); err == nil {
 		t.Error("a mod that was left out is there")
 	}
-	if out := h.do(0, "rule", "h"); !strings.Contains(out, "eta loads after zeta") {
-		t.Errorf("rules are %s", out)
-	}
+	insist.Holds(t, "rules", h.do(0, "rule", "h"), "eta loads after zeta")
 }

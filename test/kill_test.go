@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"initium/internal/insist"
 )
 
 // writes are the system calls that change something on a disk, or open a file to
@@ -172,5 +174,5 @@ func lastLine(out string) string {
 
 func copyAll(t testing.TB, from, to string) {
 	t.Helper()
-	must(t, os.CopyFS(to, os.DirFS(from)))
+	insist.OK(t, os.CopyFS(to, os.DirFS(from)))
 }

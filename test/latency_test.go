@@ -9,6 +9,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"initium/internal/insist"
 )
 
 // BenchmarkLineToScreen measures how long it takes from the server's writing of a
@@ -18,13 +20,13 @@ func BenchmarkLineToScreen(b *testing.B) {
 	needs(b, "tmux")
 	dir := b.TempDir()
 	fifo := filepath.Join(dir, "lines")
-	must(b, syscall.Mkfifo(fifo, 0o600))
+	insist.OK(b, syscall.Mkfifo(fifo, 0o600))
 	const mods = 40
 	lines := "let port 47110\nlet licence HS-1234\n"
 	for i := range mods {
 		name := fmt.Sprintf("mod_%02d", i)
 		lines += "berth " + name + "\n"
-		must(b, os.MkdirAll(filepath.Join(dir, "h/cargo", name), 0o755))
+		insist.OK(b, os.MkdirAll(filepath.Join(dir, "h/cargo", name), 0o755))
 		os.WriteFile(filepath.Join(dir, "h/cargo", name, "deck.script"), []byte("haul 1\n"), 0o600)
 	}
 	os.WriteFile(filepath.Join(dir, "h/harbour.start"), []byte(lines), 0o600)
@@ -61,7 +63,7 @@ func once(b *testing.B, o *operator, dir, fifo string, mods int) (took []time.Du
 	wait("load order")
 	x.tmux("send-keys", "-t", "x", "s")
 	lines, err := os.OpenFile(fifo, os.O_WRONLY, 0)
-	must(b, err)
+	insist.OK(b, err)
 	wait("0 of 40 mods")
 	for i := range mods {
 		time.Sleep(time.Duration(20+i*7%60) * time.Millisecond)

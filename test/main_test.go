@@ -15,6 +15,7 @@ import (
 	"strings"
 	"testing"
 
+	"initium/internal/insist"
 	"initium/internal/lack"
 )
 
@@ -198,21 +199,21 @@ func (p *proofJSON) outcomes() string {
 func freePort(t testing.TB) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	must(t, err)
+	insist.OK(t, err)
 	defer l.Close()
 	return fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
 }
 
 func write(t testing.TB, name, data string) {
 	t.Helper()
-	must(t, os.MkdirAll(filepath.Dir(name), 0o755))
-	must(t, os.WriteFile(name, []byte(data), 0o644))
+	insist.OK(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	insist.OK(t, os.WriteFile(name, []byte(data), 0o644))
 }
 
 func contents(t testing.TB, name string) string {
 	t.Helper()
 	data, err := os.ReadFile(name)
-	must(t, err)
+	insist.OK(t, err)
 	return string(data)
 }
 
@@ -222,17 +223,6 @@ func decode(t testing.TB, out string, v any) {
 		t.Fatalf("%v in\n%s", err, out)
 	}
 }
-
-// must ends a test whose ground is missing.
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
-
-// second is the error of a call whose value nobody needs.
-func second[T any](_ T, err error) error { return err }
 
 // within lists what fits a pattern in a folder, whatever the folder is called.
 func within(dir, pattern string) (list []string) {

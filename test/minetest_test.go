@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"initium/internal/insist"
 	"initium/internal/lack"
 )
 
@@ -31,7 +32,7 @@ func newWorld(t *testing.T) *world {
 	needs(t, minetestServer)
 	o := newOperator(t)
 	w := &world{o, filepath.Join(filepath.Dir(o.home), "world")}
-	must(t, os.MkdirAll(w.dir, 0o755))
+	insist.OK(t, os.MkdirAll(w.dir, 0o755))
 	w.do(0, "adopt", w.dir, "--dialect", "minetest", "--as", "w", "--set", "port="+freePort(t))
 	return w
 }
@@ -105,13 +106,9 @@ func TestRealMissingMod(t *testing.T) {
 			codes = append(codes, f.Code+" "+f.Mod)
 		}
 	}
-	if got := strings.Join(codes, ", "); got != "mod-missing no_such_thing, mod-renamed mobs_redo" {
-		t.Errorf("check says %s", got)
-	}
+	insist.Same(t, "check", strings.Join(codes, ", "), "mod-missing no_such_thing, mod-renamed mobs_redo")
 	p := w.prove(1)
-	if got := p.outcomes(); got != "no_such_thing failed, mobs_redo failed, craftguide confirmed" {
-		t.Errorf("outcomes are %s", got)
-	}
+	insist.Same(t, "outcomes", p.outcomes(), "no_such_thing failed, mobs_redo failed, craftguide confirmed")
 	if e := p.mod("no_such_thing").Evidence; len(e) != 1 || !strings.Contains(e[0].Text, "could not be found") {
 		t.Errorf("the evidence is %+v", e)
 	}
@@ -133,9 +130,7 @@ func TestRealScriptError(t *testing.T) {
 			if m.Outcome != "failed" || !strings.Contains(m.Reason, test.reason) || p.Exit == nil || *p.Exit == 0 {
 				t.Errorf("broken is %+v, exit %v", m, p.Exit)
 			}
-			if !strings.Contains(p.Reason, test.reason) {
-				t.Errorf("the reason is %q", p.Reason)
-			}
+			insist.Holds(t, "the reason", p.Reason, test.reason)
 			if m.Registered || name == "timer" && p.mod("sound").Outcome != "unlisted" || p.mod("craftguide").Name == "" {
 				t.Errorf("outcomes are %s", p.outcomes())
 			}
@@ -156,10 +151,7 @@ func TestRealOwnFolder(t *testing.T) {
 	var c checkJSON
 	w.json(0, &c, "check", "w", "--json")
 	p := w.prove(0)
-	if got := p.outcomes(); !strings.Contains(got, "craftguide confirmed") || !strings.Contains(got, "stray unlisted") ||
-		!strings.Contains(got, "off_here unlisted") || !strings.Contains(got, "named unlisted") || !strings.Contains(got, "needy confirmed") {
-		t.Errorf("outcomes are %s", got)
-	}
+	insist.Holds(t, "outcomes", p.outcomes(), "craftguide confirmed", "stray unlisted", "off_here unlisted", "named unlisted", "needy confirmed")
 }
 
 func TestRealWorldWithoutGame(t *testing.T) {
@@ -263,7 +255,7 @@ func TestRealPortTaken(t *testing.T) {
 	port := freePort(t)
 	w.do(0, "adopt", w.dir, "--dialect", "minetest", "--as", "taken", "--set", "port="+port)
 	held, err := net.ListenPacket("udp", ":"+port)
-	must(t, err)
+	insist.OK(t, err)
 	defer held.Close()
 	var told forecastJSON
 	out := w.do(1, "check", "taken", "--json")

@@ -15,6 +15,8 @@ import (
 	"time"
 	"unicode/utf16"
 
+	"initium/internal/insist"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -60,9 +62,9 @@ func TestRead(t *testing.T) {
 			if err == nil && !strings.HasSuffix(f, "/") {
 				_, err = io.WriteString(w, log)
 			}
-			must(t, err)
+			insist.OK(t, err)
 		}
-		must(t, z.Close())
+		insist.OK(t, z.Close())
 		write(t, filepath.Join(dir, name), b.String())
 	}
 	zipped("sent.zip", "logs/", "logs/sent.txt")
@@ -81,9 +83,7 @@ func TestRead(t *testing.T) {
 			t.Errorf("%v: remarks %+v", files, r.Remarks)
 		}
 	}
-	if out := h.do(1, "read", plain); !strings.Contains(out, "read as harrow-sound") || !strings.Contains(out, "it needs nowhere") {
-		t.Errorf("found out by itself:\n%s", out)
-	}
+	insist.Holds(t, "found out by itself", h.do(1, "read", plain), "read as harrow-sound", "it needs nowhere")
 	cmd := exec.Command(program, "read", "-", "--server", "h")
 	cmd.Env, cmd.Stdin = h.env, strings.NewReader(log)
 	var out bytes.Buffer
@@ -129,8 +129,8 @@ func TestReadTurnedAndGrowing(t *testing.T) {
 	cmd := exec.Command(program, "read", "--follow", "--dialect", "minetest", file("log.2"), file("grows"))
 	cmd.Env = o.env
 	out, err := cmd.StdoutPipe()
-	must(t, err)
-	must(t, cmd.Start())
+	insist.OK(t, err)
+	insist.OK(t, cmd.Start())
 	defer time.AfterFunc(20*time.Second, func() { cmd.Process.Kill() }).Stop()
 	said := bufio.NewScanner(out)
 	next := func(want string) {
@@ -160,18 +160,18 @@ func TestReadTurnedAndGrowing(t *testing.T) {
 func TestReadFromPipes(t *testing.T) {
 	h := newHarbour(t, "berth a\n")
 	pipe := filepath.Join(t.TempDir(), "pipe")
-	must(t, syscall.Mkfifo(pipe, 0o600))
+	insist.OK(t, syscall.Mkfifo(pipe, 0o600))
 	if r := h.try("read", pipe, "--server", "h"); r.status != 3 || !strings.Contains(r.err, "it is no file; what comes out of a pipe can be read as the standard input") {
 		t.Errorf("of a pipe: %d, %s", r.status, r.err)
 	}
 	in, silent, err := os.Pipe()
-	must(t, err)
+	insist.OK(t, err)
 	defer in.Close()
 	defer silent.Close()
 	cmd := exec.Command(program, "read", "-", "--server", "h")
 	cmd.Env, cmd.Stdin = append(os.Environ(), "INITIUM_HOME="+h.home), in
-	must(t, cmd.Start())
-	must(t, second(silent.WriteString("a line\n")))
+	insist.OK(t, cmd.Start())
+	insist.OK(t, insist.Err(silent.WriteString("a line\n")))
 	eventually(t, "it has read the line", func() bool {
 		left, err := unix.IoctlGetInt(int(in.Fd()), unix.TIOCINQ)
 		return err == nil && left == 0

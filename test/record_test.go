@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"initium/internal/insist"
 )
 
 // runs is how many random line-ups of each kind are compared with what the server
@@ -85,6 +87,6 @@ func (o *operator) againstRecord(kind trial, r *rand.Rand, server string) int {
 
 func mkdir(t testing.TB, dir string) string {
 	t.Helper()
-	must(t, os.MkdirAll(dir, 0o755))
+	insist.OK(t, os.MkdirAll(dir, 0o755))
 	return dir
 }

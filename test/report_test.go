@@ -4,6 +4,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"initium/internal/insist"
 )
 
 // TestCompareReportAndSay has two starts with a change between them.
@@ -19,9 +21,7 @@ func TestCompareReportAndSay(t *testing.T) {
 	}
 	h.prove(0)
 	h.prove(0)
-	if out := h.do(0, "compare", "h"); !strings.Contains(out, "nothing of note differs") {
-		t.Errorf("two starts alike:\n%s", out)
-	}
+	insist.Holds(t, "two starts alike", h.do(0, "compare", "h"), "nothing of note differs")
 	h.cargo("c", "", "haul 1\ncall an error in the hold\n")
 	h.do(0, "register", "h", "c", "--before", "a")
 	h.do(0, "move", "h", "b", "--before", "a")
@@ -32,16 +32,10 @@ func TestCompareReportAndSay(t *testing.T) {
 	h.do(0, "stop", "h")
 	out := h.do(1, "compare", "h")
 	for _, want := range []string{"start 2 (proved) and start 3 (proved)", "came: c", "new in the log, line", "an error in the hold"} {
-		if !strings.Contains(out, want) {
-			t.Errorf("the comparison lacks %q:\n%s", want, out)
-		}
+		insist.Holds(t, "the comparison", out, want)
 	}
-	if strings.Contains(out, "12 knots") {
-		t.Errorf("what was said before is called new:\n%s", out)
-	}
-	if out := h.do(1, "compare", "h", "1", "3"); !strings.Contains(out, "start 1 (proved)") {
-		t.Errorf("by their numbers:\n%s", out)
-	}
+	insist.Lacks(t, "what was said before is called new", out, "12 knots")
+	insist.Holds(t, "by their numbers", h.do(1, "compare", "h", "1", "3"), "start 1 (proved)")
 	dir := t.TempDir()
 	page, md, junit := filepath.Join(dir, "p.html"), filepath.Join(dir, "p.md"), filepath.Join(dir, "p.xml")
 	h.do(0, "export", "proof", "h", "--html", page, "--md", md, "--junit", junit)

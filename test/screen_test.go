@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"initium/internal/insist"
+
 	"github.com/charmbracelet/x/ansi"
 )
 
@@ -223,12 +225,8 @@ func TestScreenSizes(t *testing.T) {
 	x.sees("What the shapes say", "staged: shown as it will be", "On every screen", "any key back")
 	x.keys("x")
 	picture := x.sees("load order", "paddle_ferry", "? help")
-	if escapes := x.tmux("capture-pane", "-e", "-p", "-t", "x"); strings.Contains(escapes, "38;2;") || strings.Contains(escapes, "38;5;") {
-		t.Errorf("colours under NO_COLOR:\n%q", escapes)
-	}
-	if !strings.Contains(picture, "▌") || !strings.Contains(picture, "┃") {
-		t.Errorf("without colour the selected row or the wrong way cannot be told:\n%s", picture)
-	}
+	insist.Lacks(t, "colours under NO_COLOR", x.tmux("capture-pane", "-e", "-p", "-t", "x"), "38;2;", "38;5;")
+	insist.Holds(t, "without colour the selected row or the wrong way cannot be told", picture, "▌", "┃")
 }
 
 // TestScreenWithoutServers begins with nothing and ends with a proof, without a command:
@@ -272,9 +270,7 @@ func TestScreenSurvivesHostileNames(t *testing.T) {
 	x.sees("✕ not proved")
 	x.keys("Enter", "End")
 	x.sees("last", "title", "◆ confirmed")
-	if title := x.tmux("display-message", "-p", "-t", "x", "#{pane_title}"); strings.Contains(title, "gotcha") {
-		t.Errorf("the window's title was set to %q", title)
-	}
+	insist.Lacks(t, "the window's title was set to", x.tmux("display-message", "-p", "-t", "x", "#{pane_title}"), "gotcha")
 }
 
 // TestClosingTheWindowStopsNothing kills the screen while a proved server runs.
@@ -288,9 +284,7 @@ func TestClosingTheWindowStopsNothing(t *testing.T) {
 	x.sees("◆ proved")
 	x.tmux("kill-session", "-t", "x")
 	defer h.try("stop", "h")
-	if out := h.do(0, "servers"); !strings.Contains(out, "running since") {
-		t.Errorf("servers says\n%s", out)
-	}
+	insist.Holds(t, "servers", h.do(0, "servers"), "running since")
 }
 
 // TestScreenWays goes through a board by folding, finding, following needs and
@@ -315,9 +309,7 @@ func TestScreenWays(t *testing.T) {
 	x.sees("only findings", "island_post")
 	x.keys("f", "f", "f", "f")
 	picture := x.sees("load order", "morning_mist")
-	if strings.Contains(picture, "     only ") {
-		t.Errorf("after the last filter some rows are still hidden:\n%s", picture)
-	}
+	insist.Lacks(t, "after the last filter some rows are still hidden", picture, "     only ")
 	x.keys("w")
 	x.tmux("send-keys", "-t", "x", "-l", "after spare_anchor because it is heavy")
 	x.keys("Enter")

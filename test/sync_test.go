@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"initium/internal/insist"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -25,7 +27,7 @@ func (h *harbour) traced(args ...string) []string {
 		h.t.Fatalf("%v: %v\n%s", args, err, out)
 	}
 	data, err := os.ReadFile(file)
-	must(h.t, err)
+	insist.OK(h.t, err)
 	var calls []string
 	begun := map[string]string{} // by thread: calls that another thread's came into
 	for _, line := range strings.Split(string(data), "\n") {
@@ -170,7 +172,7 @@ func TestEditAtTheVeryMoment(t *testing.T) {
 	cmd.Env = h.env
 	var said strings.Builder
 	cmd.Stdout, cmd.Stderr = &said, &said
-	must(t, cmd.Start())
+	insist.OK(t, cmd.Start())
 	var process string // that is traced
 	eventually(t, "the change runs", func() bool {
 		all, _ := filepath.Glob("/proc/[0-9]*/cmdline")
@@ -194,10 +196,10 @@ func TestEditAtTheVeryMoment(t *testing.T) {
 		})
 	})
 	write(t, start+".new", theirs)
-	must(t, os.Rename(start+".new", start))
+	insist.OK(t, os.Rename(start+".new", start))
 	err := cmd.Wait()
 	got, readErr := os.ReadFile(start)
-	must(t, readErr)
+	insist.OK(t, readErr)
 	if want := map[bool]string{true: "# " + theirs, false: theirs}[err == nil]; string(got) != want { // made on top of his, or not
 		t.Errorf("afterwards the file is %q, %v: %s", got, err, said.String())
 	}

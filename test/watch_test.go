@@ -8,6 +8,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"initium/internal/insist"
 )
 
 // running reads the process ids of a start.
@@ -23,7 +25,7 @@ func (h *harbour) isScript(script string) {
 	h.t.Helper()
 	file := filepath.Join(h.dir, "run.sh")
 	write(h.t, file, script)
-	must(h.t, os.Chmod(file, 0o755))
+	insist.OK(h.t, os.Chmod(file, 0o755))
 	h.do(0, "adopt", h.dir, "--as", "h", "--set", "program="+file)
 }
 
@@ -95,17 +97,13 @@ func TestWatchFindsItsWay(t *testing.T) {
 	x.keys("t")
 	x.keys("f", "f")
 	picture := x.sees("only trouble that the last proved start had not: 1 of", "lamp 3 is out")
-	if strings.Contains(picture, "old paint") {
-		t.Errorf("what is not new is shown:\n%s", picture)
-	}
+	insist.Lacks(t, "what is not new is shown", picture, "old paint")
 	x.keys("f")
 	x.loses("only trouble")
 	x.keys("Tab", "Down", "Down")
 	x.keys("f")
 	picture = x.sees("only what is about lights", "error: lamp 3 is out", "lights is made fast")
-	if strings.Contains(picture, "ropes is made fast") {
-		t.Errorf("another mod's lines are shown:\n%s", picture)
-	}
+	insist.Lacks(t, "another mod's lines are shown", picture, "ropes is made fast")
 	x.keys("L")
 	x.sees("lights, loaded anew: confirmed")
 	x.keys("f", "f", "f", "Tab", "/")
@@ -115,7 +113,7 @@ func TestWatchFindsItsWay(t *testing.T) {
 	x.keys("R")
 	x.sees("started again after a crash, 5 times in a row at most")
 	_, server := h.running(2)
-	must(t, syscall.Kill(server, syscall.SIGKILL))
+	insist.OK(t, syscall.Kill(server, syscall.SIGKILL))
 	x.sees("it is started again in")
 	x.sees("◆ proved; running", "start 2 took")
 	x.keys("Escape")
@@ -163,9 +161,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 	log := filepath.Join(dir, "old.log")
 	write(t, log, "[10:00:00] [main/INFO]: waking\n[10:00:01] [main/INFO]: plug-in tide 1.2 is up (12 ms)\n[10:00:01] [main/INFO]: plug-in rock 0.9 is up (3 ms)\n[10:00:02] [main/INFO]: door open on 9000\n")
 	out := o.do(0, "teach", "server", "door", dir, filepath.Join(dir, "plugins.txt"), "tide", "--start", "{dir}/run.sh")
-	if !strings.Contains(out, "they are in plugins") || !strings.Contains(out, "tide, rock") || !strings.Contains(out, "still missing") {
-		t.Errorf("teach says %s", out)
-	}
+	insist.Holds(t, "teach", out, "they are in plugins", "tide, rock", "still missing")
 	w := open(t, 180, 30, []string{"INITIUM_HOME=" + o.home}, "teach", "server", "gate", dir, "plugins.txt")
 	w.sees("point at the name of a mod", "use tide")
 	w.keys("Down", "Enter")
@@ -175,9 +171,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 	w.keys("Enter")
 	w.sees("written", "gate.toml", "initium teach log gate LOG")
 	w.keys("q")
-	if err := os.Remove(filepath.Join(o.home, "dialects/gate.toml")); err != nil {
-		t.Error(err)
-	}
+	insist.OK(t, os.Remove(filepath.Join(o.home, "dialects/gate.toml")))
 	x := open(t, 120, 40, []string{"INITIUM_HOME=" + o.home}, "teach", "log", "door", log)
 	x.sees("point at lines", "[{time}] [{source}/{level}]:")
 	x.keys("Down", "1")
@@ -205,7 +199,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 		t.Errorf("read by what was taught: %+v", r)
 	}
 	write(t, filepath.Join(dir, "run.sh"), "#!/bin/sh\ncat \""+log+"\"\nexec sleep 60\n")
-	must(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
+	insist.OK(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
 	o.do(0, "adopt", dir, "--as", "door")
 	if p := o.proves("door", "tide confirmed, rock confirmed"); p.Verdict != "proved" {
 		t.Errorf("proof %+v", p)
@@ -216,18 +210,14 @@ func TestTeachOnTheScreen(t *testing.T) {
 func TestConsoleOfARunningServer(t *testing.T) {
 	h := chatty(t, 1)
 	h.do(0, "prove", "h", "--keep-running")
-	if got := h.do(0, "say", "h", "roll"); !strings.Contains(got, "roll: lights") {
-		t.Errorf("it says %s", got)
-	}
+	insist.Holds(t, "", h.do(0, "say", "h", "roll"), "roll: lights")
 	var m modJSON
 	h.json(0, &m, "reload", "h", "lights", "--json")
 	if m.Outcome != "confirmed" || len(m.Evidence) == 0 || !strings.Contains(m.Evidence[len(m.Evidence)-1].Text, "lights is made fast") {
 		t.Errorf("reloaded: %+v", m)
 	}
 	line := m.Evidence[len(m.Evidence)-1].Line
-	if got := h.do(0, "log", "h", "--mod", "lights"); !strings.Contains(got, fmt.Sprintf("%7d  %s", line, m.Evidence[len(m.Evidence)-1].Text)) {
-		t.Errorf("line %d is not in the log:\n%s", line, got)
-	}
+	insist.Holds(t, fmt.Sprintf("line %d is not in the log", line), h.do(0, "log", "h", "--mod", "lights"), fmt.Sprintf("%7d  %s", line, m.Evidence[len(m.Evidence)-1].Text))
 	write(t, filepath.Join(h.dir, "cargo/lights/deck.script"), "dance\n")
 	h.json(1, &m, "reload", "h", "lights", "--json")
 	if m.Outcome != "failed" || !strings.Contains(m.Reason, "dance") {
@@ -236,13 +226,9 @@ func TestConsoleOfARunningServer(t *testing.T) {
 	if got := h.do(0, "log", "h", "--trouble"); !strings.Contains(got, "old paint") || !strings.Contains(got, "ran aground") || strings.Contains(got, "ropes") {
 		t.Errorf("trouble:\n%s", got)
 	}
-	if got := h.do(2, "unload", "h", "lights"); !strings.Contains(got, "cannot unload a mod while it runs") {
-		t.Errorf("unload says %s", got)
-	}
+	insist.Holds(t, "unload", h.do(2, "unload", "h", "lights"), "cannot unload a mod while it runs")
 	h.do(0, "stop", "h")
-	if got := h.do(2, "reload", "h", "lights"); !strings.Contains(got, "not running") {
-		t.Errorf("reload of a stopped server says %s", got)
-	}
+	insist.Holds(t, "reload of a stopped server", h.do(2, "reload", "h", "lights"), "not running")
 }
 
 // A crash is followed by another start, which is judged by whoever looks later.
@@ -251,15 +237,13 @@ func TestGuardAndCatchingUp(t *testing.T) {
 	h.do(0, "guard", "h", "--times", "3")
 	h.do(0, "prove", "h", "--keep-running")
 	_, server := h.running(1)
-	must(t, syscall.Kill(server, syscall.SIGSEGV))
+	insist.OK(t, syscall.Kill(server, syscall.SIGSEGV))
 	eventually(t, "a second start", func() bool { return strings.Contains(h.do(0, "servers"), "running") && len(h.starts()) == 2 })
 	eventually(t, "it is up", func() bool { return strings.Contains(h.do(0, "log", "h", "--start", "2"), "the sound is open") })
 	h.do(0, "guard", "h", "--off")
 	time.Sleep(500 * time.Millisecond) // as long as it has to stay up
 	h.do(0, "stop", "h")
-	if got := h.do(0, "ledger", "h"); !strings.Contains(got, "start 1: proved") || !strings.Contains(got, "start 2: proved") {
-		t.Errorf("the ledger says\n%s", got)
-	}
+	insist.Holds(t, "the ledger", h.do(0, "ledger", "h"), "start 1: proved", "start 2: proved")
 }
 
 func (h *harbour) starts() []string {
@@ -273,21 +257,15 @@ func TestLostServer(t *testing.T) {
 	h.isScript("#!/bin/sh\ntrap '' HUP PIPE\necho '[10:00:00.000] harbour: the sound is open on port 1, 0 alongside'\nwhile :; do sleep 0.2; done\n")
 	h.do(1, "prove", "h", "--keep-running")
 	keeper, server := h.running(1)
-	must(t, syscall.Kill(keeper, syscall.SIGKILL))
+	insist.OK(t, syscall.Kill(keeper, syscall.SIGKILL))
 	eventually(t, "the loss is seen", func() bool { return strings.Contains(h.do(0, "servers"), "lost its keeper") })
-	if got := h.do(3, "prove", "h"); !strings.Contains(got, "running") {
-		t.Errorf("a second start: %s", got)
-	}
-	if got := h.do(3, "say", "h", "roll"); !strings.Contains(got, "keeper was ended from outside") {
-		t.Errorf("speaking to it: %s", got)
-	}
+	insist.Holds(t, "a second start", h.do(3, "prove", "h"), "running")
+	insist.Holds(t, "speaking to it", h.do(3, "say", "h", "roll"), "keeper was ended from outside")
 	h.do(0, "stop", "h")
 	if syscall.Kill(server, 0) == nil {
 		eventually(t, "the server has ended", func() bool { return syscall.Kill(server, 0) != nil })
 	}
-	if got := h.do(0, "servers"); !strings.Contains(got, "stopped") {
-		t.Errorf("after the stop: %s", got)
-	}
+	insist.Holds(t, "after the stop", h.do(0, "servers"), "stopped")
 }
 
 // What the evidence contradicts is not confirmed, and both sides are shown.
@@ -308,18 +286,14 @@ while read -r line; do
 done
 `)
 	p := h.prove(1)
-	if got := p.outcomes(); got != "ropes confirmed, buoys failed, lights failed" {
-		t.Errorf("outcomes %s", got)
-	}
+	insist.Same(t, "outcomes", p.outcomes(), "ropes confirmed, buoys failed, lights failed")
 	if p.mod("buoys").Against == "" || p.mod("lights").Against == "" || p.mod("ropes").Against != "" {
 		t.Errorf("against: %+v", p.Mods)
 	}
 	if len(p.Differs) != 2 || !strings.Contains(p.Differs[1], "its port is 4711") || p.Told["title"] != "Another Harbour" {
 		t.Errorf("differs %q, told %v", p.Differs, p.Told)
 	}
-	if got := h.do(1, "prove", "h"); !strings.Contains(got, "buoys: failed, but it is said to have loaded") || !strings.Contains(got, "4711") {
-		t.Errorf("prove says %s", got)
-	}
+	insist.Holds(t, "prove", h.do(1, "prove", "h"), "buoys: failed, but it is said to have loaded", "4711")
 }
 
 // What would mend a start follows from the evidence, what is there, and what was
@@ -330,20 +304,12 @@ func TestRemediesFromEvidence(t *testing.T) {
 	write(t, filepath.Join(h.dir, "cargo/lights/deck.script"), "dance\n")
 	h.do(1, "prove", "h")
 	got := h.do(0, "remedy", "h", "lights")
-	if !strings.Contains(got, "restore its files as they were at start 1, which was proved: deck.script (changed)") || !strings.Contains(got, "switch lights off") {
-		t.Errorf("remedies are\n%s", got)
-	}
-	if out := h.do(1, "compare", "h"); !strings.Contains(out, "files of lights: deck.script changed") || !strings.Contains(out, "lights: failed, was confirmed") {
-		t.Errorf("compare says\n%s", out)
-	}
-	if out := h.do(0, "remedy", "h", "lights", "2"); !strings.Contains(out, "staged: switch lights off") {
-		t.Errorf("staging says %s", out)
-	}
+	insist.Holds(t, "remedies", got, "restore its files as they were at start 1, which was proved: deck.script (changed)", "switch lights off")
+	insist.Holds(t, "compare", h.do(1, "compare", "h"), "files of lights: deck.script changed", "lights: failed, was confirmed")
+	insist.Holds(t, "staging", h.do(0, "remedy", "h", "lights", "2"), "staged: switch lights off")
 	h.do(0, "apply", "h")
 	h.do(0, "prove", "h")
-	if out := h.do(0, "remedy", "h"); !strings.Contains(out, "nothing to mend") {
-		t.Errorf("after that: %s", out)
-	}
+	insist.Holds(t, "after that", h.do(0, "remedy", "h"), "nothing to mend")
 }
 
 // Proofs and charts can be written down, and a service for the machine.
@@ -367,9 +333,7 @@ func TestExportsOfAStart(t *testing.T) {
 	}
 	unit := h.do(0, "export", "unit", "h")
 	for _, want := range []string{"ExecStart=", "keep \"h\"", "KillMode=mixed", "Environment=\"INITIUM_HOME=" + strings.ReplaceAll(h.home, "%", "%%")} {
-		if !strings.Contains(unit, want) {
-			t.Errorf("%q is not in\n%s", want, unit)
-		}
+		insist.Holds(t, fmt.Sprintf("%q is not in", want), unit, want)
 	}
 }
 
@@ -382,13 +346,11 @@ func TestKeepInTheForeground(t *testing.T) {
 		return len(h.starts()) == 1 && strings.Contains(h.try("log", "h").out, "the sound is open")
 	})
 	keeper, _ := h.running(1)
-	must(t, syscall.Kill(keeper, syscall.SIGTERM))
+	insist.OK(t, syscall.Kill(keeper, syscall.SIGTERM))
 	if r := <-done; r.status != 0 {
 		t.Errorf("it ended with %d: %s%s", r.status, r.out, r.err)
 	}
-	if got := h.do(0, "log", "h"); !strings.Contains(got, "good night") {
-		t.Errorf("it was not asked to stop:\n%s", got)
-	}
+	insist.Holds(t, "it was not asked to stop", h.do(0, "log", "h"), "good night")
 }
 
 // A server that prints control sequences, in its replies too, does nothing to the
@@ -412,12 +374,8 @@ done
 	x.sees("load order")
 	x.keys("s")
 	x.sees("✕ not proved; running", "error:", "everywhere", "roll: ")
-	if title := x.tmux("display-message", "-p", "-t", "x", "#{pane_title}"); strings.Contains(title, "gotcha") {
-		t.Errorf("the window's title was set to %q", title)
-	}
-	if picture := x.picture(); !strings.Contains(picture, "mods spoken for") {
-		t.Errorf("the screen was cleared:\n%s", picture)
-	}
+	insist.Lacks(t, "the window's title was set to", x.tmux("display-message", "-p", "-t", "x", "#{pane_title}"), "gotcha")
+	insist.Holds(t, "the screen was cleared", x.picture(), "mods spoken for")
 	for _, args := range [][]string{{"log", "h"}, {"say", "h", "roll"}, {"compare", "h", "1", "1"}, {"remedy", "h"}, {"ledger", "h"}} {
 		if r := h.try(args...); strings.ContainsAny(r.out+r.err, "\x1b\x07\u009b") {
 			t.Errorf("initium %v hands control sequences on: %q", args, r.out+r.err)

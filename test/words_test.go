@@ -1,12 +1,14 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"initium/internal/cli"
+	"initium/internal/insist"
 )
 
 // What is mistyped is asked back with what was most likely meant, and ends with the status
@@ -43,9 +45,7 @@ func TestMistyped(t *testing.T) {
 	}
 	help := h.do(0, "--help")
 	for _, title := range []string{"Begin with a server:", "Change its line-up:", "Go back, and keep safe:"} {
-		if !strings.Contains(help, title) {
-			t.Errorf("the help has no group %q:\n%s", title, help)
-		}
+		insist.Holds(t, fmt.Sprintf("the help has no group %q", title), help, title)
 	}
 	if _, rest, ok := strings.Cut(help, "Additional Commands:"); !ok || strings.Count(rest[:strings.Index(rest, "Flags:")], "\n  ") != 2 {
 		t.Errorf("not every command is in a group:\n%s", help)
@@ -91,19 +91,13 @@ func TestGive(t *testing.T) {
 	if out := h.do(0, "give", "h", "port=31555"); port == "" || out != "port is 31555\n" {
 		t.Errorf("give says %q", out)
 	}
-	if out := h.do(0, "give", "h", "--json"); !strings.Contains(out, `"value": "31555"`) || !strings.Contains(out, `"given": true`) {
-		t.Errorf("the list is\n%s", out)
-	}
-	if out := h.do(0, "adopt", h.dir, "--as", "h"); !strings.Contains(out, "31555") {
-		t.Errorf("adopted anew it has\n%s", out)
-	}
+	insist.Holds(t, "the list", h.do(0, "give", "h", "--json"), `"value": "31555"`, `"given": true`)
+	insist.Holds(t, "adopted anew it", h.do(0, "adopt", h.dir, "--as", "h"), "31555")
 	h.do(2, "give", "h", "port=31555")
 	if out := h.do(0, "undo", "h", "--help"); out == "" {
 		t.Error("no help")
 	}
-	if out := h.do(0, "undo", "h"); !strings.Contains(out, "value: port is no longer 31555") {
-		t.Errorf("undo says\n%s", out)
-	}
+	insist.Holds(t, "undo", h.do(0, "undo", "h"), "value: port is no longer 31555")
 	h.do(0, "prove", "h", "--keep-running")
 	if r := h.try("give", "h", "port=31556"); r.status != 3 || !strings.Contains(r.err, "stop it first") {
 		t.Errorf("under the running server: %d %s", r.status, r.err)
@@ -117,7 +111,7 @@ func TestGive(t *testing.T) {
 // Every command has a man page, that says what it is for.
 func TestManuals(t *testing.T) {
 	dir := t.TempDir()
-	must(t, cli.Manuals(dir))
+	insist.OK(t, cli.Manuals(dir))
 	pages, err := os.ReadDir(dir)
 	if err != nil || len(pages) < 45 {
 		t.Fatalf("%d pages, %v", len(pages), err)

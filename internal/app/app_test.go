@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	_ "embed"
 	"errors"
+	"fmt"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -14,6 +15,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // kiln is a dialect with a given of every kind.
@@ -32,7 +34,7 @@ func world(t *testing.T, files map[string]string) (a *app.App, dir string) {
 	t.Cleanup(func() { a.Close() })
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln)
 	dir = filepath.Join(base, "server")
-	must(t, os.MkdirAll(dir, 0o755))
+	insist.OK(t, os.MkdirAll(dir, 0o755))
 	for name, data := range files {
 		put(t, filepath.Join(dir, name), data)
 	}
@@ -41,32 +43,30 @@ func world(t *testing.T, files map[string]string) (a *app.App, dir string) {
 
 func put(t *testing.T, name, data string) {
 	t.Helper()
-	must(t, os.MkdirAll(filepath.Dir(name), 0o755))
-	must(t, os.WriteFile(name, []byte(data), 0o755))
+	insist.OK(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	insist.OK(t, os.WriteFile(name, []byte(data), 0o755))
 }
 
 func TestGivenValues(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "set port 9100\n", "kiln": "#!/bin/sh\n"})
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	s, err := a.Server("k")
-	must(t, err)
+	insist.OK(t, err)
 	if s.Vars["program"] != filepath.Join(dir, "kiln") || s.Vars["port"] != "9100" || s.Vars["share"] != "" {
 		t.Errorf("values are %v", s.Vars)
 	}
 	if len(s.Missing) != 1 || s.Missing["level"] == "" {
 		t.Errorf("missing are %v", s.Missing)
 	}
-	if _, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err == nil || !strings.Contains(err.Error(), "how hot (level): no value was given; initium give k level=") {
-		t.Errorf("starting it says %v", err)
-	}
+	insist.Fails(t, "starting it", insist.Err(a.Prove(t.Context(), "k", app.ProveOptions{})), "how hot (level): no value was given; initium give k level=")
 	// What the operator says comes first, and paths are made absolute.
 	t.Chdir(dir)
 	put(t, filepath.Join(dir, "elsewhere", "x"), "")
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: ".", As: "k", Set: map[string]string{"share": "elsewhere", "port": "77", "level": "9"}})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: ".", As: "k", Set: map[string]string{"share": "elsewhere", "port": "77", "level": "9"}})))
 	if s, err = a.Server("k"); err != nil || s.Vars["share"] != filepath.Join(dir, "elsewhere") || s.Vars["port"] != "77" || len(s.Missing) != 0 {
 		t.Errorf("values are %v, %v, missing %v", s.Vars, err, s.Missing)
 	}
-	must(t, os.RemoveAll(filepath.Join(dir, "elsewhere")))
+	insist.OK(t, os.RemoveAll(filepath.Join(dir, "elsewhere")))
 	if s, err = a.Server("k"); err != nil || !strings.Contains(s.Missing["share"], "is not a folder that is there") {
 		t.Errorf("a folder that is gone: %v, %v", s.Missing, err)
 	}
@@ -88,12 +88,10 @@ func TestRecognising(t *testing.T) {
 	}
 	other := t.TempDir()
 	put(t, filepath.Join(other, "kiln.list"), "")
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: other, Dialect: "kiln", As: "server"}); err == nil || !strings.Contains(err.Error(), "is taken by the server in") {
-		t.Errorf("a name that is taken: %v", err)
-	}
+	insist.Fails(t, "a name that is taken", insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: other, Dialect: "kiln", As: "server"})), "is taken by the server in")
 	put(t, filepath.Join(a.Home.DialectDir(), "bad.toml"), "name = 3")
 	list, err := a.Dialects()
-	must(t, err)
+	insist.OK(t, err)
 	bad := 0
 	for _, e := range list {
 		if e.Err != nil {
@@ -103,15 +101,13 @@ func TestRecognising(t *testing.T) {
 	if bad != 1 || len(list) < 5 {
 		t.Errorf("%d of %d dialects have faults", bad, len(list))
 	}
-	if _, err := a.Dialect("bad"); err == nil || !strings.Contains(err.Error(), "bad.toml:1") {
-		t.Errorf("a dialect with faults: %v", err)
-	}
+	insist.Fails(t, "a dialect with faults", insist.Err(a.Dialect("bad")), "bad.toml:1")
 }
 
 func TestLookingAhead(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire gone\n", "mods/a/x": "", "mods/b/x": ""})
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
-	must(t, second(a.Stage(t.Context(), "k", lineup.Change{Op: lineup.OpOff, Mod: "gone"}, lineup.Change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Stage(t.Context(), "k", lineup.Change{Op: lineup.OpOff, Mod: "gone"}, lineup.Change{Op: lineup.OpRegister, Mod: "b", Where: lineup.Where{Before: "a"}})))
 	codes := func(l *app.Look) string {
 		var words []string
 		for _, f := range l.Findings {
@@ -139,9 +135,9 @@ func TestLookingAhead(t *testing.T) {
 func TestHeldFiles(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\n", "mods/a/x": "", "kiln": "#!/bin/sh\necho hot\nread x\n"})
 	exe, err := os.Executable()
-	must(t, err)
+	insist.OK(t, err)
 	a.Exe = exe
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}})))
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
 	if err != nil || !p.Ready {
 		t.Fatalf("the start gives %+v, %v", p, err)
@@ -149,7 +145,7 @@ func TestHeldFiles(t *testing.T) {
 	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); !errors.Is(err, host.ErrRunning) {
 		t.Errorf("changing a held file under a running server gives %v", err)
 	}
-	must(t, second(a.Stop(t.Context(), "k")))
+	insist.OK(t, insist.Err(a.Stop(t.Context(), "k")))
 	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); err != nil {
 		t.Errorf("afterwards: %v", err)
 	}
@@ -175,9 +171,9 @@ func TestMain(m *testing.M) {
 
 func TestChangedSince(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\n#fire c\nfire b\n", "mods/a/x": "", "mods/b/x": "", "mods/c/x": ""})
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	s, err := a.Survey("k")
-	must(t, err)
+	insist.OK(t, err)
 	for _, test := range []struct {
 		mods    string
 		changed bool
@@ -187,17 +183,7 @@ func TestChangedSince(t *testing.T) {
 			p.Mods = append(p.Mods, proof.Mod{Name: name, Registered: true})
 		}
 		p.Mods = append(p.Mods, proof.Mod{Name: "stray", Outcome: proof.Unlisted})
-		if got := app.ChangedSince(s, p); got != test.changed {
-			t.Errorf("since %s: %v", test.mods, got)
-		}
-	}
-}
-
-// must ends a test whose ground is missing.
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
+		insist.Same(t, fmt.Sprintf("since %s", test.mods), app.ChangedSince(s, p), test.changed)
 	}
 }
 
@@ -205,11 +191,8 @@ func must(t testing.TB, err error) {
 func beginAgain(t *testing.T, a *app.App) {
 	t.Helper()
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.Join(a.Home.Dir, "ledger.db")}).EscapedPath()+"?_pragma=busy_timeout(10000)")
-	must(t, err)
+	insist.OK(t, err)
 	defer db.Close()
 	_, err = db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)
-	must(t, err)
+	insist.OK(t, err)
 }
-
-// second is the error of a call whose value nobody needs.
-func second[T any](_ T, err error) error { return err }

@@ -17,6 +17,7 @@ import (
 	"initium/internal/core/mod"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
+	"initium/internal/insist"
 )
 
 // A dialect that cannot be read is told of where it could have been the one that is looked
@@ -24,9 +25,7 @@ import (
 func TestDialectsWithFaults(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "", "other/x": "", "log": "hot\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "broken.toml"), "name = \"broken\"\nnonsense = 1\n")
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, "other")}); err == nil || !strings.Contains(err.Error(), "; broken has faults and was not tried (initium dialect check broken)") {
-		t.Errorf("of a folder that none recognises: %v", err)
-	}
+	insist.Fails(t, "of a folder that none recognises", insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, "other")})), "; broken has faults and was not tried (initium dialect check broken)")
 	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"}); err != nil {
 		t.Errorf("of one that another recognises: %v", err)
 	}
@@ -58,7 +57,7 @@ func TestCulpritsTogether(t *testing.T) {
 func TestEvidenceOfCulprits(t *testing.T) {
 	a, dir := bakery(t, "a", "b: echo \"out c: no flour in $(pwd)/mods/b\"", "c")
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
-	must(t, err)
+	insist.OK(t, err)
 	if said := fmt.Sprint(found.Evidence, found.Reason); strings.Count(said, "no flour in "+dir+"/mods/b") < 2 || len(found.Evidence) == 0 {
 		t.Errorf("it is told: %s", said)
 	}
@@ -79,7 +78,7 @@ func TestReplyWithoutEnd(t *testing.T) {
 	a, _ := running(t, "echo 'in a'; echo 'in b'; echo hot\nwhile read -r line; do [ \"$line\" = cool ] && exit 0; printf 'out b: at once'; done\n")
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, string(data)+"[[console.rule]]\nmeans = \"failed\"\nline = \"out {mod}: {reason}\"\n[[log.rule]]\nmeans = \"failed\"\nline = \"out {mod}: {reason}\"\n")
 	var stopping bool
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways, OnStep: func(s app.Step) { stopping = stopping || s.Stopping }})
@@ -123,13 +122,13 @@ func TestInventoryOfWhatIsThere(t *testing.T) {
 	a, dir := running(t, "echo 'in a'; echo hot\n"+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, strings.Replace(string(data), "[[registration]]", "[[place]]\npath = \"{dir}/own\"\nloads = \"base\"\n[[registration]]", 1))
 	put(t, filepath.Join(dir, "own", "floor", "x"), "")
 	put(t, filepath.Join(dir, "oven.list"), "bake a\nbake gone\nbake floor\n")
 	t.Chdir(dir) // what has no folder is not looked for in this one
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
-	must(t, err)
+	insist.OK(t, err)
 	v, err := a.Home.Start("k", p.Number).Inventory()
 	if err != nil || len(v.Files) != 1 || v.Files[0].Mod != "a" || v.Files[0].Path != "x" {
 		t.Errorf("%+v, %v", v, err)
@@ -141,7 +140,7 @@ func TestInventoryOfWhatIsThere(t *testing.T) {
 func TestNothingIsProvedOfWhatCannotBeRead(t *testing.T) {
 	a, dir := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
 	list, err := os.ReadFile(filepath.Join(dir, "oven.list"))
-	must(t, err)
+	insist.OK(t, err)
 	put(t, filepath.Join(dir, "oven.list"), string(list)+"\x00")
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
 	if err != nil || p.Verdict == proof.Proved || !strings.HasPrefix(p.Reason, "not all that is registered is known: oven.list, line ") {
@@ -162,7 +161,7 @@ func TestNothingIsProvedOfWhatCannotBeRead(t *testing.T) {
 func TestLastLines(t *testing.T) {
 	a, _ := running(t, "echo in a; for i in 2 3 4 5 6; do echo \"line $i\"; done; echo; echo 'console password=geheim11'; echo 'it is over'; exit 3\n")
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
-	must(t, err)
+	insist.OK(t, err)
 	var said []string
 	for _, l := range p.LastLines {
 		said = append(said, fmt.Sprint(l.Line, " ", l.Text))
@@ -177,7 +176,7 @@ func TestLogFiles(t *testing.T) {
 	a, dir := running(t, "echo 'in a' >>\"${0%/*}/own.log\"; echo 'in b' >>\"${0%/*}/own.log\"; echo hot >>\"${0%/*}/own.log\"\n"+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, string(data)+"[log]\nfiles = [\"{dir}/own.log\"]\n")
 	put(t, filepath.Join(dir, "own.log"), "of before\n")
 	if p, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err != nil || p.Verdict != proof.Proved {
@@ -190,16 +189,16 @@ func TestLogFiles(t *testing.T) {
 func TestAgedMods(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "", "kiln": "#!/bin/sh\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), strings.Replace(kiln, "path = \"{dir}/mods\"", "path = \"{dir}/mods\"\nmark = [\"x\"]", 1))
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	for year, want := range map[int]bool{1980: false, 1981: true, time.Now().Year() + 1: false} {
 		name := filepath.Join(filepath.Dir(dir), fmt.Sprint(year, ".zip"))
 		f, err := os.Create(name)
-		must(t, err)
+		insist.OK(t, err)
 		w := zip.NewWriter(f)
 		_, err = w.CreateHeader(&zip.FileHeader{Name: "tongs/x", Modified: time.Date(year, 5, 5, 5, 5, 0, 0, time.UTC)})
-		must(t, err)
-		must(t, w.Close())
-		must(t, f.Close())
+		insist.OK(t, err)
+		insist.OK(t, w.Close())
+		insist.OK(t, f.Close())
 		inside, err := a.Inspect(t.Context(), name, "k", lineup.Choices{}, nil)
 		if err != nil || (inside.Aged["tongs"] != "") != want {
 			t.Errorf("of %d: %v, %v", year, inside.Aged, err)

@@ -14,6 +14,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/lineup"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // bakery is a server that loads what its list names, and does with each mod what a file
@@ -29,7 +30,7 @@ echo hot
 `+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, strings.Replace(string(data), `patience = "5s"`, `patience = "300ms"`, 1)+"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n[[log.rule]]\nmeans = \"failed\"\nline = \"out {mod}: {reason}\"\n")
 	list := ""
 	for _, m := range mods {
@@ -49,12 +50,12 @@ echo hot
 func TestCulpritOfTwoKinds(t *testing.T) {
 	a, dir := bakery(t, "a", "b: echo \"gave up: b sank in $(pwd)/mods/b after 12 s\"; exit 3", "c", "d: echo 'gave up: d burnt'; exit 3", "e")
 	before, err := os.ReadFile(filepath.Join(dir, "oven.list"))
-	must(t, err)
+	insist.OK(t, err)
 	left, _, err := a.Home.Prepare(host.Spec{Server: "k" + host.TrialSuffix, Command: []string{"/bin/sleep", "60"}, Dir: dir, Patience: time.Second})
-	must(t, err)
-	must(t, left.Launch(a.Exe))
+	insist.OK(t, err)
+	insist.OK(t, left.Launch(a.Exe))
 	running, err := left.Running()
-	must(t, err)
+	insist.OK(t, err)
 	var said []string
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{OnTry: func(s app.Tried) {
 		if s.Done {
@@ -126,7 +127,7 @@ func TestCulpritRemembers(t *testing.T) {
 		t.Fatal(err)
 	}
 	// It was another mod's fault meanwhile: nothing that was learned holds.
-	must(t, os.Rename(filepath.Join(dir, "mods/b/say"), filepath.Join(dir, "mods/e/say")))
+	insist.OK(t, os.Rename(filepath.Join(dir, "mods/b/say"), filepath.Join(dir, "mods/e/say")))
 	found, known, _, err := search(a, app.CulpritOptions{}, -1)
 	if err != nil || !slices.Equal(found.Culprits, []string{"e"}) || known != 0 || !found.Cured {
 		t.Errorf("after the mods have changed: %+v, %d known, %v", found, known, err)
@@ -175,7 +176,7 @@ func TestCulpritOutside(t *testing.T) {
 	outside := filepath.Join(filepath.Dir(dir), "outside.list")
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, strings.Replace(string(data), "{dir}/oven.list", outside, 1))
 	const list = "# mine\nbake a\nbake b\n"
 	put(t, outside, list)
@@ -196,16 +197,14 @@ func TestCulpritOfTheFirstFault(t *testing.T) {
 	a, dir := bakery(t, "a: (sleep 0.2; echo 'gave up: a burnt'; kill -9 $$) &", "b: echo 'gave up: b sank'; exit 3")
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, strings.NewReplacer("[[registration]]", "[[place]]\npath = \"{dir}/own\"\nloads = \"base\"\n[[registration]]", "comment = \"#\"\n", "").Replace(string(data)))
 	put(t, filepath.Join(dir, "own", "floor", "x"), "")
 	list, err := os.ReadFile(filepath.Join(dir, "oven.list"))
-	must(t, err)
+	insist.OK(t, err)
 	put(t, filepath.Join(dir, "oven.list"), "bake floor\n"+string(list))
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{Stay: time.Second, OnTry: func(s app.Tried) {
-		if s.Of != 2 {
-			t.Errorf("%d mods can be switched", s.Of)
-		}
+		insist.Same(t, "", s.Of, 2)
 	}})
 	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || !found.Sure || found.Cured || len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpUnregister {
 		t.Errorf("found %+v, %v", found, err)
@@ -217,7 +216,7 @@ func TestCulpritByPresence(t *testing.T) {
 	a, dir := running(t, "for mod in mods/*; do [ -f $mod/bad ] && { echo \"gave up: $mod sank\"; exit 3; }; echo \"in ${mod#mods/}\"; done; echo hot\n"+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, strings.NewReplacer("file = \"{dir}/oven.list\"\nshape = \"line\"\ncomment = \"#\"\nline = \"bake {mod}\"", "file = \"{dir}/mods\"\nshape = \"presence\"\nat = \"{mod}\"\naside = \"{mod}.off\"").Replace(string(data))+
 		"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n")
 	put(t, filepath.Join(dir, "mods", "b", "bad"), "")
@@ -225,9 +224,7 @@ func TestCulpritByPresence(t *testing.T) {
 	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || !found.Cured || len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpOff {
 		t.Errorf("found %+v, %v", found, err)
 	}
-	if _, err := os.Stat(filepath.Join(dir, "mods", "b", "bad")); err != nil {
-		t.Error(err)
-	}
+	insist.OK(t, insist.Err(os.Stat(filepath.Join(dir, "mods", "b", "bad"))))
 }
 
 // On a server whose mods stand in a list, where none can be switched off in its place, mods
@@ -241,7 +238,7 @@ echo hot
 `+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, strings.NewReplacer("shape = \"line\"\ncomment = \"#\"\nline = \"bake {mod}\"\n", "shape = \"list\"\nformat = \"key-value\"\nat = \"mods\"\nseparator = \";\"\n", `patience = "5s"`, `patience = "300ms"`).Replace(string(data))+
 		"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n")
 	const list = "heat=9\nmods=a;b;c;d\n"

@@ -16,6 +16,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/core/teach"
+	"initium/internal/insist"
 )
 
 // Values that are none are refused before a server is adopted.
@@ -44,13 +45,9 @@ func TestValuesThatAreNone(t *testing.T) {
 		}
 	}
 	for path, want := range map[string]string{"none": "no such file", "kiln.list": "it is a file; name the server's folder"} {
-		if _, err := a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, path), Dialect: "kiln"}); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%s: %v", path, err)
-		}
+		insist.Fails(t, path, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, path), Dialect: "kiln"})), want)
 	}
-	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "a/b"}); err == nil || !strings.Contains(err.Error(), "choose one with --as") {
-		t.Errorf("a name that is none: %v", err)
-	}
+	insist.Fails(t, "a name that is none", insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "a/b"})), "choose one with --as")
 }
 
 // The versions that mods are compared with come from a setting, from a document, from the
@@ -64,9 +61,9 @@ func TestVersions(t *testing.T) {
 		}
 		a, dir := world(t, all)
 		put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[manifest]]\nfile = \"need.json\"\nformat = \"json\"\nserver = \"fits\"\nversions = \"comparators\"\n[[build]]\nof = \"server\"\n"+build)
-		must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1", "program": "/bin/sh"}})))
+		insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1", "program": "/bin/sh"}})))
 		look, err := a.Look("k")
-		must(t, err)
+		insist.OK(t, err)
 		for _, f := range look.Findings {
 			if f.Code == "made-for-another" || strings.HasPrefix(string(f.Code), "build") || strings.HasPrefix(string(f.Code), "version") {
 				return strings.ReplaceAll(f.Message, dir, "/srv")
@@ -99,22 +96,18 @@ func TestVersions(t *testing.T) {
 func TestVersionIsAskedOnce(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "", "asks": "", "kiln": "#!/bin/sh\n", "v.sh": "#!/bin/sh\necho x >>asks\necho 'kiln 6.6'\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[build]]\nof = \"server\"\ncommand = [\"{dir}/v.sh\"]\n")
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	asks := func() int {
 		for range 3 {
-			must(t, second(a.Look("k")))
+			insist.OK(t, insist.Err(a.Look("k")))
 		}
 		data, err := os.ReadFile(filepath.Join(dir, "asks"))
-		must(t, err)
+		insist.OK(t, err)
 		return bytes.Count(data, []byte("x"))
 	}
-	if n := asks(); n != 1 {
-		t.Errorf("asked %d times", n)
-	}
-	must(t, os.Chtimes(filepath.Join(dir, "v.sh"), time.Now(), time.Now().Add(-time.Hour)))
-	if n := asks(); n != 2 {
-		t.Errorf("asked %d times in all after its program had changed", n)
-	}
+	insist.Same(t, "asked", asks(), 1)
+	insist.OK(t, os.Chtimes(filepath.Join(dir, "v.sh"), time.Now(), time.Now().Add(-time.Hour)))
+	insist.Same(t, "asked", asks(), 2)
 }
 
 // A server that prints nothing is looked through for a log that grows meanwhile; what cannot
@@ -131,7 +124,7 @@ ln -s now.txt logs/link.log
 `+polite)
 	old := filepath.Join(dir, "logs/old.log")
 	put(t, old, strings.Repeat("10:00:01 an old one\n", 20))
-	must(t, os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)))
+	insist.OK(t, os.Chtimes(old, time.Now(), time.Now().Add(-time.Hour)))
 	var told []string
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Within: 6 * time.Second, OnStep: func(s app.Step) {
 		if !slices.Contains(told, s.Elsewhere) {
@@ -168,11 +161,11 @@ func TestLessonsOfStarts(t *testing.T) {
 	a, dir := bakery(t, "a", "b: echo 'crumbs in b: burnt'", "c: echo 'out c: by others'")
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, string(data)+"[[log.rule]]\nmeans = \"failed\"\nline = \"crumbs in {mod}: {reason}\"\nown = true\n")
 	foretold := func() string {
 		look, err := a.Look("k")
-		must(t, err)
+		insist.OK(t, err)
 		var words []string
 		for _, m := range look.Forecast.Mods {
 			words = append(words, fmt.Sprintf("%s %s %s", m.Name, m.Outcome, m.Cause))
@@ -180,39 +173,27 @@ func TestLessonsOfStarts(t *testing.T) {
 		return strings.Join(words, ", ")
 	}
 	prove := func() {
-		must(t, second(a.Prove(t.Context(), "k", app.ProveOptions{})))
+		insist.OK(t, insist.Err(a.Prove(t.Context(), "k", app.ProveOptions{})))
 	}
 	all := "a confirmed loads, b confirmed loads, c confirmed loads"
-	if got := foretold(); got != all {
-		t.Errorf("at first %s", got)
-	}
+	insist.Same(t, "at first", foretold(), all)
 	prove()
 	learned := "a confirmed loads, b failed lesson, c not loaded server-stops"
-	if got := foretold(); got != learned {
-		t.Errorf("after a start %s", got)
-	}
+	insist.Same(t, "after a start", foretold(), learned)
 	prove()
-	if got := foretold(); got != learned {
-		t.Errorf("after another %s", got)
-	}
+	insist.Same(t, "after another", foretold(), learned)
 	// What failed in one place may load in another, and what was learned of it there goes.
 	moved := func(mod, before string) {
-		must(t, second(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpMove, Mod: mod, Where: lineup.Where{Before: before}})))
+		insist.OK(t, insist.Err(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpMove, Mod: mod, Where: lineup.Where{Before: before}})))
 	}
 	moved("b", "a")
-	if got := foretold(); got != "b confirmed loads, a confirmed loads, c confirmed loads" {
-		t.Errorf("in another place %s", got)
-	}
+	insist.Same(t, "in another place", foretold(), "b confirmed loads, a confirmed loads, c confirmed loads")
 	moved("a", "b")
-	if got := foretold(); got != learned {
-		t.Errorf("in its old place %s", got)
-	}
+	insist.Same(t, "in its old place", foretold(), learned)
 	// Somebody mends what it stands on elsewhere, and it loads; its files are the same.
 	put(t, filepath.Join(dir, "run.sh"), "#!/bin/sh\necho 'in a'\necho 'in b'\necho 'in c'\necho hot\n"+polite)
 	prove()
-	if got := foretold(); got != all {
-		t.Errorf("once it has loaded %s", got)
-	}
+	insist.Same(t, "once it has loaded", foretold(), all)
 }
 
 // Logs that were turned are read in the order of the days that they state, wherever in them
@@ -228,7 +209,7 @@ func TestOldestFirst(t *testing.T) {
 			names = append(names, filepath.Join(dir, f))
 		}
 		r, err := a.Read(t.Context(), names, app.ReadOptions{Dialect: "kiln"})
-		must(t, err)
+		insist.OK(t, err)
 		var got []string
 		for _, f := range r.Files {
 			got = append(got, filepath.Base(f))
@@ -254,9 +235,9 @@ func TestOldestFirst(t *testing.T) {
 func TestOwed(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\nfire c\nfire d\nset password hush-hush-hush\n", "mods/a/x": "", "mods/b/x": "", "mods/c/x": "", "mods/d/x": "", "log": "a burns\nb melts\nc melts, hush-hush-hush\nd hides\nhot\n"})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[log.rule]]\nmeans = \"loaded\"\nline = \"{mod} burns\"\n[[log.rule]]\nmeans = \"ignore\"\nline = \"d hides\"\n[[value]]\nname = \"password\"\nregistration = \"list\"\nsecret = true\n")
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln", Set: map[string]string{"level": "1", "program": "/bin/sh"}})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln", Set: map[string]string{"level": "1", "program": "/bin/sh"}})))
 	l, err := a.Teach("kiln", filepath.Join(dir, "log"), "k", nil)
-	must(t, err)
+	insist.OK(t, err)
 	taught, err := l.Propose(teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "b melts", Mod: "b"}}})
 	if err != nil || !slices.Equal(taught.Mods, []string{"b"}) || !slices.Equal(taught.Owed, []string{"c", "d"}) {
 		t.Errorf("%+v, %v", taught, err)
@@ -284,12 +265,8 @@ func TestOwed(t *testing.T) {
 func TestPicturesOfStarts(t *testing.T) {
 	t.Setenv("TZ", "UTC")
 	a, dir := running(t, "echo 'in a'; [ -f off ] || echo 'in b'; echo hot\n"+polite)
-	if _, err := a.DrawStart("k"); err == nil || !strings.Contains(err.Error(), "was never started here") {
-		t.Errorf("no start yet: %v", err)
-	}
-	if _, err := a.DrawTimes("k"); err == nil || !strings.Contains(err.Error(), "no start of k was judged yet") {
-		t.Errorf("no start yet: %v", err)
-	}
+	insist.Fails(t, "no start yet", insist.Err(a.DrawStart("k")), "was never started here")
+	insist.Fails(t, "no start yet", insist.Err(a.DrawTimes("k")), "no start of k was judged yet")
 	for i := range 3 {
 		if i == 2 {
 			put(t, filepath.Join(dir, "off"), "")
@@ -320,16 +297,14 @@ func TestPicturesOfStarts(t *testing.T) {
 		},
 	} {
 		data, err := draw()
-		must(t, err)
+		insist.OK(t, err)
 		var words []string
 		for _, m := range regexp.MustCompile(`>([^<>\n]+)<`).FindAllSubmatch(data, -1) {
 			words = append(words, string(m[1]))
 		}
 		all := strings.Join(words, "|")
 		for _, want := range map[string][]string{"times": {"k: all starts", "3 starts, 2 proved", time.Now().UTC().Format("Jan 2006")}, "start": {"start 3"}}[name] {
-			if !strings.Contains(all, want) {
-				t.Errorf("%s lacks %q: %s", name, want, all)
-			}
+			insist.Holds(t, name, all, want)
 		}
 	}
 }
@@ -342,7 +317,7 @@ echo 'in a'; echo 'in b'; echo hot
 `+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, strings.Replace(string(data), "[[registration]]", "[[place]]\npath = \"{dir}/always\"\nloads = \"always\"\n[[registration]]", 1)+"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n")
 	put(t, filepath.Join(dir, "always/w/x"), "")
 	put(t, filepath.Join(dir, "always/w/bad"), "")
@@ -360,11 +335,9 @@ echo 'in a'; echo 'in b'; echo hot
 func TestStartupsThatCannotBeRead(t *testing.T) {
 	dir := t.TempDir()
 	for name, want := range map[string]string{"none": "no such file", ".": "is no file"} {
-		if _, err := app.StartupText(dir, name); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%s: %v", name, err)
-		}
+		insist.Fails(t, name, insist.Err(app.StartupText(dir, name)), want)
 	}
-	must(t, os.WriteFile(filepath.Join(dir, "long"), make([]byte, app.MaxStartup+5), 0o644))
+	insist.OK(t, os.WriteFile(filepath.Join(dir, "long"), make([]byte, app.MaxStartup+5), 0o644))
 	if data, err := app.StartupText(dir, "long"); err != nil || len(data) != app.MaxStartup {
 		t.Errorf("a long one is read as %d bytes, %v", len(data), err)
 	}

@@ -15,6 +15,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // oven is a dialect whose server is a script in its folder.
@@ -31,12 +32,12 @@ func asking(t *testing.T, script, list string) (*app.App, string) {
 	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
 	a, dir := world(t, map[string]string{"oven.list": "bake a\nbake b\n", "mods/a/x": "", "mods/b/x": ""})
 	for name, data := range map[string]string{filepath.Join(a.Home.DialectDir(), "oven.toml"): strings.Replace(oven, "LIST", list, 1), filepath.Join(dir, "run.sh"): "#!/bin/sh\n" + script} {
-		must(t, os.WriteFile(name, []byte(data), 0o755))
+		insist.OK(t, os.WriteFile(name, []byte(data), 0o755))
 	}
 	exe, err := os.Executable()
-	must(t, err)
+	insist.OK(t, err)
 	a.Exe = exe
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	t.Cleanup(func() { a.StopAll(func(name string) { a.Stop(context.Background(), name) }) })
 	return a, dir
 }
@@ -57,7 +58,7 @@ func steps(t *testing.T, a *app.App, until func(app.Step) bool) (lines []string,
 			cancel()
 		}
 	}})
-	must(t, err)
+	insist.OK(t, err)
 	if ctx.Err() == context.DeadlineExceeded {
 		t.Fatalf("it never came: %q", lines)
 	}
@@ -69,10 +70,8 @@ const polite = "while read -r line; do [ \"$line\" = cool ] && exit 0; echo \"he
 // A start is watched by many and judged once; one who comes later sees all of it.
 func TestFollow(t *testing.T) {
 	a, _ := running(t, "echo 'in a'; sleep 0.3; echo 'in b'; echo hot\n"+polite)
-	must(t, second(a.Begin("k", app.ProveOptions{})))
-	if _, err := a.Begin("k", app.ProveOptions{}); err == nil || !strings.Contains(err.Error(), "running") {
-		t.Errorf("a second start: %v", err)
-	}
+	insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{})))
+	insist.Fails(t, "a second start", insist.Err(a.Begin("k", app.ProveOptions{})), "running")
 	type seen struct {
 		lines  []string
 		judged []*proof.Proof
@@ -90,7 +89,7 @@ func TestFollow(t *testing.T) {
 			t.Errorf("a watcher sees %s, %d proofs", got, len(s.judged))
 		}
 	}
-	must(t, a.Type("k", "hello"))
+	insist.OK(t, a.Type("k", "hello"))
 	lines, _ := steps(t, a, func(s app.Step) bool {
 		for _, l := range s.New {
 			if l.Text == "heard hello" {
@@ -99,9 +98,7 @@ func TestFollow(t *testing.T) {
 		}
 		return false
 	})
-	if got := strings.Join(lines, ", "); got != "in a, in b, hot, heard hello" {
-		t.Errorf("one who comes later sees %s", got)
-	}
+	insist.Same(t, "one who comes later sees", strings.Join(lines, ", "), "in a, in b, hot, heard hello")
 	entries, err := a.Ledger("k")
 	if err != nil || len(entries[0].Starts) != 1 {
 		t.Errorf("the ledger has %+v, %v", entries, err)
@@ -112,7 +109,7 @@ func TestFollow(t *testing.T) {
 		steps(t, a, func(s app.Step) bool { exit = s.Exit; return s.Exit != nil })
 		done <- exit
 	}()
-	must(t, second(a.Stop(context.Background(), "k")))
+	insist.OK(t, insist.Err(a.Stop(context.Background(), "k")))
 	if exit := <-done; exit.How != host.EndedStop {
 		t.Errorf("the end is seen as %+v", exit)
 	}
@@ -121,7 +118,7 @@ func TestFollow(t *testing.T) {
 // A server that is never ready is judged when its time is up, and runs on.
 func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 	a, _ := running(t, "echo 'in a'\n"+polite)
-	must(t, second(a.Begin("k", app.ProveOptions{Within: 300 * time.Millisecond})))
+	insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{Within: 300 * time.Millisecond})))
 	_, judged := steps(t, a, func(s app.Step) bool { return s.Judged != nil })
 	if p := judged[0]; p.Verdict == proof.Proved || !strings.Contains(p.Reason, "within 300ms") {
 		t.Errorf("judged %+v", p)
@@ -135,18 +132,14 @@ func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 // before, and is compared.
 func TestNoteBeforeARestart(t *testing.T) {
 	a, dir := running(t, "cd \"${0%/*}\"; echo 'in a'; echo 'in b'; echo hot; [ -e crashed ] || { touch crashed; while [ ! -e judged ]; do sleep 0.02; done; exit 3; }\n"+polite)
-	must(t, a.Guard("k", 2))
-	must(t, second(a.Begin("k", app.ProveOptions{})))
+	insist.OK(t, a.Guard("k", 2))
+	insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{})))
 	_, judged := steps(t, a, func(s app.Step) bool {
 		if s.Number == 1 && s.Judged != nil { // only then it crashes
-			if err := os.WriteFile(filepath.Join(dir, "judged"), nil, 0o600); err != nil {
-				t.Error(err)
-			}
+			insist.OK(t, os.WriteFile(filepath.Join(dir, "judged"), nil, 0o600))
 		}
 		if s.Number == 1 && s.Exit != nil && s.Exit.Again != nil {
-			if err := os.WriteFile(filepath.Join(dir, "mods/b/new"), nil, 0o600); err != nil {
-				t.Error(err)
-			}
+			insist.OK(t, os.WriteFile(filepath.Join(dir, "mods/b/new"), nil, 0o600))
 		}
 		return s.Number == 2 && s.Judged != nil
 	})
@@ -164,17 +157,17 @@ func TestNoteBeforeARestart(t *testing.T) {
 func TestFollowAfterTheClockWasSet(t *testing.T) {
 	for _, by := range []time.Duration{-30 * time.Hour, 30 * time.Hour} {
 		a, _ := running(t, "echo 'in a'; sleep 0.3; echo 'in b'; echo hot\n"+polite)
-		must(t, second(a.Begin("k", app.ProveOptions{})))
+		insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{})))
 		name := filepath.Join(string(a.Home.Start("k", 1)), "run.json")
 		data, err := os.ReadFile(name)
-		must(t, err)
+		insist.OK(t, err)
 		var run host.Running
-		must(t, json.Unmarshal(data, &run))
+		insist.OK(t, json.Unmarshal(data, &run))
 		run.Started = run.Started.Add(by)
 		if data, err = json.Marshal(run); err != nil {
 			t.Fatal(err)
 		}
-		must(t, os.WriteFile(name, data, 0o600))
+		insist.OK(t, os.WriteFile(name, data, 0o600))
 		_, judged := steps(t, a, func(s app.Step) bool { return s.Judged != nil })
 		if p := judged[0]; p.Verdict != proof.Proved || p.ReadyAfterMS < 250 || p.ReadyAfterMS > 9000 || *p.Mods[1].EndedMS < 250 || *p.Mods[1].EndedMS > 9000 {
 			t.Errorf("set by %s: %+v", by, p)
@@ -200,7 +193,7 @@ func TestHint(t *testing.T) {
 			continue
 		}
 		l, err := a.Teach("oven", filepath.Join(dir, "own.log"), "k", nil)
-		must(t, err)
+		insist.OK(t, err)
 		if file, err := l.Own(); err != nil || file != "{dir}/own.log" {
 			t.Errorf("own: %q, %v", file, err)
 		}
@@ -209,7 +202,7 @@ func TestHint(t *testing.T) {
 			t.Errorf("followed there: %+v, %v", p, err)
 		}
 		sent := filepath.Join(t.TempDir(), "own.log")
-		must(t, os.WriteFile(sent, []byte("in a\n"), 0o600))
+		insist.OK(t, os.WriteFile(sent, []byte("in a\n"), 0o600))
 		if l, err = a.Teach("oven", sent, "", nil); err != nil {
 			t.Fatal(err)
 		}
@@ -227,7 +220,7 @@ func TestCatchUp(t *testing.T) {
 		"at once":            {"echo 'in a'; exit 3\n", "the server stopped before it was ready, with exit status 3"},
 	} {
 		a, _ := running(t, test.script)
-		must(t, second(a.Begin("k", app.ProveOptions{Stay: 100 * time.Millisecond})))
+		insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{Stay: 100 * time.Millisecond})))
 		for end := time.Now().Add(10 * time.Second); a.Home.IsRunning("k") && time.Now().Before(end); {
 			time.Sleep(20 * time.Millisecond)
 		}
@@ -247,22 +240,22 @@ func TestCatchUp(t *testing.T) {
 func TestCatchUpPassesOver(t *testing.T) {
 	a, _ := running(t, "echo 'in a'; exit 3\n")
 	_, err := a.Begin("k", app.ProveOptions{})
-	must(t, err)
+	insist.OK(t, err)
 	for end := time.Now().Add(20 * time.Second); a.Home.IsRunning("k") && time.Now().Before(end); {
 		time.Sleep(10 * time.Millisecond)
 	}
 	first := a.Home.Start("k", 1)
 	expected, err := first.Expected()
-	must(t, err)
+	insist.OK(t, err)
 	expected.Foretold = nil // as an earlier Initium wrote it
 	for _, how := range []string{host.EndedNever, "nobody knows", host.EndedItself} {
 		dir, _, err := a.Home.NewStart("k")
-		must(t, err)
+		insist.OK(t, err)
 		if how != "nobody knows" {
-			must(t, dir.PutExpected(expected))
-			must(t, os.WriteFile(filepath.Join(string(dir), "exit.json"), []byte(`{"status":1,"how":"`+how+`"}`), 0o600))
+			insist.OK(t, dir.PutExpected(expected))
+			insist.OK(t, os.WriteFile(filepath.Join(string(dir), "exit.json"), []byte(`{"status":1,"how":"`+how+`"}`), 0o600))
 		}
-		must(t, os.WriteFile(dir.Log(), []byte("in a\n"), 0o600))
+		insist.OK(t, os.WriteFile(dir.Log(), []byte("in a\n"), 0o600))
 	}
 	for _, want := range []int{2, 0} {
 		if judged, err := a.CatchUp(t.Context(), "k"); err != nil || judged != want {
@@ -270,9 +263,7 @@ func TestCatchUpPassesOver(t *testing.T) {
 		}
 	}
 	for n, want := range []bool{true, false, false, true} {
-		if got := a.Home.Start("k", n+1).Judged(); got != want {
-			t.Errorf("start %d: judged %v, want %v", n+1, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("start %d: judged", n+1), a.Home.Start("k", n+1).Judged(), want)
 	}
 }
 
@@ -294,7 +285,7 @@ func TestStaysUpFromWhenItIsReady(t *testing.T) {
 // while after it has ended.
 func TestJudgedByAnother(t *testing.T) {
 	a, _ := running(t, "for i in 1 2 3 4 5 6 7 8 9 0; do for j in 1 2 3 4; do echo $i $j; sleep 0.02; done; done; echo 'in a'; echo 'in b'; echo hot\n"+polite)
-	must(t, second(a.Begin("k", app.ProveOptions{})))
+	insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{})))
 	dir := a.Home.Start("k", 1)
 	release, mine := dir.Judge()
 	if !mine {
@@ -311,8 +302,8 @@ func TestJudgedByAnother(t *testing.T) {
 	if len(judged) != 1 || judged[0].Verdict != proof.Proved {
 		t.Errorf("judged %+v", judged)
 	}
-	must(t, second(a.Stop(t.Context(), "k")))
-	must(t, os.Remove(filepath.Join(string(dir), "proof.json")))
+	insist.OK(t, insist.Err(a.Stop(t.Context(), "k")))
+	insist.OK(t, os.Remove(filepath.Join(string(dir), "proof.json")))
 	if release, mine = dir.Judge(); !mine {
 		t.Fatal("somebody else judges it")
 	}
@@ -332,10 +323,10 @@ func TestLateGuard(t *testing.T) {
 		"not proved": {"echo 'in a'; echo hot\n", 1},
 	} {
 		a, _ := running(t, test.script+"while read -r line; do case $line in cool) exit 0;; crash) exit 3;; esac; done\n")
-		must(t, a.Guard("k", 1))
-		must(t, second(a.Begin("k", app.ProveOptions{})))
+		insist.OK(t, a.Guard("k", 1))
+		insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{})))
 		steps(t, a, func(s app.Step) bool { return s.Judged != nil })
-		must(t, a.Type("k", "crash"))
+		insist.OK(t, a.Type("k", "crash"))
 		for end := time.Now().Add(20 * time.Second); ; time.Sleep(10 * time.Millisecond) {
 			exit, ended := a.Home.Start("k", 1).Exit()
 			if ended && (exit.Next > 0 || exit.Again == nil) {
@@ -358,11 +349,11 @@ func TestInventoryOfAStart(t *testing.T) {
 	a, dir := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
 	prove := func() *proof.Proof {
 		p, err := a.Prove(context.Background(), "k", app.ProveOptions{})
-		must(t, err)
+		insist.OK(t, err)
 		return p
 	}
 	prove()
-	must(t, os.WriteFile(filepath.Join(dir, "mods/a/new"), []byte("x"), 0o600))
+	insist.OK(t, os.WriteFile(filepath.Join(dir, "mods/a/new"), []byte("x"), 0o600))
 	second := prove()
 	c, err := a.Compare(context.Background(), "k", 0, 0)
 	if err != nil || second.Number != 2 || fmt.Sprint(c.Files) != "[{a new new}]" || c.Same() {
@@ -421,16 +412,12 @@ printf '10:00:00 said\nand more, and more\n' >"$d/timed"; printf 'x\n' >"$d/a.ou
 `)
 	put(t, filepath.Join(dir, "old.log"), "10:00:00 of another day, and long enough to be first\n")
 	then := time.Now().Add(-time.Hour)
-	must(t, os.Chtimes(filepath.Join(dir, "old.log"), then, then))
+	insist.OK(t, os.Chtimes(filepath.Join(dir, "old.log"), then, then))
 	p, err := a.Prove(context.Background(), "k", app.ProveOptions{})
-	must(t, err)
-	if !strings.Contains(p.Hint, "wrote "+filepath.Join(dir, "timed")+" meanwhile") {
-		t.Errorf("it is told: %s", p.Hint)
-	}
+	insist.OK(t, err)
+	insist.Holds(t, "it is told", p.Hint, "wrote "+filepath.Join(dir, "timed")+" meanwhile")
 	for _, not := range []string{"bin.log", "empty.log", "link.log", "plain.txt", "old.log", "z.log", "a.out", "B.LOG"} {
-		if strings.Contains(p.Hint, not) {
-			t.Errorf("%s is told of: %s", not, p.Hint)
-		}
+		insist.Lacks(t, not, p.Hint, not)
 	}
 }
 
@@ -439,7 +426,7 @@ printf '10:00:00 said\nand more, and more\n' >"$d/timed"; printf 'x\n' >"$d/a.ou
 func TestGivenIsToldBack(t *testing.T) {
 	for set, want := range map[string]string{"warm": "", "hot": "the server says that its mode is warm; what it was started with says hot"} {
 		a, _ := asking(t, "echo in a; echo in b; echo mode warm; echo hot; read x", "[[given]]\nname = \"climate\"\ndefault = [\"warm\"]\ntold = \"mode\"\n[[log.rule]]\nmeans = \"told\"\nline = \"mode {mode}\"")
-		must(t, second(a.Give(t.Context(), "k", map[string]string{"climate": set})))
+		insist.OK(t, insist.Err(a.Give(t.Context(), "k", map[string]string{"climate": set})))
 		p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
 		if err != nil || p.Reason != want || p.Told["mode"] != "warm" {
 			t.Errorf("%s: %+v, %v", set, p, err)
@@ -451,7 +438,7 @@ func TestGivenIsToldBack(t *testing.T) {
 		a, _ := asking(t, "echo in a; echo in b; echo on 7; echo hot; read x", "[[given]]\nname = \"port\"\nkind = \"port\"\ndefault = [\"9\"]\n[[log.rule]]\nmeans = \"told\"\nline = \"on {port}\"")
 		file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 		data, err := os.ReadFile(file)
-		must(t, err)
+		insist.OK(t, err)
 		put(t, file, strings.Replace(string(data), "command = [\"{dir}/run.sh\"]", command, 1))
 		if p, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err != nil || p.Reason != want || !slices.Equal(p.Differs, []string{differs}) {
 			t.Errorf("%s: %+v, %v", command, p, err)
@@ -467,7 +454,7 @@ while read -r line; do case $line in cool) exit 0;; 'again a') echo working; sle
 `, "reload = \"again {mod}\"\nload = \"more {mod}\"\n[[log.rule]]\nmeans = \"failed\"\nline = \"{mod} fell:\"\nnext = true")
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
-	must(t, err)
+	insist.OK(t, err)
 	put(t, file, strings.Replace(string(data), "settle = \"100ms\"", "settle = \"100ms\"\nwithin = \"6s\"", 1))
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
 	if err != nil || p.Verdict != proof.Proved {

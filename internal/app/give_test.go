@@ -11,13 +11,14 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/lineup"
+	"initium/internal/insist"
 )
 
 // values tells the values of a server, those that were given with a star.
 func values(t *testing.T, a *app.App) string {
 	t.Helper()
 	list, err := a.Values("k")
-	must(t, err)
+	insist.OK(t, err)
 	var words []string
 	for _, v := range list {
 		if v.Name == "level" || v.Name == "port" {
@@ -37,7 +38,7 @@ func TestValuesHold(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": ""})
 	adopt := func(set map[string]string) {
 		t.Helper()
-		must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: set})))
+		insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: set})))
 	}
 	steps := []struct {
 		do   func() error
@@ -60,12 +61,10 @@ func TestValuesHold(t *testing.T) {
 		if err := s.do(); err != nil {
 			t.Errorf("step %d: %v", i, err)
 		}
-		if got := values(t, a); got != s.want {
-			t.Errorf("step %d: the values are %s, want %s", i, got, s.want)
-		}
+		insist.Same(t, fmt.Sprintf("step %d: the values", i), values(t, a), s.want)
 	}
 	entries, err := a.Ledger("k")
-	must(t, err)
+	insist.OK(t, err)
 	var whys []string
 	for _, e := range entries[1:4] {
 		whys = append(whys, e.Why)
@@ -75,9 +74,7 @@ func TestValuesHold(t *testing.T) {
 	}
 	for set, want := range map[string]string{"level=3": "it is so already", "none=": "it takes: program", "port=0": "is no port"} {
 		key, value, _ := strings.Cut(set, "=")
-		if _, err := a.Give(t.Context(), "k", map[string]string{key: value}); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%s: %v", set, err)
-		}
+		insist.Fails(t, set, insist.Err(a.Give(t.Context(), "k", map[string]string{key: value})), want)
 	}
 }
 
@@ -98,11 +95,11 @@ func TestCandidate(t *testing.T) {
 	if err != nil || c.Name != "server" || c.Fit != 1 || c.Families[0] != "kiln" || len(c.Families) < 5 {
 		t.Errorf("%+v, %v", c, err)
 	}
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: t.TempDir(), As: "server", Dialect: "kiln"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: t.TempDir(), As: "server", Dialect: "kiln"})))
 	if c, err = a.Candidate(dir); err != nil || c.Name != "server-2" {
 		t.Errorf("the name is taken: %+v, %v", c, err)
 	}
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "server-2"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "server-2"})))
 	if c, err = a.Candidate(dir); err != nil || c.Name != "server-2" {
 		t.Errorf("its own name is free: %+v, %v", c, err)
 	}
@@ -125,20 +122,20 @@ func TestGivenSecrets(t *testing.T) {
 	file := filepath.Join(a.Home.DialectDir(), "kiln.toml")
 	put(t, file, kiln+"\n[[given]]\nname = \"admin_token\"\nkind = \"text\"\nabout = \"x\"\noptional = true\n[[given]]\nname = \"secret\"\nkind = \"folder\"\noptional = true\ndefault = [\"{dir}/hush\"]\n")
 	_, err := a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"admin_token": "hush one two", "secret": filepath.Join(dir, "hush6")}})
-	must(t, err)
+	insist.OK(t, err)
 	_, err = a.Give(t.Context(), "k", map[string]string{"admin_token": "hush three, four", "level": "http://u:hush5@h"})
-	must(t, err)
+	insist.OK(t, err)
 	list, err := a.Values("k")
-	must(t, err)
+	insist.OK(t, err)
 	for _, v := range list {
 		if hidden := v.Name == "admin_token" || v.Name == "level" || v.Name == "secret"; v.Hidden != hidden {
 			t.Errorf("%s is hidden: %v", v.Name, v.Hidden)
 		}
 	}
 	entries, err := a.Ledger("k")
-	must(t, err)
+	insist.OK(t, err)
 	p, _, err := a.ReturnPlan("k", app.ReturnLast)
-	must(t, err)
+	insist.OK(t, err)
 	if said := fmt.Sprint(list, entries, p.Given[0], p.Given[1]); strings.Contains(said, "hush") || !strings.Contains(said, "admin_token is") {
 		t.Errorf("it is told: %s", said)
 	}
@@ -151,15 +148,15 @@ func TestGivenSecrets(t *testing.T) {
 func TestEntriesHideSecrets(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "set password hush-hush-one\nfire a\n", "mods/a/x": ""})
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln+"[[value]]\nname = \"password\"\nregistration = \"list\"\nsecret = true\n")
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}})))
-	must(t, second(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpSet, Registration: "list", Mod: "password", To: "hush-hush-two"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}})))
+	insist.OK(t, insist.Err(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpSet, Registration: "list", Mod: "password", To: "hush-hush-two"})))
 	p, err := a.EntryPlan("k", 1)
-	must(t, err)
+	insist.OK(t, err)
 	said := fmt.Sprint(p.Shown())
 	entries, err := a.Ledger("k")
-	must(t, err)
+	insist.OK(t, err)
 	told, err := json.Marshal(entries)
-	must(t, err)
+	insist.OK(t, err)
 	said += string(told)
 	for _, r := range p.Files[0].Rows(3) {
 		said += "\n" + r.Text

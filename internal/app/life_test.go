@@ -20,6 +20,7 @@ import (
 	"initium/internal/core/remedy"
 	"initium/internal/core/rule"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // forge is a dialect that uses much of what the language has; its server is a script.
@@ -167,7 +168,7 @@ func TestLifeOfAServer(t *testing.T) {
 	})
 	put(t, filepath.Join(a.Home.DialectDir(), "forge.toml"), forge)
 	exe, err := os.Executable()
-	must(t, err)
+	insist.OK(t, err)
 	a.Exe = exe
 	l := &life{t: t, a: a, dir: dir}
 	ctx := t.Context()
@@ -255,7 +256,7 @@ func TestLifeOfAServer(t *testing.T) {
 	// Things come in.
 	zip := l.packed("hammer.zip", "hammer/mod.toml: name='hammer'\nrelease='2'\nneeds=['anvil','nowhere']\nmade_for='>=1'", "hammer/x: x", "cellar.plan: deep", "readme.txt: r")
 	inside, err := a.Inspect(ctx, zip, "f", lineup.Choices{}, nil)
-	must(t, err)
+	insist.OK(t, err)
 	l.tell("looked into", inside.Plan, fmt.Sprintf("%s %v %q: also %v, lacking %v, aged %v", inside.Source, inside.Form, inside.Called, inside.Also, inside.Lacking, inside.Aged), inside.Comes, inside.Mended)
 	family, err := a.Inspect(ctx, zip, "", lineup.Choices{}, nil)
 	l.tell("looked into for any family", fmt.Sprintf("%s, also %v", family.Found.Dialect.Name, family.Also), err)

@@ -16,16 +16,17 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // A server that is being changed by another Initium is not started, nor copied for a search.
 func TestNothingStartsMeanwhile(t *testing.T) {
 	a, _ := bakery(t, "a", "b")
-	must(t, second(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"})))
+	insist.OK(t, insist.Err(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"})))
 	lock, err := os.OpenFile(filepath.Join(a.Home.Dir, "servers", "k", "change.lock"), os.O_RDWR|os.O_CREATE, 0o600)
-	must(t, err)
+	insist.OK(t, err)
 	defer lock.Close()
-	must(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
+	insist.OK(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
 	for what, do := range map[string]func() error{
 		"prove": func() error { _, err := a.Prove(t.Context(), "k", app.ProveOptions{}); return err },
 		"begin": func() error { _, err := a.Begin("k", app.ProveOptions{}); return err },
@@ -34,9 +35,7 @@ func TestNothingStartsMeanwhile(t *testing.T) {
 			return err
 		},
 	} {
-		if err := do(); err == nil || !strings.Contains(err.Error(), "another Initium is changing this server") {
-			t.Errorf("%s: %v", what, err)
-		}
+		insist.Fails(t, what, do(), "another Initium is changing this server")
 	}
 }
 
@@ -44,16 +43,16 @@ func TestNothingStartsMeanwhile(t *testing.T) {
 // log.
 func TestNotes(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\n", "mods/a/x": "", "mods/b/x": ""})
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
-	must(t, second(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "b"})))
 	beginAgain(t, a)
-	must(t, second(a.Server("k")))
+	insist.OK(t, insist.Err(a.Server("k")))
 	notes := a.Notes()
 	if len(notes) != 1 || !strings.Contains(notes[0], "a change that was cut off (switch b off) was completed") || len(a.Notes()) != 0 {
 		t.Errorf("it is told: %q", notes)
 	}
 	var own strings.Builder
-	must(t, a.Home.ReadLog(&own))
+	insist.OK(t, a.Home.ReadLog(&own))
 	if strings.Count(own.String(), "switch b off") != 1 {
 		t.Errorf("Initium's own log: %s", own.String())
 	}
@@ -63,12 +62,12 @@ func TestNotes(t *testing.T) {
 func TestReloadsAreBounded(t *testing.T) {
 	a, _ := asking(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite, "")
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
-	must(t, err)
+	insist.OK(t, err)
 	for i := range 200 {
 		p.Reloads = append(p.Reloads, proof.Reload{Do: "unload", Mod: proof.Mod{Name: strings.Repeat("x", i%7+1)}})
 	}
-	must(t, a.Home.Start("k", p.Number).PutProof(p))
-	must(t, second(a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload)))
+	insist.OK(t, a.Home.Start("k", p.Number).PutProof(p))
+	insist.OK(t, insist.Err(a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload)))
 	kept, err := a.Home.Start("k", p.Number).Proof()
 	if err != nil || len(kept.Reloads) != 200 || kept.Reloads[199].Mod.Name != "b" || kept.Reloads[0].Mod.Name != "xx" {
 		t.Errorf("%d are kept, %v", len(kept.Reloads), err)
@@ -100,11 +99,11 @@ func TestCulpritWithAPort(t *testing.T) {
 		a, dir := bakery(t, "a", "b: read -r l <oven.list; echo \"gave up: sunk $l\"; exit 3", "c")
 		file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 		data, err := os.ReadFile(file)
-		must(t, err)
+		insist.OK(t, err)
 		put(t, file, strings.NewReplacer("[recognise]", "[[given]]\nname = \"port\"\nkind = \"port\"\n"+test.given+"[recognise]", "[start]\n", "setting = \"set {name} {value}\"\n[start]\n").Replace(string(data)))
 		list := filepath.Join(dir, "oven.list")
 		before, err := os.ReadFile(list)
-		must(t, err)
+		insist.OK(t, err)
 		put(t, list, test.line+"\n"+string(before))
 		found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
 		if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || strings.Contains(found.Reason, "21988") || !strings.Contains(found.Reason, "sunk "+strings.TrimSuffix(test.line, "21988")) {
@@ -131,14 +130,14 @@ func TestOtherFamiliesAndTheServersOwn(t *testing.T) {
 		t.Errorf("%+v, %v", inside, err)
 	}
 	list, err := a.Dialects()
-	must(t, err)
+	insist.OK(t, err)
 	if !slices.IsSortedFunc(list, func(x, y app.DialectEntry) int { return strings.Compare(x.Name, y.Name) }) || list[0].Name != "a-first" || list[0].Err == nil {
 		t.Errorf("dialects are %v", list)
 	}
 	put(t, filepath.Join(dir, "elsewhere", "x"), "the server's own")
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"})))
 	one, err := a.Inspect(t.Context(), source, "k", lineup.Choices{}, nil)
-	must(t, err)
+	insist.OK(t, err)
 	one.Intake.Parts[len(one.Intake.Parts)-1].Path = filepath.Join(dir, "elsewhere")
 	shared, err := a.Overlaps("k", []*app.Inspection{one, {Source: "nothing"}})
 	if err != nil || len(shared) != 1 || !shared[0].Clean || shared[0].Path != filepath.Join(dir, "elsewhere", "x") {
@@ -157,12 +156,12 @@ func TestTeachOutside(t *testing.T) {
 	}
 	put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), strings.Replace(kiln, "{share}/mods", "{user_home}/mods", 1))
 	home, err := os.UserHomeDir()
-	must(t, err)
+	insist.OK(t, err)
 	put(t, filepath.Join(home, "mods", "far", "x"), "")
 	put(t, filepath.Join(dir, "kiln.list"), "fire far\n")
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"})))
 	look, err := a.Look("k")
-	must(t, err)
+	insist.OK(t, err)
 	if m := look.Survey.Find("far"); m == nil || m.Path != filepath.Join(home, "mods", "far") {
 		t.Errorf("%+v", m)
 	}
@@ -172,25 +171,17 @@ func TestTeachOutside(t *testing.T) {
 // ago is left to whoever made it.
 func TestCatchUpAll(t *testing.T) {
 	a, _ := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
-	must(t, second(a.Begin("k", app.ProveOptions{})))
-	if n := a.CatchUpAll(t.Context()); n != 0 {
-		t.Errorf("%d starts were judged that have just begun", n)
-	}
-	must(t, second(a.Stop(t.Context(), "k")))
-	if n := a.CatchUpAll(t.Context()); n != 1 {
-		t.Errorf("%d starts were judged", n)
-	}
-	if n := a.CatchUpAll(t.Context()); n != 0 {
-		t.Errorf("%d starts were judged again", n)
-	}
+	insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{})))
+	insist.Same(t, "", a.CatchUpAll(t.Context()), 0)
+	insist.OK(t, insist.Err(a.Stop(t.Context(), "k")))
+	insist.Same(t, "", a.CatchUpAll(t.Context()), 1)
+	insist.Same(t, "", a.CatchUpAll(t.Context()), 0)
 	// One that could not be started is no start to be judged.
 	_, n, err := a.Home.NewStart("k")
-	must(t, err)
+	insist.OK(t, err)
 	put(t, filepath.Join(string(a.Home.Start("k", n)), "exit.json"), `{"status":-1,"how":"not started","error":"x","at":"`+time.Now().Format(time.RFC3339)+`"}`)
 	put(t, filepath.Join(string(a.Home.Start("k", n)), "expected.json"), `{}`)
-	if n := a.CatchUpAll(t.Context()); n != 0 {
-		t.Errorf("%d starts were judged that never were", n)
-	}
+	insist.Same(t, "", a.CatchUpAll(t.Context()), 0)
 }
 
 // Two homes that have the same folder as a server do not change it at the same time, lose no
@@ -199,8 +190,8 @@ func TestTwoHomes(t *testing.T) {
 	a, dir := running(t, "echo 'in a'; echo 'in b'; echo hot\n"+polite)
 	other := &app.App{Home: host.Home{Dir: filepath.Join(t.TempDir(), "home")}, Exe: a.Exe}
 	t.Cleanup(func() { other.Close() })
-	must(t, os.CopyFS(other.Home.DialectDir(), os.DirFS(a.Home.DialectDir())))
-	must(t, second(other.Adopt(t.Context(), app.Adoption{Dir: dir, As: "mine"})))
+	insist.OK(t, os.CopyFS(other.Home.DialectDir(), os.DirFS(a.Home.DialectDir())))
+	insist.OK(t, insist.Err(other.Adopt(t.Context(), app.Adoption{Dir: dir, As: "mine"})))
 	list := filepath.Join(dir, "oven.list")
 	var all strings.Builder
 	for i := range 40 {

@@ -15,13 +15,14 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/rule"
 	"initium/internal/core/teach"
+	"initium/internal/insist"
 )
 
 // The unit that systemd is given, to the word.
 func TestUnitInFull(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "", "kiln": "#!/bin/sh\n"})
 	a.Exe = `/opt/a "b" $c/100%`
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "9"}})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "9"}})))
 	got, err := a.Unit("k")
 	me, meErr := user.Current()
 	if err != nil || meErr != nil {
@@ -67,7 +68,7 @@ func TestUnitsOfOddFolders(t *testing.T) {
 		put(t, filepath.Join(odd, "kiln"), "#!/bin/sh\n")
 		a.Home.Dir = filepath.Join(filepath.Dir(dir), "home$x")
 		put(t, filepath.Join(a.Home.DialectDir(), "kiln.toml"), kiln)
-		must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: odd, As: "k", Set: map[string]string{"level": "9"}})))
+		insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: odd, As: "k", Set: map[string]string{"level": "9"}})))
 		unit, err := a.Unit("k")
 		if want != "" {
 			if err == nil || !strings.Contains(err.Error(), want) || strings.ContainsAny(err.Error(), "\n\x1b") {
@@ -94,8 +95,8 @@ func TestOddNamesOfFolders(t *testing.T) {
 		put(t, filepath.Join(dir, "kiln"), "#!/bin/sh\n")
 		put(t, filepath.Join(dir, "mods", "a", "x"), "")
 		put(t, filepath.Join(base, odd, "disk", "map"), "the map")
-		must(t, os.Symlink(filepath.Join(base, odd, "disk"), filepath.Join(dir, "world")))
-		must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+		insist.OK(t, os.Symlink(filepath.Join(base, odd, "disk"), filepath.Join(dir, "world")))
+		insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 		if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); err != nil {
 			t.Errorf("%s: %v", odd, err)
 		}
@@ -106,7 +107,7 @@ func TestOddNamesOfFolders(t *testing.T) {
 		}
 		put(t, filepath.Join(base, odd, "disk", "map"), "another")
 		list, err := a.Backups("k")
-		must(t, err)
+		insist.OK(t, err)
 		if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpRestore, Source: list[0].File}); err != nil {
 			t.Errorf("%s: restore: %v", odd, err)
 		}
@@ -119,22 +120,20 @@ func TestOddNamesOfFolders(t *testing.T) {
 		if info, err := os.Stat(filepath.Join(a.Home.Dir, "ledger.db")); err != nil || info.Mode().Perm() != 0o600 {
 			t.Errorf("%s: the ledger is %v, %v", odd, info, err)
 		}
-		must(t, os.Remove(filepath.Join(base, odd, "disk", "map")))
+		insist.OK(t, os.Remove(filepath.Join(base, odd, "disk", "map")))
 		if b, err := a.Backup(t.Context(), "k", "", nil); err != nil || b.Files != 0 {
 			t.Errorf("%s: of an empty folder: %+v, %v", odd, b, err)
 		}
-		must(t, os.Remove(filepath.Join(base, odd, "disk")))
-		if _, err := a.Backup(t.Context(), "k", "", nil); err == nil || !strings.Contains(err.Error(), "find the world") {
-			t.Errorf("%s: of a link that leads nowhere: %v", odd, err)
-		}
-		must(t, a.Close())
+		insist.OK(t, os.Remove(filepath.Join(base, odd, "disk")))
+		insist.Fails(t, fmt.Sprintf("%s: of a link that leads nowhere", odd), insist.Err(a.Backup(t.Context(), "k", "", nil)), "find the world")
+		insist.OK(t, a.Close())
 	}
 }
 
 // Ports that several servers have, that another program has, and that are none.
 func TestPortsOfServers(t *testing.T) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	must(t, err)
+	insist.OK(t, err)
 	defer listener.Close()
 	busy := listener.Addr().(*net.TCPAddr).Port
 	const free = 21_987 // nobody is given such a one by chance
@@ -142,13 +141,13 @@ func TestPortsOfServers(t *testing.T) {
 	for name, port := range map[string]string{"one": fmt.Sprint(free), "two": fmt.Sprint(free), "busy": fmt.Sprint(busy), "none": "0", "high": "65536", "word": "x", "alone": "1"} {
 		put(t, filepath.Join(dir, name, "kiln.list"), "set port "+port+"\n")
 		put(t, filepath.Join(dir, name, "kiln"), "#!/bin/sh\n")
-		must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, name), As: name})))
+		insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, name), As: name})))
 	}
 	for name, want := range map[string]string{
 		"one": "port-shared", "two": "port-shared", "busy": "port-busy", "none": "", "high": "", "word": "", "alone": "",
 	} {
 		look, err := a.Look(name)
-		must(t, err)
+		insist.OK(t, err)
 		got := ""
 		for _, f := range look.Findings {
 			if strings.HasPrefix(string(f.Code), "port") {
@@ -164,24 +163,20 @@ func TestPortsOfServers(t *testing.T) {
 				}
 			}
 		}
-		if got != want {
-			t.Errorf("%s: %q, want %q", name, got, want)
-		}
+		insist.Same(t, name, got, want)
 	}
 	// A port that was given since is the one that counts, on both sides.
-	must(t, second(a.Give(t.Context(), "two", map[string]string{"port": "1"})))
+	insist.OK(t, insist.Err(a.Give(t.Context(), "two", map[string]string{"port": "1"})))
 	for name, want := range map[string]string{"one": "", "alone": "port-shared"} {
 		look, err := a.Look(name)
-		must(t, err)
+		insist.OK(t, err)
 		got := ""
 		for _, f := range look.Findings {
 			if strings.HasPrefix(string(f.Code), "port") {
 				got = string(f.Code)
 			}
 		}
-		if got != want {
-			t.Errorf("after another was given, %s: %q, want %q", name, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("after another was given, %s", name), got, want)
 	}
 }
 
@@ -202,25 +197,23 @@ func TestBeginsOfDialects(t *testing.T) {
 			put(t, filepath.Join(dir, name, file), data)
 		}
 		o, err := a.TeachServer("d-"+name, filepath.Join(dir, name), "list.conf", "tide", "./run -x")
-		must(t, err)
+		insist.OK(t, err)
 		if o.Place != test.place || !slices.Equal(o.Mods, []string{"tide", "rock"}) || o.Shape != dialect.ShapeLine {
 			t.Errorf("%s: %+v", name, o)
 		}
-		must(t, o.Write())
+		insist.OK(t, o.Write())
 		data, err := os.ReadFile(o.File)
 		if err != nil || !strings.Contains(string(data), test.lines) || strings.Contains(string(data), "{mod}.so") != (name == "files") {
 			t.Errorf("%s: %v\n%s", name, err, data)
 		}
-		if _, err := a.TeachServer("d-"+name, filepath.Join(dir, name), "list.conf", "tide", ""); err == nil || !strings.Contains(err.Error(), "there is a dialect") {
-			t.Errorf("%s, again: %v", name, err)
-		}
+		insist.Fails(t, fmt.Sprintf("%s, again", name), insist.Err(a.TeachServer("d-"+name, filepath.Join(dir, name), "list.conf", "tide", "")), "there is a dialect")
 	}
 	log := filepath.Join(dir, "log.txt")
 	put(t, log, "10:00:01 I tide is fired\n10:00:02 I rock is fired\n10:00:03 I hot\n")
 	own := filepath.Join(a.Home.DialectDir(), "another.toml")
 	put(t, own, strings.NewReplacer(`name = "kiln"`, `name = "hearth"`).Replace(kiln))
 	l, err := a.Teach("hearth", log, "", nil)
-	must(t, err)
+	insist.OK(t, err)
 	if l.Prefix() != "" { // it has rules, and so has said what its lines begin with
 		t.Errorf("the beginning is %q", l.Prefix())
 	}
@@ -236,7 +229,7 @@ func TestBeginsOfDialects(t *testing.T) {
 	put(t, filepath.Join(dir, "s", "kiln.list"), "fire tide\n")
 	put(t, filepath.Join(dir, "s", "mods", "tide", "x"), "")
 	put(t, filepath.Join(dir, "s", "logs", "now.log"), "10:00:01 I tide is fired\n")
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, "s"), As: "s", Dialect: "hearth", Set: map[string]string{"program": "/bin/sh", "level": "1"}})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: filepath.Join(dir, "s"), As: "s", Dialect: "hearth", Set: map[string]string{"program": "/bin/sh", "level": "1"}})))
 	if l, err = a.Teach("hearth", filepath.Join(dir, "s", "logs", "now.log"), "s", nil); err != nil || !slices.Equal(l.Known, []string{"tide"}) {
 		t.Fatalf("known are %v, %v", l.Known, err)
 	}
@@ -246,24 +239,22 @@ func TestBeginsOfDialects(t *testing.T) {
 	if l, err = a.Teach("hearth", log, "s", nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := l.Own(); err == nil || !strings.Contains(err.Error(), "is not below the folder") {
-		t.Errorf("a log of another folder: %v", err)
-	}
+	insist.Fails(t, "a log of another folder", insist.Err(l.Own()), "is not below the folder")
 }
 
 // Rules that a change brings along are written down once, and others of the same mods beside
 // them.
 func TestRulesOfAServer(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\nfire b\n", "mods/a/x": "", "mods/b/x": ""})
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	for _, kind := range []rule.Kind{rule.Before, rule.Needs} {
-		must(t, a.PutRule("k", rule.Rule{Kind: kind, Mod: "a", Other: "b", Because: "of it"}))
+		insist.OK(t, a.PutRule("k", rule.Rule{Kind: kind, Mod: "a", Other: "b", Because: "of it"}))
 	}
 	rules, err := a.Rules("k")
 	if err != nil || len(rules) != 2 || rules[0].Kind == rules[1].Kind {
 		t.Errorf("%+v, %v", rules, err)
 	}
-	must(t, a.DropRule("k", rules[0].Number))
+	insist.OK(t, a.DropRule("k", rules[0].Number))
 	if rules, err = a.Rules("k"); err != nil || len(rules) != 1 {
 		t.Errorf("%+v, %v", rules, err)
 	}
@@ -276,14 +267,14 @@ func TestRulesOfAServer(t *testing.T) {
 // it is told.
 func TestCleanServer(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": "fire a\n", "kiln": "#!/bin/sh\n", "mods/a/x": "1", "share/mods/b/x": "1", "data/one": "1", "data/two": "2"})
-	must(t, second(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
+	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	if files, err := a.TakeBaseline("k"); err != nil || files != 4 { // the list, the program and the data
 		t.Errorf("%d files, %v", files, err)
 	}
 	for name, data := range map[string]string{"mods/a/x": "2", "share/mods/b/x": "2", "data/one": "other", "data/new": "x"} {
 		put(t, filepath.Join(dir, name), data)
 	}
-	must(t, os.Remove(filepath.Join(dir, "data/two")))
+	insist.OK(t, os.Remove(filepath.Join(dir, "data/two")))
 	files, changed, err := a.BaselineChanges("k")
 	slices.Sort(changed)
 	if err != nil || files != 4 || !slices.Equal(changed, []string{filepath.Join(dir, "data/one"), filepath.Join(dir, "data/two")}) {

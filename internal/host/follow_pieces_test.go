@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/plan"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // What is noted of times twice, or out of turn, is passed over; what is not noted at all is a
@@ -24,7 +25,7 @@ func TestFollowOddTimes(t *testing.T) {
 	} {
 		home := host.Home{Dir: t.TempDir()}
 		dir, _, err := home.NewStart("s")
-		must(t, err)
+		insist.OK(t, err)
 		put(t, filepath.Join(string(dir), "log"), "one\nmore\n", 0o600)
 		put(t, filepath.Join(string(dir), "log.times"), times, 0o600)
 		f := dir.Follow()
@@ -51,14 +52,14 @@ func TestOwnersOfWhatComes(t *testing.T) {
 	}
 	const somebody = 4242
 	l, dir := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir()
-	must(t, os.Lchown(dir, somebody, somebody))
+	insist.OK(t, os.Lchown(dir, somebody, somebody))
 	files := source{"a": "1", "sub/deep/b": "2", "sub/deep/c": "3", "other/d": "4"}
 	p := folder(filepath.Join(dir, "oak"), "", files)
 	p.Items = append(p.Items, plan.Item{Rel: "empty/inner", Folder: true})
 	p.New = plan.Digest(p.Items)
-	must(t, l.Apply(t.Context(), "s", "one", &plan.Plan{Parts: []plan.Part{p}}, from(files)))
+	insist.OK(t, l.Apply(t.Context(), "s", "one", &plan.Plan{Parts: []plan.Part{p}}, from(files)))
 	n := 0
-	must(t, filepath.WalkDir(dir, func(name string, _ os.DirEntry, err error) error {
+	insist.OK(t, filepath.WalkDir(dir, func(name string, _ os.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -69,9 +70,7 @@ func TestOwnersOfWhatComes(t *testing.T) {
 		n++
 		return err
 	}))
-	if n != 11 {
-		t.Errorf("%d files and folders", n)
-	}
+	insist.Same(t, "", n, 11)
 }
 
 // Files of a clean server are gone through until there were enough.
@@ -81,7 +80,7 @@ func TestCleanFiles(t *testing.T) {
 		put(t, filepath.Join(dir, name), name, 0o600)
 	}
 	_, err := l.TakeBaseline("s", dir, nil)
-	must(t, err)
+	insist.OK(t, err)
 	for most, want := range map[int]int{1: 1, 2: 2, 9: 3} {
 		n := 0
 		if err := l.BaselineFiles("s", func(string) bool { n++; return n < most }); err != nil || n != want {

@@ -8,6 +8,7 @@ import (
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
+	"initium/internal/insist"
 )
 
 // What an entry gives holds once it is done, also when it was completed after a sudden
@@ -23,7 +24,7 @@ func TestGivenValues(t *testing.T) {
 	}
 	apply := func(p *plan.Plan) {
 		t.Helper()
-		must(t, l.Apply(t.Context(), "s", "give", p, nil))
+		insist.OK(t, l.Apply(t.Context(), "s", "give", p, nil))
 	}
 	staged := func(want int) {
 		t.Helper()
@@ -31,7 +32,7 @@ func TestGivenValues(t *testing.T) {
 			t.Errorf("staged are %v, %v, want %d", list, err, want)
 		}
 	}
-	must(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: "a"}))
+	insist.OK(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: "a"}))
 	holds(adopted)
 	apply(&plan.Plan{Given: []plan.Given{{Name: "port", Was: "1", Now: "2"}, {Name: "level", Now: "x"}}})
 	holds(map[string]string{"port": "2", "level": "x"})
@@ -46,7 +47,7 @@ func TestGivenValues(t *testing.T) {
 		t.Fatalf("the way back: %+v, %v", back, err)
 	}
 	file := filepath.Join(t.TempDir(), "start")
-	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
+	insist.OK(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	back.Files = []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}}
 	apply(back)
 	holds(adopted)
@@ -55,16 +56,16 @@ func TestGivenValues(t *testing.T) {
 		t.Fatalf("and forth: %+v, %v", back, err)
 	}
 	// As if it had ended before the entry was done.
-	must(t, second(db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
+	insist.OK(t, insist.Err(db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
 	holds(map[string]string{"level": "x"})
 	if said, err := l.Recover("s"); err != nil || said == "" {
 		t.Fatalf("%q, %v", said, err)
 	}
 	holds(adopted)
 	// And before anything of it was: the file stands as it stood.
-	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
-	must(t, second(db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
-	must(t, second(l.Recover("s")))
+	insist.OK(t, os.WriteFile(file, []byte("a\n"), 0o644))
+	insist.OK(t, insist.Err(db.Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
+	insist.OK(t, insist.Err(l.Recover("s")))
 	holds(map[string]string{"level": "x"})
 	for g, want := range map[plan.Given]string{{Name: "n", Now: "1"}: "n is 1", {Name: "n", Was: "1"}: "n is no longer 1", {Name: "n", Was: "1", Now: "2"}: "n is 2, not 1"} {
 		if g.String() != want {

@@ -16,6 +16,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 	"initium/internal/lack"
 )
 
@@ -25,7 +26,7 @@ func TestRecords(t *testing.T) {
 		t.Errorf("an empty home has %v, %v", names, err)
 	}
 	r := host.Record{Name: "one", Dir: "/srv", Dialect: "d", Set: map[string]string{"port": "1"}, Adopted: time.Unix(1e9, 0).UTC()}
-	must(t, h.PutRecord(r))
+	insist.OK(t, h.PutRecord(r))
 	got, err := h.Record("one")
 	if err != nil || got.Dir != r.Dir || got.Set["port"] != "1" || !got.Adopted.Equal(r.Adopted) {
 		t.Errorf("record is %+v, %v", got, err)
@@ -47,7 +48,7 @@ func TestStarts(t *testing.T) {
 		if _, err := dir.Proof(); !errors.Is(err, fs.ErrNotExist) {
 			t.Errorf("a start without a proof gives %v", err)
 		}
-		must(t, dir.PutProof(&proof.Proof{Server: "s", Number: number}))
+		insist.OK(t, dir.PutProof(&proof.Proof{Server: "s", Number: number}))
 	}
 	if numbers, err := h.Starts("s"); err != nil || !slices.Equal(numbers, []int{1, 2, 3}) {
 		t.Errorf("starts are %v, %v", numbers, err)
@@ -60,7 +61,7 @@ func TestStarts(t *testing.T) {
 func ledger(t *testing.T, h host.Home) *host.Ledger {
 	t.Helper()
 	l, err := h.OpenLedger()
-	must(t, err)
+	insist.OK(t, err)
 	t.Cleanup(func() { l.Close() })
 	return l
 }
@@ -72,8 +73,8 @@ func file(path, old, want string) plan.File {
 
 func put(t *testing.T, name, data string, mode fs.FileMode) {
 	t.Helper()
-	must(t, os.MkdirAll(filepath.Dir(name), 0o755))
-	must(t, os.WriteFile(name, []byte(data), mode))
+	insist.OK(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	insist.OK(t, os.WriteFile(name, []byte(data), mode))
 }
 
 func want(t *testing.T, name, data string) {
@@ -87,10 +88,10 @@ func TestApply(t *testing.T) {
 	h, dir := host.Home{Dir: t.TempDir()}, t.TempDir()
 	real, link, fresh := filepath.Join(dir, "real"), filepath.Join(dir, "link"), filepath.Join(dir, "fresh")
 	put(t, real, "old", 0o600)
-	must(t, os.Symlink("real", link))
+	insist.OK(t, os.Symlink("real", link))
 	p := &plan.Plan{Files: []plan.File{file(link, "old", "new"), {Path: fresh, New: true, Want: []byte("made")}}}
 	l := ledger(t, h)
-	must(t, l.Apply(t.Context(), "s", "why", p, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "why", p, nil))
 	want(t, real, "new")
 	want(t, fresh, "made")
 	if info, err := os.Lstat(link); err != nil || info.Mode()&fs.ModeSymlink == 0 {
@@ -104,8 +105,8 @@ func TestApply(t *testing.T) {
 		t.Fatalf("the ledger has %+v, %v", entries, err)
 	}
 	back, err := l.Return("s", 0)
-	must(t, err)
-	must(t, l.Apply(t.Context(), "s", "back", back, nil))
+	insist.OK(t, err)
+	insist.OK(t, l.Apply(t.Context(), "s", "back", back, nil))
 	want(t, real, "old")
 	if _, err := os.Stat(fresh); !errors.Is(err, fs.ErrNotExist) {
 		t.Errorf("the file that was made is still there: %v", err)
@@ -153,22 +154,16 @@ func TestApplyRefusesReadOnly(t *testing.T) {
 // TestPortHeld opens ports by both protocols, and asks before, meanwhile and afterwards.
 func TestPortHeld(t *testing.T) {
 	tcp, err := net.Listen("tcp", "127.0.0.1:0")
-	must(t, err)
+	insist.OK(t, err)
 	port := tcp.Addr().(*net.TCPAddr).Port
-	if got := host.PortHeld(port); got != "tcp" {
-		t.Errorf("a port that is listened on is held by %q", got)
-	}
+	insist.Same(t, "a port that is listened on is held by", host.PortHeld(port), "tcp")
 	conn, err := net.Dial("tcp", tcp.Addr().String())
-	must(t, err)
+	insist.OK(t, err)
 	defer conn.Close()
-	if got := host.PortHeld(conn.LocalAddr().(*net.TCPAddr).Port); got != "" {
-		t.Errorf("a port that only talks is held by %q", got)
-	}
+	insist.Same(t, "a port that only talks is held by", host.PortHeld(conn.LocalAddr().(*net.TCPAddr).Port), "")
 	udp, err := net.ListenPacket("udp", fmt.Sprintf("127.0.0.1:%d", port))
-	must(t, err)
-	if got := host.PortHeld(port); got != "tcp and udp" {
-		t.Errorf("by both protocols it is held by %q", got)
-	}
+	insist.OK(t, err)
+	insist.Same(t, "by both protocols it is held by", host.PortHeld(port), "tcp and udp")
 	if free := host.FreePort(port, nil); free <= port || host.PortHeld(free) != "" {
 		t.Errorf("the next free port is %d", free)
 	}
@@ -176,13 +171,9 @@ func TestPortHeld(t *testing.T) {
 		t.Error("a port that is listened on is free")
 	}
 	tcp.Close()
-	if got := host.PortHeld(port); got != "udp" {
-		t.Errorf("then it is held by %q", got)
-	}
+	insist.Same(t, "then it is held by", host.PortHeld(port), "udp")
 	udp.Close()
-	if got := host.PortHeld(port); got != "" {
-		t.Errorf("at last it is held by %q", got)
-	}
+	insist.Same(t, "at last it is held by", host.PortHeld(port), "")
 }
 
 func TestSocketFor(t *testing.T) {
@@ -197,13 +188,13 @@ func TestSocketFor(t *testing.T) {
 		t.Errorf("its folder has mode %v, %v", info.Mode(), err)
 	}
 	if os.Getuid() == 0 {
-		must(t, os.Chown(filepath.Dir(path), 1234, 0))
+		insist.OK(t, os.Chown(filepath.Dir(path), 1234, 0))
 		if _, err := deep.SocketFor("s"); err == nil {
 			t.Error("a folder of somebody else is used")
 		}
-		must(t, os.Chown(filepath.Dir(path), 0, 0))
+		insist.OK(t, os.Chown(filepath.Dir(path), 0, 0))
 	}
-	must(t, os.Chmod(filepath.Dir(path), 0o755))
+	insist.OK(t, os.Chmod(filepath.Dir(path), 0o755))
 	if _, err := deep.SocketFor("s"); err == nil {
 		t.Error("a folder that others may read is used")
 	}
@@ -242,11 +233,11 @@ func TestSomebodyElseIsChanging(t *testing.T) {
 	one := filepath.Join(dir, "one")
 	put(t, one, "1", 0o644)
 	lock := filepath.Join(h.Dir, "servers", "s", "change.lock")
-	must(t, os.MkdirAll(filepath.Dir(lock), 0o700))
+	insist.OK(t, os.MkdirAll(filepath.Dir(lock), 0o700))
 	f, err := os.Create(lock)
-	must(t, err)
+	insist.OK(t, err)
 	defer f.Close()
-	must(t, syscall.Flock(int(f.Fd()), syscall.LOCK_EX))
+	insist.OK(t, syscall.Flock(int(f.Fd()), syscall.LOCK_EX))
 	if err := l.Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11")}}, nil); !errors.Is(err, host.ErrBusy) {
 		t.Errorf("error is %v", err)
 	}
@@ -257,21 +248,10 @@ func TestSomebodyElseIsChanging(t *testing.T) {
 		done <- l.Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11")}}, nil)
 	}()
 	time.Sleep(20 * time.Millisecond)
-	must(t, f.Close())
-	must(t, <-done)
+	insist.OK(t, f.Close())
+	insist.OK(t, <-done)
 	want(t, one, "11")
 }
-
-// must ends a test whose ground is missing.
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
-
-// second is the error of a call whose value nobody needs.
-func second[T any](_ T, err error) error { return err }
 
 // within lists what fits a pattern in a folder, whatever the folder is called.
 func within(dir, pattern string) (list []string) {

@@ -20,6 +20,7 @@ import (
 
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 	"initium/internal/lack"
 )
 
@@ -102,8 +103,8 @@ func begin(t *testing.T, change func(*host.Spec)) *kept {
 	t.Helper()
 	k := prepare(t, change)
 	exe, err := os.Executable()
-	must(t, err)
-	must(t, k.dir.Launch(exe))
+	insist.OK(t, err)
+	insist.OK(t, k.dir.Launch(exe))
 	return k
 }
 
@@ -111,7 +112,7 @@ func prepare(t *testing.T, change func(*host.Spec)) *kept {
 	t.Helper()
 	t.Setenv("XDG_RUNTIME_DIR", t.TempDir())
 	exe, err := os.Executable()
-	must(t, err)
+	insist.OK(t, err)
 	k := &kept{T: t, home: host.Home{Dir: t.TempDir()}}
 	spec := host.Spec{Server: "s", Command: []string{exe, "server"}, Dir: t.TempDir(), Env: []string{"PLACE=harbour"}, Console: "go", Patience: 5 * time.Second}
 	if change != nil {
@@ -120,7 +121,7 @@ func prepare(t *testing.T, change func(*host.Spec)) *kept {
 	if k.dir, _, err = k.home.Prepare(spec); err != nil {
 		t.Fatal(err)
 	}
-	must(t, k.dir.PutExpected(host.Expected{}))
+	insist.OK(t, k.dir.PutExpected(host.Expected{}))
 	k.follow(k.dir)
 	t.Cleanup(func() {
 		if k.home.IsRunning("s") {
@@ -177,16 +178,16 @@ func (k *kept) exit() host.Exit {
 
 func (k *kept) say(line string) {
 	k.Helper()
-	must(k, k.dir.Say(line))
+	insist.OK(k, k.dir.Say(line))
 }
 
 // noSecond looks that no second server is started beside the one that runs.
 func (k *kept) noSecond() {
 	k.Helper()
 	exe, err := os.Executable()
-	must(k, err)
+	insist.OK(k, err)
 	second, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}})
-	must(k, err)
+	insist.OK(k, err)
 	defer second.Remove()
 	if err := second.Launch(exe); err == nil || !strings.Contains(err.Error(), "running already") {
 		k.Errorf("a second start gives %v", err)
@@ -207,16 +208,14 @@ func TestKeeper(t *testing.T) {
 		}
 		k.noSecond()
 		k.say("one\ntwo")
-		if got := k.log("heard one two\n"); got != "up in harbour\nheard one two\n" {
-			t.Errorf("on a terminal %v: %q", terminal, got)
-		}
+		insist.Same(t, fmt.Sprintf("on a terminal %v", terminal), k.log("heard one two\n"), "up in harbour\nheard one two\n")
 		exit, err := k.dir.Stop(context.Background())
 		if err != nil || exit.How != host.EndedStop || exit.Status != 0 || exit.Lasted <= 0 {
 			t.Errorf("stopping gives %+v, %v", exit, err)
 		}
 		k.exit()
 		running, err := k.dir.Running()
-		must(t, err)
+		insist.OK(t, err)
 		for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 			if _, err := os.Stat(fmt.Sprint("/proc/", running.Keeper)); err != nil {
 				break
@@ -236,9 +235,7 @@ func TestKeeperAndBadServers(t *testing.T) {
 		return func(s *host.Spec) { s.Command, s.Patience = append(s.Command, words...), 100*time.Millisecond }
 	}
 	stop := func(k *kept) {
-		if _, err := k.home.StopServer(context.Background(), "s"); err != nil {
-			k.Error(err)
-		}
+		insist.OK(k, insist.Err(k.home.StopServer(context.Background(), "s")))
 	}
 	for name, test := range map[string]struct {
 		spec func(*host.Spec)
@@ -271,7 +268,7 @@ func TestKeeperOfABackgroundServer(t *testing.T) {
 	k := begin(t, func(s *host.Spec) { s.Command, s.Console = append(s.Command, "background"), "" })
 	k.log("up in harbour\nup in harbour\n")
 	running, err := k.dir.Running()
-	must(t, err)
+	insist.OK(t, err)
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) { // until the parent has ended
 		if _, err := os.Stat(fmt.Sprintf("/proc/%d", running.Server)); err != nil {
 			break
@@ -286,7 +283,7 @@ func TestKeeperOfABackgroundServer(t *testing.T) {
 	if _, ended := k.dir.Exit(); ended {
 		t.Error("it is said to have ended")
 	}
-	must(t, second(k.home.StopServer(context.Background(), "s")))
+	insist.OK(t, insist.Err(k.home.StopServer(context.Background(), "s")))
 	if exit := k.exit(); exit.How != host.EndedStop {
 		t.Errorf("it ended %+v", exit)
 	}
@@ -295,9 +292,7 @@ func TestKeeperOfABackgroundServer(t *testing.T) {
 func TestKeeperCannotStart(t *testing.T) {
 	k := prepare(t, func(s *host.Spec) { s.Command = []string{"/nowhere/at/all"} })
 	exe, _ := os.Executable()
-	if err := k.dir.Launch(exe); err == nil || !strings.Contains(err.Error(), "no such file") {
-		t.Errorf("error is %v", err)
-	}
+	insist.Fails(t, "error", k.dir.Launch(exe), "no such file")
 	k.exit()
 }
 
@@ -306,24 +301,20 @@ func TestKeeperCannotStart(t *testing.T) {
 func TestKeeperCannotListen(t *testing.T) {
 	k := prepare(t, nil)
 	socket, err := k.home.SocketFor("s")
-	must(t, err)
+	insist.OK(t, err)
 	put(t, filepath.Join(socket, "x"), "", 0o600)
 	exe, _ := os.Executable()
-	if err := k.dir.Launch(exe); err == nil || !strings.Contains(err.Error(), "listen unix") {
-		t.Errorf("error is %v", err)
-	}
+	insist.Fails(t, "error", k.dir.Launch(exe), "listen unix")
 	if exit := k.exit(); exit.How != host.EndedNever || !strings.Contains(exit.Error, "listen unix") {
 		t.Errorf("it ended %+v", exit)
 	}
-	if said := k.ownLog(); !strings.Contains(said, "level=ERROR msg=\"a server could not be started\" server=s start=00001 error=\"listen unix") {
-		t.Errorf("the log says %s", said)
-	}
+	insist.Holds(t, "the log", k.ownLog(), "level=ERROR msg=\"a server could not be started\" server=s start=00001 error=\"listen unix")
 }
 
 // ownLog is what Initium has logged of itself.
 func (k *kept) ownLog() string {
 	var all strings.Builder
-	must(k, k.home.ReadLog(&all))
+	insist.OK(k, k.home.ReadLog(&all))
 	return all.String()
 }
 
@@ -332,18 +323,18 @@ func (k *kept) ownLog() string {
 func TestSocketsFarDown(t *testing.T) {
 	k := prepare(t, nil)
 	deep := filepath.Join(t.TempDir(), strings.Repeat("deep/", 40))
-	must(t, os.MkdirAll(deep, 0o700))
+	insist.OK(t, os.MkdirAll(deep, 0o700))
 	t.Setenv("XDG_RUNTIME_DIR", deep)
 	exe, err := os.Executable()
-	must(t, err)
+	insist.OK(t, err)
 	dir, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}, Dir: t.TempDir(), Console: "go", Patience: 5 * time.Second})
-	must(t, err)
+	insist.OK(t, err)
 	k.follow(dir)
-	must(t, dir.Launch(exe))
+	insist.OK(t, dir.Launch(exe))
 	k.log("up")
 	k.say("hello")
 	k.log("heard hello")
-	must(t, second(k.home.StopServer(t.Context(), "s")))
+	insist.OK(t, insist.Err(k.home.StopServer(t.Context(), "s")))
 	for end := time.Now().Add(20 * time.Second); len(within(deep, "initium/*")) > 0; time.Sleep(time.Millisecond) { // until the keeper has ended, too
 		if time.Now().After(end) {
 			t.Fatalf("left are %v", within(deep, "initium/*"))
@@ -356,9 +347,7 @@ func TestServersOwnRights(t *testing.T) {
 	mask := syscall.Umask(0o027)
 	defer syscall.Umask(mask)
 	k := begin(t, func(s *host.Spec) { s.Command = []string{"/bin/sh", "-c", "echo mask $(umask); read line"} })
-	if said := k.log("\n"); said != "mask 0027\n" {
-		t.Errorf("the server says %q", said)
-	}
+	insist.Same(t, "the server", k.log("\n"), "mask 0027\n")
 	k.say("go")
 	k.exit()
 }
@@ -368,10 +357,10 @@ func TestOrders(t *testing.T) {
 	k := begin(t, nil)
 	k.log("up")
 	socket, err := k.home.SocketFor("s")
-	must(t, err)
+	insist.OK(t, err)
 	t.Chdir(filepath.Dir(socket)) // the address of a socket is short
 	conn, err := net.Dial("unix", filepath.Base(socket))
-	must(t, err)
+	insist.OK(t, err)
 	defer conn.Close()
 	answers := bufio.NewScanner(conn)
 	for _, test := range []struct{ order, want string }{{"guard 0", "ok"}, {"guard -1", `error "-1" is no number of starts`}, {"guard x", `error "x" is no number of starts`}, {"dance", `error unknown order "dance"`}, {"say go", "ok"}} {
@@ -381,9 +370,7 @@ func TestOrders(t *testing.T) {
 		}
 	}
 	k.exit()
-	if said := k.ownLog(); said != "" {
-		t.Errorf("of a server that ended well the log says %s", said)
-	}
+	insist.Same(t, "of a server that ended well the log", k.ownLog(), "")
 }
 
 // What a crashed server has left behind is ended, and the server that is started after that
@@ -395,23 +382,21 @@ func TestWhatACrashLeaves(t *testing.T) {
 			: >x; (trap "" TERM; exec sleep 60) & echo up; read line; exit 3`}
 	})
 	k.log("up")
-	must(t, k.dir.Guard(1))
+	insist.OK(t, k.dir.Guard(1))
 	k.say("crash")
 	if crashed := k.nextStart(); crashed.Status != 3 || crashed.Left != 1 {
 		t.Errorf("it crashed: %+v", crashed)
 	}
 	k.log("up for 7")
-	if said := k.ownLog(); !strings.Contains(said, "level=WARN msg=\"a server has ended by itself\" server=s start=00001 status=3") || !strings.Contains(said, "again=true") {
-		t.Errorf("the log says %s", said)
-	}
-	must(t, second(k.home.StopServer(t.Context(), "s")))
+	insist.Holds(t, "the log", k.ownLog(), "level=WARN msg=\"a server has ended by itself\" server=s start=00001 status=3", "again=true")
+	insist.OK(t, insist.Err(k.home.StopServer(t.Context(), "s")))
 }
 
 // After a crash a server is started again, in a start of its own, as often as was
 // said and no more.
 func TestKeeperStartsAgain(t *testing.T) {
 	k := begin(t, nil)
-	must(t, k.dir.Guard(2))
+	insist.OK(t, k.dir.Guard(2))
 	k.log("up")
 	first := k.dir
 	for n := range 2 {
@@ -442,7 +427,7 @@ func TestKeeperStartsAgain(t *testing.T) {
 // A server that ends as it should is not started again, whatever guards it.
 func TestKeeperLetsGo(t *testing.T) {
 	k := begin(t, nil)
-	must(t, k.dir.Guard(2))
+	insist.OK(t, k.dir.Guard(2))
 	k.log("up")
 	k.say("go")
 	if exit := k.exit(); exit.Status != 0 || exit.How != host.EndedItself || exit.Next != 0 {
@@ -475,7 +460,7 @@ func TestPausesGrow(t *testing.T) {
 	n := 0 // crashes in a row, as anybody would count them
 	guard := func(times int) {
 		t.Helper()
-		must(t, k.dir.Guard(times))
+		insist.OK(t, k.dir.Guard(times))
 		n = 0
 	}
 	crash := func() {
@@ -527,12 +512,12 @@ func (k *kept) waits() {
 func TestKeeperIsKilledWhileItWaits(t *testing.T) {
 	k := begin(t, func(s *host.Spec) { s.Pauses.First = time.Hour })
 	k.log("up")
-	must(t, k.dir.Guard(1))
+	insist.OK(t, k.dir.Guard(1))
 	k.say("crash")
 	k.waits()
 	running, err := k.dir.Running()
-	must(t, err)
-	must(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
+	insist.OK(t, err)
+	insist.OK(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 	if exit := k.exit(); exit.Status != 7 || exit.Again != nil {
 		t.Errorf("it ended %+v", exit)
 	}
@@ -550,9 +535,9 @@ func TestKeeperWithAHeldPipe(t *testing.T) {
 	k := begin(t, nil)
 	k.log("up")
 	running, err := k.dir.Running()
-	must(t, err)
+	insist.OK(t, err)
 	held, err := os.OpenFile(fmt.Sprintf("/proc/%d/fd/1", running.Server), os.O_WRONLY, 0)
-	must(t, err)
+	insist.OK(t, err)
 	defer held.Close()
 	k.say("crash")
 	if exit := k.exit(); exit.Status != 7 {
@@ -574,13 +559,11 @@ func TestEndlessLine(t *testing.T) {
 // A server that waits to be started again stays down when it is stopped.
 func TestStopWhileWaiting(t *testing.T) {
 	k := begin(t, func(s *host.Spec) { s.Pauses.First = time.Hour })
-	must(t, k.dir.Guard(1))
+	insist.OK(t, k.dir.Guard(1))
 	k.log("up")
 	k.say("crash")
 	k.waits()
-	if err := k.dir.Say("hello"); err == nil || !strings.Contains(err.Error(), "down") {
-		t.Errorf("speaking to it gives %v", err)
-	}
+	insist.Fails(t, "speaking to it", k.dir.Say("hello"), "down")
 	if exit, err := k.home.StopServer(context.Background(), "s"); err != nil || exit.Status != 7 {
 		t.Errorf("stopping gives %+v, %v", exit, err)
 	}
@@ -598,8 +581,8 @@ func TestKeeperIsKilled(t *testing.T) {
 			k := begin(t, func(s *host.Spec) { s.Command, s.Patience = append(s.Command, words...), 100*time.Millisecond })
 			k.log("up")
 			running, err := k.dir.Running()
-			must(t, err)
-			must(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
+			insist.OK(t, err)
+			insist.OK(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 			if words == nil {
 				if exit := k.exit(); exit.How != host.EndedUnseen || exit.Error == "" {
 					t.Errorf("it ended %+v", exit)
@@ -615,9 +598,7 @@ func TestKeeperIsKilled(t *testing.T) {
 			if !state.Up || len(state.Lost) != 1 || state.Lost[0] != running.Server {
 				t.Fatalf("the server is %+v, its process %d", state, running.Server)
 			}
-			if err := k.dir.Say("hello"); err == nil || !strings.Contains(err.Error(), "keeper was ended") {
-				t.Errorf("speaking to it gives %v", err)
-			}
+			insist.Fails(t, "speaking to it", k.dir.Say("hello"), "keeper was ended")
 			k.noSecond()
 			exit, err := k.home.StopServer(context.Background(), "s")
 			if err != nil || exit.How != host.EndedKill {
@@ -628,10 +609,10 @@ func TestKeeperIsKilled(t *testing.T) {
 			}
 			// What the keeper has left behind is in nobody's way.
 			exe, err := os.Executable()
-			must(t, err)
+			insist.OK(t, err)
 			second, _, err := k.home.Prepare(host.Spec{Server: "s", Command: []string{exe, "server"}, Dir: t.TempDir(), Console: "go", Patience: 5 * time.Second})
-			must(t, err)
-			must(t, second.Launch(exe))
+			insist.OK(t, err)
+			insist.OK(t, second.Launch(exe))
 			k.follow(second)
 			k.log("up")
 			k.say("hello")
@@ -660,7 +641,7 @@ func TestFlood(t *testing.T) {
 	late := &kept{T: t, home: k.home}
 	late.follow(k.dir)
 	check("one that comes later", late.log("the flood is over\n"))
-	must(t, second(k.dir.Stop(context.Background())))
+	insist.OK(t, insist.Err(k.dir.Stop(context.Background())))
 	k.exit()
 	packed := within(string(k.dir), "log.*.zst")
 	plain := within(string(k.dir), "log.0????")
@@ -670,21 +651,19 @@ func TestFlood(t *testing.T) {
 	whole := host.OpenLog(k.dir.Log())
 	defer whole.Close()
 	var all bytes.Buffer
-	must(t, second(all.ReadFrom(whole)))
+	insist.OK(t, insist.Err(all.ReadFrom(whole)))
 	check("one who reads the whole", all.String())
 	// A piece that is not kept any more leaves its lines without text.
 	os.Remove(packed[0])
 	gap := host.OpenLog(k.dir.Log())
 	defer gap.Close()
 	all.Reset()
-	must(t, second(all.ReadFrom(gap)))
+	insist.OK(t, insist.Err(all.ReadFrom(gap)))
 	if n := bytes.Count(all.Bytes(), []byte("\n")); n != lines+2 || !bytes.Contains(all.Bytes(), []byte("lines from here on are not kept any more\n\n")) {
 		t.Errorf("with a piece gone there are %d lines", n)
 	}
 	late.follow(k.dir)
-	if n := strings.Count(late.log("the flood is over\n"), "\n"); n != lines+2 {
-		t.Errorf("with a piece gone a follower reads %d lines", n)
-	}
+	insist.Same(t, "with a piece gone a follower", strings.Count(late.log("the flood is over\n"), "\n"), lines+2)
 }
 
 // What a server writes into files of its own is part of its log, whatever becomes of
@@ -695,9 +674,9 @@ func TestLogFiles(t *testing.T) {
 	write := func(flags int, data string) {
 		t.Helper()
 		f, err := os.OpenFile(file, os.O_WRONLY|os.O_CREATE|flags, 0o600)
-		must(t, err)
+		insist.OK(t, err)
 		defer f.Close()
-		must(t, second(f.WriteString(data)))
+		insist.OK(t, insist.Err(f.WriteString(data)))
 	}
 	write(0, "of an earlier start\n")
 	k := begin(t, func(s *host.Spec) { s.Files = []string{file, filepath.Join(dir, "later", "other.log")} })
@@ -710,14 +689,14 @@ func TestLogFiles(t *testing.T) {
 	k.log("half a line\n")
 	write(os.O_TRUNC, "anew\n")
 	k.log("anew\n")
-	must(t, os.Rename(file, file+".1"))
+	insist.OK(t, os.Rename(file, file+".1"))
 	write(0, "turned\n")
 	k.log("turned\n")
-	must(t, os.Mkdir(filepath.Join(dir, "later"), 0o700))
+	insist.OK(t, os.Mkdir(filepath.Join(dir, "later"), 0o700))
 	file = filepath.Join(dir, "later", "other.log")
 	write(0, "of a folder that came later\nwithout an end")
 	k.log("of a folder that came later\n")
-	must(t, second(k.dir.Stop(context.Background())))
+	insist.OK(t, insist.Err(k.dir.Stop(context.Background())))
 	if got, want := k.log("without an end\n"), "up in harbour\nadded\nheard between\nhalf a line\nanew\nturned\nof a folder that came later\nwithout an end\n"; got != want {
 		t.Errorf("the log is %q, want %q", got, want)
 	}
@@ -739,18 +718,16 @@ func TestLogFileCutOffAtTheStart(t *testing.T) {
 	} {
 		for _, stays := range []string{"; read x", ""} {
 			file := filepath.Join(t.TempDir(), "log")
-			must(t, os.WriteFile(file, []byte("in a\nhot\n"), 0o600))
+			insist.OK(t, os.WriteFile(file, []byte("in a\nhot\n"), 0o600))
 			k := begin(t, func(s *host.Spec) {
 				s.Command, s.Env, s.Files = []string{"/bin/sh", "-c", script + stays}, []string{"LOG=" + file}, []string{file}
 			})
 			if stays != "" {
 				k.log(want)
-				must(t, second(k.dir.Stop(context.Background())))
+				insist.OK(t, insist.Err(k.dir.Stop(context.Background())))
 			}
 			k.exit()
-			if got := k.log(want); got != want {
-				t.Errorf("%s%s: the log is %q, want %q", script, stays, got, want)
-			}
+			insist.Same(t, fmt.Sprintf("%s%s: the log", script, stays), k.log(want), want)
 		}
 	}
 }
@@ -770,7 +747,7 @@ func TestLogOnAFullDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	k.follow(k.dir)
-	must(t, k.dir.Launch(os.Args[0]))
+	insist.OK(t, k.dir.Launch(os.Args[0]))
 	k.log("up")
 	// What is said while the disk is full is told once there is room, if the keeper came to
 	// it in time: how long that takes nobody can see.
@@ -781,7 +758,7 @@ func TestLogOnAFullDisk(t *testing.T) {
 		}
 		k.say(strings.Repeat("x", 6000))
 		time.Sleep(wait)
-		must(t, os.Remove(ballast))
+		insist.OK(t, os.Remove(ballast))
 		after := fmt.Sprintf("after %s", wait)
 		k.say(after)
 		got := k.log("heard " + after + "\n")
@@ -819,19 +796,17 @@ func TestSayToAServerThatDoesNotRead(t *testing.T) {
 func TestWriteExport(t *testing.T) {
 	dir := t.TempDir()
 	file, link, pipe := filepath.Join(dir, "file"), filepath.Join(dir, "link"), filepath.Join(dir, "pipe")
-	must(t, os.Symlink("file", link))
-	must(t, syscall.Mkfifo(pipe, 0o600))
+	insist.OK(t, os.Symlink("file", link))
+	insist.OK(t, syscall.Mkfifo(pipe, 0o600))
 	got := make(chan string, 1)
 	go func() {
 		data, err := os.ReadFile(pipe)
 		got <- fmt.Sprint(string(data), err)
 	}()
 	for _, name := range []string{file, link, pipe} {
-		must(t, host.WriteExport(name, []byte("by way of "+filepath.Base(name))))
+		insist.OK(t, host.WriteExport(name, []byte("by way of "+filepath.Base(name))))
 	}
-	if s := <-got; s != "by way of pipe<nil>" {
-		t.Errorf("out of the pipe came %q", s)
-	}
+	insist.Same(t, "out of the pipe came", <-got, "by way of pipe<nil>")
 	if data, err := os.ReadFile(file); err != nil || string(data) != "by way of link" {
 		t.Errorf("the file has %q, %v", data, err)
 	}
@@ -852,16 +827,16 @@ func TestDropOldLogs(t *testing.T) {
 	var dirs []host.StartDir
 	for i := range 12 {
 		dir, _, err := home.NewStart("s")
-		must(t, err)
+		insist.OK(t, err)
 		verdict := proof.NotProved
 		if i == 2 || i == 4 {
 			verdict = proof.Proved
 		}
-		must(t, dir.PutProof(&proof.Proof{Verdict: verdict}))
+		insist.OK(t, dir.PutProof(&proof.Proof{Verdict: verdict}))
 		for _, name := range []string{"log", "log.times", "log.00001.zst", "log.pieces"} {
-			must(t, os.WriteFile(filepath.Join(string(dir), name), make([]byte, 100), 0o600))
+			insist.OK(t, os.WriteFile(filepath.Join(string(dir), name), make([]byte, 100), 0o600))
 		}
-		must(t, os.WriteFile(filepath.Join(string(dir), "run.json"), []byte("{}"), 0o600))
+		insist.OK(t, os.WriteFile(filepath.Join(string(dir), "run.json"), []byte("{}"), 0o600))
 		dirs = append(dirs, dir)
 	}
 	kept := func() (s string) {
@@ -881,15 +856,13 @@ func TestDropOldLogs(t *testing.T) {
 		room int64
 		want string
 	}{{5000, "0 1 2 3 4 5 6 7 8 9 10 11 "}, {2600, "4 6 7 8 9 10 11 "}, {0, "4 7 8 9 10 11 "}} {
-		must(t, home.DropOldLogs("s", step.room))
-		if got := kept(); got != step.want {
-			t.Errorf("with room for %d bytes logs %sare kept, want %s", step.room, got, step.want)
-		}
+		insist.OK(t, home.DropOldLogs("s", step.room))
+		insist.Same(t, fmt.Sprintf("with room for %d bytes logs", step.room), kept(), step.want)
 	}
 	// A start makes room for its own log.
 	for _, dir := range dirs {
-		must(t, os.WriteFile(filepath.Join(string(dir), "log"), nil, 0o600))
-		must(t, os.Truncate(filepath.Join(string(dir), "log"), 1<<30))
+		insist.OK(t, os.WriteFile(filepath.Join(string(dir), "log"), nil, 0o600))
+		insist.OK(t, os.Truncate(filepath.Join(string(dir), "log"), 1<<30))
 	}
 	if _, _, err := home.Prepare(host.Spec{Server: "s"}); err != nil || !dirs[0].LogDropped() || dirs[11].LogDropped() {
 		t.Errorf("after another start the oldest log is gone: %v, the newest: %v; %v", dirs[0].LogDropped(), dirs[11].LogDropped(), err)
@@ -905,8 +878,8 @@ func TestFollowBeforeTheLog(t *testing.T) {
 		}
 	}
 	exe, err := os.Executable()
-	must(t, err)
-	must(t, k.dir.Launch(exe))
+	insist.OK(t, err)
+	insist.OK(t, k.dir.Launch(exe))
 	k.log("up in harbour\n")
 }
 
@@ -917,16 +890,16 @@ func TestStateBeforeARestart(t *testing.T) {
 	var dirs []host.StartDir
 	for range 2 {
 		dir, _, err := home.NewStart("s")
-		must(t, err)
+		insist.OK(t, err)
 		dirs = append(dirs, dir)
 	}
 	for name, data := range map[string]string{"run.json": `{"keeper":1,"server":1,"started":"2026-01-02T09:00:00Z"}`, "exit.json": `{"status":3,"again":"2026-01-02T10:00:00Z"}`} {
-		must(t, os.WriteFile(filepath.Join(string(dirs[0]), name), []byte(data), 0o600))
+		insist.OK(t, os.WriteFile(filepath.Join(string(dirs[0]), name), []byte(data), 0o600))
 	}
 	lock, err := os.Create(filepath.Join(home.Dir, "servers", "s", "running.lock"))
-	must(t, err)
+	insist.OK(t, err)
 	defer lock.Close()
-	must(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
+	insist.OK(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
 	if s, err := home.State("s"); err != nil || !s.Up || !s.Waiting || s.Number != 1 || s.Start != dirs[0] || s.Exit == nil || s.Lost != nil || s.Since.UTC().Hour() != 9 {
 		t.Errorf("the state is %+v, %v", s, err)
 	}
@@ -945,7 +918,7 @@ func TestStopBeforeARestart(t *testing.T) {
 		s.Note = []string{"/bin/sh", "-c", "touch '" + noting + "'; sleep 9; touch '" + noting + ".done'"}
 	})
 	k.log("up in harbour\n")
-	must(t, k.dir.Guard(2))
+	insist.OK(t, k.dir.Guard(2))
 	k.say("crash")
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
 		if _, err := os.Stat(noting); err == nil {
@@ -973,7 +946,7 @@ func TestStopBeforeARestart(t *testing.T) {
 func TestStateByNotes(t *testing.T) {
 	self := os.Getpid()
 	data, err := os.ReadFile("/proc/self/stat")
-	must(t, err)
+	insist.OK(t, err)
 	born := strings.Fields(string(data[bytes.LastIndexByte(data, ')')+1:]))[19]
 	const ended, began = `{"status":3,"how":"by itself"}`, `{"keeper":1,"server":2,"started":"2026-01-02T10:00:00Z"}`
 	for name, test := range map[string]struct {
@@ -991,7 +964,7 @@ func TestStateByNotes(t *testing.T) {
 	} {
 		home := host.Home{Dir: t.TempDir()}
 		dir, _, err := home.NewStart("s")
-		must(t, err)
+		insist.OK(t, err)
 		for file, data := range map[string]string{"run.json": test.run, "exit.json": test.exit} {
 			if data != "" {
 				put(t, filepath.Join(string(dir), file), data, 0o600)
@@ -1009,18 +982,14 @@ func TestStateByNotes(t *testing.T) {
 			if test.run == began && s.Since.Year() != 2026 {
 				t.Errorf("%s: since %s", name, s.Since)
 			}
-			if home.IsRunning("s") != s.Up {
-				t.Errorf("%s: running %v", name, home.IsRunning("s"))
-			}
+			insist.Same(t, fmt.Sprintf("%s: running", name), home.IsRunning("s"), s.Up)
 		}
 	}
 	home := host.Home{Dir: t.TempDir()}
 	if s, err := home.State("s"); err != nil || s.Up || s.Start != "" {
 		t.Errorf("without a start: %+v, %v", s, err)
 	}
-	if _, err := home.StopServer(t.Context(), "s"); err == nil || !strings.Contains(err.Error(), "never started") {
-		t.Errorf("stopping what was never started: %v", err)
-	}
+	insist.Fails(t, "stopping what was never started", insist.Err(home.StopServer(t.Context(), "s")), "never started")
 }
 
 // A server that has lost its keeper is stopped by the signal that its dialect says, else by
@@ -1035,15 +1004,15 @@ func TestPoliteSignals(t *testing.T) {
 			k.log("up")
 			if lost {
 				running, err := k.dir.Running()
-				must(t, err)
-				must(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
+				insist.OK(t, err)
+				insist.OK(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 			}
 			exit, err := k.home.StopServer(context.Background(), "s")
 			if err != nil || exit.How != host.EndedStop || exit.At.IsZero() {
 				t.Errorf("by %q, lost %v: %+v, %v", signal, lost, exit, err)
 			}
 			var own strings.Builder
-			if must(t, k.home.ReadLog(&own)); strings.Contains(own.String(), "by itself") {
+			if insist.OK(t, k.home.ReadLog(&own)); strings.Contains(own.String(), "by itself") {
 				t.Errorf("by %q, lost %v: Initium's own log says %s", signal, lost, own.String())
 			}
 			if again, err := k.home.StopServer(context.Background(), "s"); err != nil || again.How != host.EndedStop {
@@ -1062,7 +1031,7 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 	})
 	k.log("up")
 	running, err := k.dir.Running()
-	must(t, err)
+	insist.OK(t, err)
 	stopping, cancel := context.WithCancel(context.Background())
 	defer cancel()
 	stopped := make(chan error, 1)
@@ -1071,7 +1040,7 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 		stopped <- err
 	}()
 	k.log("asked")
-	must(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
+	insist.OK(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 	for { // it goes on by signals of its own, for as long as the server was to be given
 		select {
 		case err := <-stopped:
@@ -1086,7 +1055,7 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 	if err := <-stopped; !errors.Is(err, context.Canceled) {
 		t.Errorf("ended by whoever stops it: %v", err)
 	}
-	must(t, syscall.Kill(running.Server, syscall.SIGKILL))
+	insist.OK(t, syscall.Kill(running.Server, syscall.SIGKILL))
 	if exit, err := k.home.StopServer(context.Background(), "s"); err != nil || exit.How != host.EndedUnseen && exit.How != host.EndedStop {
 		t.Errorf("afterwards: %+v, %v", exit, err)
 	}
@@ -1097,8 +1066,8 @@ func TestKeeperEndedWhileStopping(t *testing.T) {
 func TestKeeperTakesOver(t *testing.T) {
 	k := prepare(t, func(s *host.Spec) { s.Command, s.Console = []string{"/bin/sh", "-c", "echo up; exit 3"}, "" })
 	lock, err := os.OpenFile(filepath.Join(k.home.Dir, "servers", "s", "running.lock"), os.O_CREATE|os.O_RDWR, 0o600)
-	must(t, err)
-	must(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
+	insist.OK(t, err)
+	insist.OK(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
 	if !k.home.IsRunning("s") {
 		t.Error("what is held does not run")
 	}
@@ -1112,10 +1081,10 @@ func TestKeeperTakesOver(t *testing.T) {
 		t.Errorf("ended: %+v, %v", s, err)
 	}
 	for _, name := range []string{"run.json", "exit.json"} {
-		must(t, os.Remove(filepath.Join(string(k.dir), name)))
+		insist.OK(t, os.Remove(filepath.Join(string(k.dir), name)))
 	}
 	exe, err := os.Executable()
-	must(t, err)
+	insist.OK(t, err)
 	started := make(chan error, 1)
 	go func() { started <- k.dir.Launch(exe) }()
 	time.Sleep(100 * time.Millisecond) // for a keeper that does not wait to fail
@@ -1127,8 +1096,8 @@ func TestKeeperTakesOver(t *testing.T) {
 		t.Fatalf("nothing was waited for: %v", err)
 	default:
 	}
-	must(t, lock.Close())
-	must(t, <-started)
+	insist.OK(t, lock.Close())
+	insist.OK(t, <-started)
 	if exit := k.exit(); exit.Status != 3 {
 		t.Errorf("it ended with %+v", exit)
 	}
@@ -1157,7 +1126,7 @@ func TestStateIsLookedAtByMany(t *testing.T) {
 func TestForgottenWithItsKeeper(t *testing.T) {
 	k := prepare(t, nil)
 	keeper := exec.Command("sleep", "0.2")
-	must(t, keeper.Start())
+	insist.OK(t, keeper.Start())
 	gone := make(chan struct{})
 	go func() {
 		keeper.Wait()
@@ -1165,7 +1134,7 @@ func TestForgottenWithItsKeeper(t *testing.T) {
 	}()
 	put(t, filepath.Join(string(k.dir), "run.json"), fmt.Sprintf(`{"keeper":%d,"server":1}`, keeper.Process.Pid), 0o600)
 	put(t, filepath.Join(string(k.dir), "exit.json"), `{"status":3,"how":"by itself"}`, 0o600)
-	must(t, k.dir.Remove())
+	insist.OK(t, k.dir.Remove())
 	if err := syscall.Kill(keeper.Process.Pid, 0); err == nil {
 		if data, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", keeper.Process.Pid)); !bytes.Contains(data, []byte(") Z")) && len(data) > 0 {
 			t.Errorf("it is forgotten while its keeper lives: %s", data)
@@ -1187,9 +1156,9 @@ func TestKeeperIsAskedToEnd(t *testing.T) {
 		})
 		k.log("up")
 		running, err := k.dir.Running()
-		must(t, err)
-		must(t, syscall.Kill(running.Keeper, syscall.SIGHUP))
-		must(t, syscall.Kill(running.Keeper, signal))
+		insist.OK(t, err)
+		insist.OK(t, syscall.Kill(running.Keeper, syscall.SIGHUP))
+		insist.OK(t, syscall.Kill(running.Keeper, signal))
 		if exit := k.exit(); exit.How != host.EndedStop || exit.Status != 4 || exit.Again != nil {
 			t.Errorf("%s: %+v", signal, exit)
 		}

@@ -98,16 +98,12 @@ func (l *Ledger) store(server, from, expected string) (digest string, err error)
 	return digest, errors.Join(disk.SyncAll(dir), os.Rename(beside, to), disk.SyncDir(dir), os.RemoveAll(from))
 }
 
-// returnParts are the parts of the way back over entries: what was at each path
+// returnParts are the parts of the way back over what entries did: what was at each path
 // before the first of them.
-func (l *Ledger) returnParts(entries []Entry) (list []returned, err error) {
+func returnParts(deeds []deed) (list []returned) {
 	at := map[string]int{}
-	for _, e := range entries {
-		parts, err := l.parts(e.id)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range parts {
+	for _, d := range deeds {
+		for _, p := range d.parts {
 			if i, ok := at[p.path]; ok {
 				list[i].last = p.new
 				continue
@@ -119,7 +115,7 @@ func (l *Ledger) returnParts(entries []Entry) (list []returned, err error) {
 			list = append(list, returned{partRow: p, last: p.new})
 		}
 	}
-	return list, nil
+	return list
 }
 
 // returned is a path that goes back to what it was before a part.

@@ -10,13 +10,14 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/host"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // below lists what is in a folder, with what links point to.
 func below(t *testing.T, dir string) (names []string) {
 	t.Helper()
 	entries, err := os.ReadDir(dir)
-	must(t, err)
+	insist.OK(t, err)
 	for _, e := range entries {
 		names = append(names, e.Name())
 	}
@@ -30,8 +31,8 @@ func TestNothingIsLeftBeside(t *testing.T) {
 	dir := t.TempDir()
 	for name, data := range map[string]string{"start": "a\n", "old": "x\n", "mods/a": "", "mods/b": ""} {
 		full := filepath.Join(dir, name)
-		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
-		must(t, os.WriteFile(full, []byte(data), 0o644))
+		insist.OK(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		insist.OK(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	p := &plan.Plan{Files: []plan.File{
 		{Path: filepath.Join(dir, "start"), Old: []byte("a\n"), Want: []byte("b\n")},
@@ -39,7 +40,7 @@ func TestNothingIsLeftBeside(t *testing.T) {
 		{Path: filepath.Join(dir, "new"), New: true, Want: []byte("n\n")},
 		{Path: filepath.Join(dir, "mods"), List: true, Old: []byte("a\nb\n"), Want: []byte("a.off\nb\n")},
 	}}
-	must(t, l.Apply(t.Context(), "s", "x", p, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "x", p, nil))
 	tidy := func(when string) {
 		t.Helper()
 		if got := below(t, dir); !slices.Equal(got, []string{"mods", "new", "start"}) {
@@ -50,16 +51,16 @@ func TestNothingIsLeftBeside(t *testing.T) {
 		}
 	}
 	tidy("after the change")
-	must(t, second(db.Exec(`UPDATE entry SET state = 'begun'`)))
+	insist.OK(t, insist.Err(db.Exec(`UPDATE entry SET state = 'begun'`)))
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") {
 		t.Fatalf("%q, %v", said, err)
 	}
 	tidy("after it was completed")
 	// Half of it: the file that goes is gone, the rest stands as it stood.
 	for name, data := range map[string]string{"start": "a\n"} {
-		must(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o644))
+		insist.OK(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o644))
 	}
-	must(t, second(db.Exec(`UPDATE entry SET state = 'begun'`)))
+	insist.OK(t, insist.Err(db.Exec(`UPDATE entry SET state = 'begun'`)))
 	if said, err := l.Recover("s"); err != nil || said == "" {
 		t.Fatalf("half of it: %q, %v", said, err)
 	}
@@ -72,8 +73,8 @@ func TestNothingIsLeftBeside(t *testing.T) {
 func TestFollowersLetGo(t *testing.T) {
 	home := host.Home{Dir: t.TempDir()}
 	dir, _, err := home.NewStart("s")
-	must(t, err)
-	must(t, os.WriteFile(dir.Log(), []byte("one\ntwo\n"), 0o600))
+	insist.OK(t, err)
+	insist.OK(t, os.WriteFile(dir.Log(), []byte("one\ntwo\n"), 0o600))
 	open := func() int { return len(below(t, "/proc/self/fd")) }
 	f := dir.Follow()
 	f.Close()

@@ -4,7 +4,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"testing"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // edit applies a plan that gives files new contents; "" means that there is none.
@@ -67,27 +67,25 @@ func TestReturnToAnyEntry(t *testing.T) {
 			}
 		}
 	}
-	if err := goBack(t, l, 77); err == nil || !strings.Contains(err.Error(), "no such entry") {
-		t.Errorf("an entry that is not there: %v", err)
-	}
+	insist.Fails(t, "an entry that is not there", goBack(t, l, 77), "no such entry")
 }
 
 func TestStaging(t *testing.T) {
 	l := ledger(t, host.Home{Dir: t.TempDir()})
 	for _, mod := range []string{"a", "b", "c"} {
-		must(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: mod}))
+		insist.OK(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: mod}))
 	}
-	must(t, l.Stage("other", lineup.Change{Op: lineup.OpOn, Mod: "z"}))
-	must(t, l.Unstage("s", false))
+	insist.OK(t, l.Stage("other", lineup.Change{Op: lineup.OpOn, Mod: "z"}))
+	insist.OK(t, l.Unstage("s", false))
 	staged, err := l.Staged("s")
 	if err != nil || len(staged) != 2 || staged[1].Mod != "b" || staged[1].Op != lineup.OpOff {
 		t.Errorf("staged are %+v, %v", staged, err)
 	}
-	must(t, l.Unstage("s", true))
+	insist.OK(t, l.Unstage("s", true))
 	if staged, err = l.Staged("s"); err != nil || len(staged) != 0 {
 		t.Errorf("after all was unstaged, %+v are staged, %v", staged, err)
 	}
-	must(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: "a"}))
+	insist.OK(t, l.Stage("s", lineup.Change{Op: lineup.OpOff, Mod: "a"}))
 	dir := t.TempDir()
 	edit(t, l, "done", map[string]string{filepath.Join(dir, "x"): "1"})
 	if staged, _ = l.Staged("s"); len(staged) != 0 {
@@ -103,7 +101,7 @@ func TestStartsInTheLedger(t *testing.T) {
 	start := func(number int, v proof.Verdict) {
 		t.Helper()
 		at := time.UnixMilli(int64(number) * 1000)
-		must(t, l.PutStart(&proof.Proof{Server: "s", Number: number, Verdict: v, Started: &at}))
+		insist.OK(t, l.PutStart(&proof.Proof{Server: "s", Number: number, Verdict: v, Started: &at}))
 	}
 	if _, ok, err := l.LastProved("s"); ok || err != nil {
 		t.Errorf("nothing was proved: %v, %v", ok, err)
@@ -127,7 +125,7 @@ func TestParkedInTheLedger(t *testing.T) {
 	name := filepath.Join(dir, "list")
 	put(t, name, "a;b", 0o644)
 	parked := []lineup.Parked{{Registration: "list", Name: "b", After: "a"}}
-	must(t, l.Apply(t.Context(), "s", "off", &plan.Plan{Parked: parked, Files: []plan.File{file(name, "a;b", "a")}}, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "off", &plan.Plan{Parked: parked, Files: []plan.File{file(name, "a;b", "a")}}, nil))
 	if got, err := l.Parked("s"); err != nil || !slices.Equal(got, parked) {
 		t.Errorf("parked are %+v, %v", got, err)
 	}
@@ -135,7 +133,7 @@ func TestParkedInTheLedger(t *testing.T) {
 	if got, _ := l.Parked("s"); !slices.Equal(got, parked) {
 		t.Errorf("after another change parked are %+v", got)
 	}
-	must(t, goBack(t, l, 0))
+	insist.OK(t, goBack(t, l, 0))
 	want(t, name, "a;b")
 	if got, _ := l.Parked("s"); len(got) != 0 {
 		t.Errorf("at the beginning parked are %+v", got)

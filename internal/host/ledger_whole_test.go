@@ -13,6 +13,7 @@ import (
 	"initium/internal/golden"
 	"initium/internal/host"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // TestLedgersInFull changes files and folders at random, alone and together, lets somebody
@@ -97,7 +98,7 @@ func TestLedgersInFull(t *testing.T) {
 			case 4: // somebody else
 				name := []string{"list", "deep/er/conf", "mods/a/f/one", "mods/b/new", "mods/a"}[r.IntN(5)]
 				if r.IntN(2) == 0 {
-					must(t, os.RemoveAll(at(name)))
+					insist.OK(t, os.RemoveAll(at(name)))
 					say("somebody takes %s away", name)
 				} else if name != "mods/a" {
 					put(t, at(name), text()+"theirs\n", 0o644)
@@ -126,7 +127,7 @@ func TestLedgersInFull(t *testing.T) {
 			say("   %q", tree(t, dir))
 		}
 		entries, err := l.Entries("s")
-		must(t, err)
+		insist.OK(t, err)
 		for _, e := range entries {
 			say("entry %d %s %q", e.Number, e.Why, e.Files)
 		}

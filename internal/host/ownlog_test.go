@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // Initium's own log is for its operator alone, bounded, and holds neither secrets nor what a
@@ -16,7 +17,7 @@ import (
 func TestOwnLog(t *testing.T) {
 	h := host.Home{Dir: t.TempDir()}
 	var all strings.Builder
-	must(t, h.ReadLog(&all))
+	insist.OK(t, h.ReadLog(&all))
 	if all.Len() > 0 {
 		t.Errorf("before anything there is %q", all.String())
 	}
@@ -24,12 +25,10 @@ func TestOwnLog(t *testing.T) {
 	log.Info("a change was completed", "server", "s\x1b[31m\nx", "took", 1234567*time.Microsecond)
 	log.Error("the login failed", "error", errors.New("password=geheim77 was refused"))
 	log.Info("a line was typed", "line", "login password=geheim78")
-	must(t, h.ReadLog(&all))
+	insist.OK(t, h.ReadLog(&all))
 	said := all.String()
 	for _, want := range []string{`level=INFO msg="a change was completed"`, "took=1.235s", "level=ERROR", "was refused"} {
-		if !strings.Contains(said, want) {
-			t.Errorf("%q lacks %q", said, want)
-		}
+		insist.Holds(t, "", said, want)
 	}
 	if strings.Contains(said, "geheim") || strings.ContainsAny(said, "\x1b") || strings.Count(said, "\n") != 3 {
 		t.Errorf("it says %q", said)
@@ -47,14 +46,14 @@ func TestOwnLog(t *testing.T) {
 	files := within(h.Dir, "initium.log*")
 	for _, name := range files {
 		info, err := os.Stat(name)
-		must(t, err)
+		insist.OK(t, err)
 		size += info.Size()
 	}
 	if len(files) != 2 || size > 2<<20+4096 || size < 1<<20 {
 		t.Errorf("%d files of %d bytes", len(files), size)
 	}
 	all.Reset()
-	must(t, h.ReadLog(&all))
+	insist.OK(t, h.ReadLog(&all))
 	if !strings.HasSuffix(all.String(), "msg=\"the last\"\n") {
 		t.Errorf("it ends with %q", all.String()[all.Len()-100:])
 	}

@@ -17,6 +17,7 @@ import (
 
 	"initium/internal/core/plan"
 	"initium/internal/host"
+	"initium/internal/insist"
 
 	"github.com/klauspost/compress/zstd"
 	"golang.org/x/sys/unix"
@@ -60,13 +61,13 @@ func TestArchivesWithinAreWanted(t *testing.T) {
 	n := nested{s, map[string]bool{"all.zip/": true, "all.zip/two.zip/": true, "all.zip/two.zip/sea.tar/": true, "all.zip/two.zip/air.tar/": false, "all.zip/two.zip": false, "other.zip/": false, "h/": false, "h": true}}
 	want := maps.Clone(n.wants)
 	part := folder(place, "", s)
-	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{part}}, &host.Fetch{Sources: map[string]host.Copier{"s": n}}))
+	insist.OK(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{part}}, &host.Fetch{Sources: map[string]host.Copier{"s": n}}))
 	if !maps.Equal(n.wants, want) {
 		t.Errorf("wanted are %v", n.wants)
 	}
 	// Where all that is to be is there already, nothing is fetched.
 	kept, err := l.Digests().List(place)
-	must(t, err)
+	insist.OK(t, err)
 	p := plan.Part{Path: place, Old: plan.Digest(kept)}
 	for _, it := range kept {
 		if it.From = it.Rel; it.Rel != "h" {
@@ -74,7 +75,7 @@ func TestArchivesWithinAreWanted(t *testing.T) {
 		}
 	}
 	p.New = plan.Digest(p.Items)
-	must(t, l.Apply(t.Context(), "s", "less", &plan.Plan{Parts: []plan.Part{p}}, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "less", &plan.Plan{Parts: []plan.Part{p}}, nil))
 	if got := tree(t, place); strings.Contains(got, "h") || !strings.Contains(got, "all.zip/two.zip/sea.tar/f") {
 		t.Errorf("there is %s", got)
 	}
@@ -110,7 +111,7 @@ func tree(t *testing.T, dir string) string {
 		words = append(words, rel+"="+string(data))
 		return err
 	})
-	must(t, err)
+	insist.OK(t, err)
 	return strings.Join(words, " ")
 }
 
@@ -120,7 +121,7 @@ func TestPartsComeAndGo(t *testing.T) {
 	oak := filepath.Join(dir, "mods", "oak")
 	first := source{"a": "1", "sub/b": "2"}
 	come := &plan.Plan{Parts: []plan.Part{{Path: filepath.Dir(oak), What: "a folder", New: plan.EmptyFolder}, folder(oak, "", first)}}
-	must(t, l.Apply(t.Context(), "s", "one", come, from(first)))
+	insist.OK(t, l.Apply(t.Context(), "s", "one", come, from(first)))
 	one := tree(t, dir)
 	if one != "mods/ mods/oak/ mods/oak/a=1 mods/oak/sub/ mods/oak/sub/b=2" {
 		t.Fatalf("after it came there is %s", one)
@@ -133,16 +134,16 @@ func TestPartsComeAndGo(t *testing.T) {
 	}
 	// The mod writes something itself; then comes another release, of which one file stays as it is.
 	put(t, filepath.Join(oak, "own"), "mine", 0o600)
-	must(t, unix.Setxattr(filepath.Join(oak, "own"), "user.note", []byte("kept"), 0))
+	insist.OK(t, unix.Setxattr(filepath.Join(oak, "own"), "user.note", []byte("kept"), 0))
 	there, err := l.Digests().List(oak)
-	must(t, err)
+	insist.OK(t, err)
 	second := source{"a": "11"}
 	next := folder(oak, plan.Digest(there), second)
 	next.Release = slices.Clone(next.Items)
 	kept := there[slices.IndexFunc(there, func(it plan.Item) bool { return it.Rel == "own" })]
 	next.Items = append(next.Items, kept)
 	next.New = plan.Digest(next.Items)
-	must(t, l.Apply(t.Context(), "s", "two", &plan.Plan{Parts: []plan.Part{next}}, from(second)))
+	insist.OK(t, l.Apply(t.Context(), "s", "two", &plan.Plan{Parts: []plan.Part{next}}, from(second)))
 	two := tree(t, dir)
 	if two != "mods/ mods/oak/ mods/oak/a=11 mods/oak/own=mine" {
 		t.Fatalf("after the second release there is %s", two)
@@ -158,11 +159,9 @@ func TestPartsComeAndGo(t *testing.T) {
 	goTo := func(n int, want string) {
 		t.Helper()
 		p, err := l.Return("s", n)
-		must(t, err)
-		must(t, l.Apply(t.Context(), "s", fmt.Sprint("back to ", n), p, nil))
-		if got := tree(t, dir); got != want {
-			t.Errorf("back to entry %d there is %s; want %s", n, got, want)
-		}
+		insist.OK(t, err)
+		insist.OK(t, l.Apply(t.Context(), "s", fmt.Sprint("back to ", n), p, nil))
+		insist.Same(t, fmt.Sprintf("back to entry %d there", n), tree(t, dir), want)
 	}
 	goTo(1, strings.Replace(one, "mods/oak/sub/ ", "mods/oak/own=mine mods/oak/sub/ ", 1))
 	goTo(2, two)
@@ -216,9 +215,7 @@ func TestPartsAreRefused(t *testing.T) {
 		if err == nil || c.is != nil && !errors.Is(err, c.is) || !strings.Contains(err.Error(), c.word) {
 			t.Errorf("%s: %v", name, err)
 		}
-		if got := tree(t, dir); got != before {
-			t.Errorf("%s: it leaves %s", name, got)
-		}
+		insist.Same(t, fmt.Sprintf("%s: it leaves", name), tree(t, dir), before)
 	}
 	if entries, err := l.Entries("s"); err != nil || len(entries) != 1 {
 		t.Errorf("the ledger holds %v, %v", entries, err)
@@ -258,10 +255,8 @@ func TestOthersGoOnMeanwhile(t *testing.T) {
 		t.Errorf("a start meanwhile: %v", err)
 	}
 	close(s.end)
-	must(t, <-done)
-	if got := tree(t, dir); got != "m/ m/a=1" {
-		t.Errorf("in the end there is %s", got)
-	}
+	insist.OK(t, <-done)
+	insist.Same(t, "in the end there", tree(t, dir), "m/ m/a=1")
 }
 
 // TestProgress counts files and bytes.
@@ -278,7 +273,7 @@ func TestProgress(t *testing.T) {
 		last = p
 		calls++
 	}
-	must(t, l.Apply(t.Context(), "s", "x", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "m"), "", s)}}, fetch))
+	insist.OK(t, l.Apply(t.Context(), "s", "x", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "m"), "", s)}}, fetch))
 	if want := (host.Progress{Files: 2, AllFiles: 2, Bytes: 1<<20 + 1, AllBytes: 1<<20 + 1}); last != want || calls < 4 {
 		t.Errorf("in the end %+v after %d calls; want %+v", last, calls, want)
 	}
@@ -289,7 +284,7 @@ func TestBackup(t *testing.T) {
 	put(t, filepath.Join(dir, "world", "map.db"), strings.Repeat("map", 1000), 0o644)
 	put(t, filepath.Join(dir, "world", "players", "wren"), "wren", 0o600)
 	put(t, filepath.Join(dir, "auth.txt"), "secret", 0o600)
-	must(t, os.Symlink("/elsewhere", filepath.Join(dir, "world", "link")))
+	insist.OK(t, os.Symlink("/elsewhere", filepath.Join(dir, "world", "link")))
 	b, err := h.WriteBackup(t.Context(), "s", dir, "test", []string{filepath.Join(dir, "world"), filepath.Join(dir, "auth.txt")}, nil)
 	if err != nil || b.Number != 1 || b.Files != 3 || b.Bytes != 3010 {
 		t.Fatalf("%+v, %v", b, err)
@@ -301,10 +296,10 @@ func TestBackup(t *testing.T) {
 		t.Errorf("the file is %v, %v", info, err)
 	}
 	packed, err := os.Open(b.File)
-	must(t, err)
+	insist.OK(t, err)
 	defer packed.Close()
 	unpacked, err := zstd.NewReader(packed)
-	must(t, err)
+	insist.OK(t, err)
 	defer unpacked.Close()
 	var names []string
 	for r := tar.NewReader(unpacked); ; {
@@ -312,13 +307,11 @@ func TestBackup(t *testing.T) {
 		if err == io.EOF {
 			break
 		}
-		must(t, err)
+		insist.OK(t, err)
 		names = append(names, head.Name)
 	}
 	slices.Sort(names)
-	if got := strings.Join(names, " "); got != "auth.txt world/ world/link world/map.db world/players/ world/players/wren" {
-		t.Errorf("the archive holds %s", got)
-	}
+	insist.Same(t, "the archive", strings.Join(names, " "), "auth.txt world/ world/link world/map.db world/players/ world/players/wren")
 	stopped, cancel := context.WithCancel(t.Context())
 	cancel()
 	if _, err := h.WriteBackup(stopped, "s", dir, "", []string{dir}, nil); !errors.Is(err, context.Canceled) {
@@ -358,8 +351,8 @@ func TestAttributesStay(t *testing.T) {
 	l, dir := ledger(t, h), t.TempDir()
 	conf := filepath.Join(dir, "conf")
 	put(t, conf, "one", 0o644)
-	must(t, errors.Join(os.Chmod(conf, 0o640|fs.ModeSetgid), unix.Setxattr(conf, "user.note", []byte("a\x00b"), 0), unix.Setxattr(conf, "user.empty", nil, 0)))
-	must(t, l.Apply(t.Context(), "s", "one", &plan.Plan{Files: []plan.File{file(conf, "one", "two")}}, nil))
+	insist.OK(t, errors.Join(os.Chmod(conf, 0o640|fs.ModeSetgid), unix.Setxattr(conf, "user.note", []byte("a\x00b"), 0), unix.Setxattr(conf, "user.empty", nil, 0)))
+	insist.OK(t, l.Apply(t.Context(), "s", "one", &plan.Plan{Files: []plan.File{file(conf, "one", "two")}}, nil))
 	want(t, conf, "two")
 	note := make([]byte, 10)
 	n, err := unix.Getxattr(conf, "user.note", note)

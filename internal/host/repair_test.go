@@ -14,6 +14,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // A ledger that cannot be read is refused with what to do about it, never taken for an empty
@@ -21,19 +22,19 @@ import (
 func TestRepairLedger(t *testing.T) {
 	made := host.Home{Dir: t.TempDir()}
 	l, err := made.OpenLedger()
-	must(t, err)
+	insist.OK(t, err)
 	start := filepath.Join(t.TempDir(), "start")
-	must(t, os.WriteFile(start, nil, 0o644))
+	insist.OK(t, os.WriteFile(start, nil, 0o644))
 	for i := range 300 {
 		old, now := strings.Repeat(fmt.Sprintln(i-1), min(i, 1)*50), strings.Repeat(fmt.Sprintln(i), 50)
-		must(t, l.Apply(t.Context(), "s", fmt.Sprint("change ", i), &plan.Plan{Files: []plan.File{file(start, old, now)}}, nil))
+		insist.OK(t, l.Apply(t.Context(), "s", fmt.Sprint("change ", i), &plan.Plan{Files: []plan.File{file(start, old, now)}}, nil))
 	}
 	if r, err := (host.Home{Dir: t.TempDir()}).RepairLedger(); err == nil || !strings.Contains(err.Error(), "there is no ledger in ") {
 		t.Errorf("where there is none: %+v, %v", r, err)
 	}
-	must(t, errors.Join(l.PutRule("s", rule.Rule{Kind: rule.First, Mod: "a"}), l.Close()))
+	insist.OK(t, errors.Join(l.PutRule("s", rule.Rule{Kind: rule.First, Mod: "a"}), l.Close()))
 	whole, err := os.ReadFile(filepath.Join(made.Dir, "ledger.db"))
-	must(t, err)
+	insist.OK(t, err)
 	for name, test := range map[string]struct {
 		damage func(data []byte) []byte
 		opens  bool // the damage lies deeper than is looked at when it is opened
@@ -54,9 +55,9 @@ func TestRepairLedger(t *testing.T) {
 		h := host.Home{Dir: t.TempDir()}
 		db := filepath.Join(h.Dir, "ledger.db")
 		data := test.damage(slices.Clone(whole))
-		must(t, os.WriteFile(db, data, 0o600))
+		insist.OK(t, os.WriteFile(db, data, 0o600))
 		past := time.Now().Add(-time.Hour)
-		must(t, os.Chtimes(db, past, past))
+		insist.OK(t, os.Chtimes(db, past, past))
 		l, err := h.OpenLedger()
 		if (err == nil) != test.opens || err != nil && (!errors.Is(err, host.ErrDamaged) || !strings.Contains(err.Error(), "initium ledger --repair")) {
 			t.Errorf("%s: opened: %v", name, err)
@@ -65,7 +66,7 @@ func TestRepairLedger(t *testing.T) {
 			if _, err := l.Entries("s"); err != nil && !host.Damaged(err) {
 				t.Errorf("%s: read: %v", name, err)
 			}
-			must(t, l.Close())
+			insist.OK(t, l.Close())
 		}
 		if kept, _ := os.ReadFile(db); string(kept) != string(data) {
 			t.Errorf("%s: it was touched", name)
@@ -74,11 +75,11 @@ func TestRepairLedger(t *testing.T) {
 		if other.Stdin, err = os.Open(db); err == nil {
 			err = other.Start()
 		}
-		must(t, err)
+		insist.OK(t, err)
 		if r, err := h.RepairLedger(); !test.whole && (err == nil || !strings.Contains(err.Error(), fmt.Sprintf("process %d has it open", other.Process.Pid))) {
 			t.Errorf("%s: while another has it open: %+v, %v", name, r, err)
 		}
-		must(t, other.Process.Kill())
+		insist.OK(t, other.Process.Kill())
 		other.Wait()
 		other.Stdin.(*os.File).Close()
 		r, err := h.RepairLedger()
@@ -91,13 +92,13 @@ func TestRepairLedger(t *testing.T) {
 			}
 		}
 		l, err = h.OpenLedger()
-		must(t, err)
+		insist.OK(t, err)
 		entries, err := l.Entries("s")
 		if err != nil || len(entries) < test.least {
 			t.Errorf("%s: %d entries, %v, %+v", name, len(entries), err, r)
 		}
 		rules, err := l.Rules("s", "")
-		must(t, errors.Join(err, l.Close()))
+		insist.OK(t, errors.Join(err, l.Close()))
 		if test.least > 0 && !slices.Contains(r.Lost, "rule") && len(rules) != 1 {
 			t.Errorf("%s: the rules are %v", name, rules)
 		}

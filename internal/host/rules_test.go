@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // open gives a ledger in a home of its own, and its database.
@@ -19,9 +20,9 @@ func openWithDatabase(t *testing.T) (*host.Ledger, *sql.DB, host.Home) {
 	t.Helper()
 	home := host.Home{Dir: t.TempDir()}
 	l, err := home.OpenLedger()
-	must(t, err)
+	insist.OK(t, err)
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.Join(home.Dir, "ledger.db")}).EscapedPath()+"?_pragma=busy_timeout(10000)")
-	must(t, err)
+	insist.OK(t, err)
 	t.Cleanup(func() { l.Close(); db.Close() })
 	return l, db, home
 }
@@ -30,7 +31,7 @@ func openWithDatabase(t *testing.T) (*host.Ledger, *sql.DB, host.Home) {
 func rulesSaid(t *testing.T, l *host.Ledger) string {
 	t.Helper()
 	rules, err := l.Rules("s", "d")
-	must(t, err)
+	insist.OK(t, err)
 	var words []string
 	for _, r := range rules {
 		words = append(words, r.String()+" ("+r.Because+")")
@@ -43,18 +44,16 @@ func rulesSaid(t *testing.T, l *host.Ledger) string {
 func TestRulesBelongToTheirEntry(t *testing.T) {
 	l, db, _ := openWithDatabase(t)
 	file := filepath.Join(t.TempDir(), "start")
-	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
+	insist.OK(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	own := rule.Rule{Kind: rule.Before, Mod: "x", Other: "y", Because: "mine"}
-	must(t, l.PutRule("s", own))
+	insist.OK(t, l.PutRule("s", own))
 	p := &plan.Plan{Files: []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}},
 		Rules: []rule.Rule{{Kind: rule.After, Mod: "b", Other: "a", Because: "the list says so"}, {Kind: rule.Before, Mod: "x", Other: "y", Because: "another reason"}}}
-	must(t, l.Apply(t.Context(), "s", "take in", p, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "take in", p, nil))
 	const both = "x loads before y (mine); b loads after a (the list says so)"
-	if got := rulesSaid(t, l); got != both {
-		t.Errorf("after it: %s", got)
-	}
+	insist.Same(t, "after it", rulesSaid(t, l), both)
 	// As if it had been cut off right before its end: what completes it brings the rules too.
-	must(t, second(db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule WHERE mod = 'b'`)))
+	insist.OK(t, insist.Err(db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule WHERE mod = 'b'`)))
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") || rulesSaid(t, l) != both {
 		t.Errorf("recovered: %q, %v, %s", said, err, rulesSaid(t, l))
 	}
@@ -62,10 +61,8 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 	if err != nil || len(back.Unrules) != 1 || len(back.Rules) != 0 {
 		t.Fatalf("the way back: %+v, %v", back, err)
 	}
-	must(t, l.Apply(t.Context(), "s", "take it back", back, nil))
-	if got := rulesSaid(t, l); got != "x loads before y (mine)" {
-		t.Errorf("taken back: %s", got)
-	}
+	insist.OK(t, l.Apply(t.Context(), "s", "take it back", back, nil))
+	insist.Same(t, "taken back", rulesSaid(t, l), "x loads before y (mine)")
 	if back, err = l.Return("s", 1); err != nil || len(back.Rules) != 1 {
 		t.Fatalf("and forth: %+v, %v", back, err)
 	}
@@ -77,22 +74,22 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 		t.Fatalf("%+v, %v", back, err)
 	}
 	rules, err := l.Rules("s", "d")
-	must(t, err)
-	must(t, l.DropRule("s", "d", rules[1].Number))
+	insist.OK(t, err)
+	insist.OK(t, l.DropRule("s", "d", rules[1].Number))
 	if back, err = l.Return("s", 2); err != nil || len(back.Unrules) != 0 {
 		t.Errorf("what is gone already: %+v, %v", back, err)
 	}
 	// One that went and came again stays as it is on the way back over both.
 	r := p.Rules[0]
-	must(t, l.Apply(t.Context(), "s", "again", &plan.Plan{Rules: []rule.Rule{r}}, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "again", &plan.Plan{Rules: []rule.Rule{r}}, nil))
 	entries, err := l.Entries("s")
-	must(t, err)
+	insist.OK(t, err)
 	newest := 0
 	for _, e := range entries {
 		newest = max(newest, e.Number)
 	}
-	must(t, l.Apply(t.Context(), "s", "gone", &plan.Plan{Unrules: []rule.Rule{r}}, nil))
-	must(t, l.Apply(t.Context(), "s", "and back", &plan.Plan{Rules: []rule.Rule{r}}, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "gone", &plan.Plan{Unrules: []rule.Rule{r}}, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "and back", &plan.Plan{Rules: []rule.Rule{r}}, nil))
 	if back, err = l.Return("s", newest); err != nil || !back.Empty() {
 		t.Errorf("over a rule that went and came again: %+v, %v", back, err)
 	}
@@ -105,11 +102,11 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 func TestRulesOfAChangeThatNeverWas(t *testing.T) {
 	l, db, _ := openWithDatabase(t)
 	file := filepath.Join(t.TempDir(), "start")
-	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
+	insist.OK(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	p := &plan.Plan{Files: []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}}, Rules: []rule.Rule{{Kind: rule.First, Mod: "a"}}}
-	must(t, l.Apply(t.Context(), "s", "x", p, nil))
-	must(t, os.WriteFile(file, []byte("a\n"), 0o644))
-	must(t, second(db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule`)))
+	insist.OK(t, l.Apply(t.Context(), "s", "x", p, nil))
+	insist.OK(t, os.WriteFile(file, []byte("a\n"), 0o644))
+	insist.OK(t, insist.Err(db.Exec(`UPDATE entry SET state = 'begun'; DELETE FROM rule`)))
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "taken back") || rulesSaid(t, l) != "" {
 		t.Errorf("%q, %v, rules %s", said, err, rulesSaid(t, l))
 	}
@@ -122,19 +119,17 @@ func TestRulesOfAChangeThatNeverWas(t *testing.T) {
 // A ledger that a newer Initium has laid out is refused in a sentence, and left as it is.
 func TestLedgerOfANewerInitium(t *testing.T) {
 	l, db, home := openWithDatabase(t)
-	must(t, l.PutRule("s", rule.Rule{Kind: rule.First, Mod: "a"}))
+	insist.OK(t, l.PutRule("s", rule.Rule{Kind: rule.First, Mod: "a"}))
 	var version int
 	if err := db.QueryRow(`PRAGMA user_version`).Scan(&version); err != nil || version < 1 {
 		t.Errorf("version %d, %v", version, err)
 	}
-	must(t, second(db.Exec(`PRAGMA user_version = 99`)))
-	must(t, errors.Join(l.Close(), db.Close()))
+	insist.OK(t, insist.Err(db.Exec(`PRAGMA user_version = 99`)))
+	insist.OK(t, errors.Join(l.Close(), db.Close()))
 	name := filepath.Join(home.Dir, "ledger.db")
 	before, err := os.ReadFile(name)
-	must(t, err)
-	if _, err := home.OpenLedger(); err == nil || !strings.Contains(err.Error(), "a newer Initium has laid it out anew (version 99; this one knows up to ") {
-		t.Errorf("opened: %v", err)
-	}
+	insist.OK(t, err)
+	insist.Fails(t, "opened", insist.Err(home.OpenLedger()), "a newer Initium has laid it out anew (version 99; this one knows up to ")
 	if after, err := os.ReadFile(name); err != nil || string(after) != string(before) {
 		t.Errorf("it was touched, %v", err)
 	}
@@ -142,12 +137,10 @@ func TestLedgerOfANewerInitium(t *testing.T) {
 	if db, err = sql.Open("sqlite", "file:"+(&url.URL{Path: name}).EscapedPath()); err != nil {
 		t.Fatal(err)
 	}
-	must(t, second(db.Exec(`PRAGMA user_version = 0; DROP TABLE entry_rule`)))
+	insist.OK(t, insist.Err(db.Exec(`PRAGMA user_version = 0; DROP TABLE entry_rule`)))
 	db.Close()
 	again, err := home.OpenLedger()
-	must(t, err)
+	insist.OK(t, err)
 	defer again.Close()
-	if got := rulesSaid(t, again); got != "a loads first ()" {
-		t.Errorf("of an older ledger: %s", got)
-	}
+	insist.Same(t, "of an older ledger", rulesSaid(t, again), "a loads first ()")
 }

@@ -14,6 +14,7 @@ import (
 	"initium/internal/core/survey"
 	"initium/internal/host"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // What a program prints as its version is read where it is run, from either output, up to a
@@ -37,9 +38,7 @@ func TestAskVersion(t *testing.T) {
 			t.Errorf("%s: %.60q, %v", name, got, err)
 		}
 	}
-	if _, err := host.AskVersion([]string{"/no/such/program"}, dir); err == nil || !strings.Contains(err.Error(), "run /no/such/program") {
-		t.Errorf("what is not there: %v", err)
-	}
+	insist.Fails(t, "what is not there", insist.Err(host.AskVersion([]string{"/no/such/program"}, dir)), "run /no/such/program")
 }
 
 // Small files are read whole, up to a bound, and nothing else is.
@@ -59,7 +58,7 @@ func TestReadSmall(t *testing.T) {
 			t.Errorf("of %d bytes %d are read, %v", size, len(got), err)
 		}
 	}
-	must(t, os.Mkdir(filepath.Join(dir, "folder"), 0o755))
+	insist.OK(t, os.Mkdir(filepath.Join(dir, "folder"), 0o755))
 	if _, err := disk.ReadSmall(strings.TrimPrefix(dir, "/")+"/folder", 10); !errors.Is(err, survey.ErrNotFile) {
 		t.Errorf("a folder: %v", err)
 	}
@@ -92,21 +91,19 @@ func TestKeyOfAHome(t *testing.T) {
 func TestRunningIn(t *testing.T) {
 	dir, other := t.TempDir(), t.TempDir()
 	script := filepath.Join(dir, "run.sh")
-	must(t, os.WriteFile(script, []byte("#!/bin/sh\nread x\n"), 0o755))
+	insist.OK(t, os.WriteFile(script, []byte("#!/bin/sh\nread x\n"), 0o755))
 	started := func(in string, words ...string) int {
 		cmd := exec.Command(words[0], words[1:]...)
 		cmd.Dir = in
 		stdin, err := cmd.StdinPipe()
-		must(t, errors.Join(err, cmd.Start()))
+		insist.OK(t, errors.Join(err, cmd.Start()))
 		t.Cleanup(func() { stdin.Close(); cmd.Wait() })
 		return cmd.Process.Pid
 	}
 	started(other, script)
 	started(dir, "/bin/sh", "-c", "read x")
 	for _, command := range [][]string{{script}, {"/bin/sh"}, {"/bin/sh", "-c", "read x"}, {"/bin/sh", script}, {"/no/such"}, nil} {
-		if pid := host.RunningIn(dir, command); pid != 0 {
-			t.Errorf("%v runs as %d", command, pid)
-		}
+		insist.Same(t, fmt.Sprintf("%v runs as", command), host.RunningIn(dir, command), 0)
 	}
 	pid := started(dir, script, "x")
 	for range 500 { // until it is what it has become
@@ -116,11 +113,7 @@ func TestRunningIn(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	for _, command := range [][]string{{script}, {script, "other"}, {"/bin/sh", script}} {
-		if got := host.RunningIn(dir, command); got != pid {
-			t.Errorf("%v runs as %d, not %d", command, got, pid)
-		}
+		insist.Same(t, fmt.Sprintf("%v runs as", command), host.RunningIn(dir, command), pid)
 	}
-	if pid := host.RunningIn(filepath.Join(dir, "none"), []string{script}); pid != 0 {
-		t.Errorf("in a folder that is not there it runs as %d", pid)
-	}
+	insist.Same(t, "in a folder that is not there it runs as", host.RunningIn(filepath.Join(dir, "none"), []string{script}), 0)
 }

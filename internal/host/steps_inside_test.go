@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/plan"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // has puts a file with these bytes at a place, or nothing there for "-".
@@ -19,9 +20,7 @@ func has(t *testing.T, name, data string) {
 	if data == "-" {
 		return
 	}
-	if err := os.WriteFile(name, []byte(data), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, os.WriteFile(name, []byte(data), 0o644))
 }
 
 func is(name string) string {
@@ -139,7 +138,7 @@ func TestSwapTooLate(t *testing.T) {
 	has(t, place, "old")
 	has(t, beside, "new")
 	s := &fileStep{fileRow: fileRow{old: []byte("old"), new: []byte("new")}, place: place, beside: beside}
-	must(t, s.swap())
+	insist.OK(t, s.swap())
 	has(t, beside, "mine")
 	if err := s.do(); !errors.Is(err, ErrStale) || is(place) != "mine" {
 		t.Errorf("%v, %q", err, is(place))
@@ -148,7 +147,7 @@ func TestSwapTooLate(t *testing.T) {
 	has(t, place, "old")
 	has(t, beside, "-")
 	s = &fileStep{fileRow: fileRow{gone: true, old: []byte("old")}, place: place, beside: beside}
-	must(t, s.swap())
+	insist.OK(t, s.swap())
 	has(t, beside, "")
 	if err := s.do(); !errors.Is(err, ErrStale) || is(place) != "" {
 		t.Errorf("%v, %q", err, is(place))
@@ -167,41 +166,39 @@ func TestPartSteps(t *testing.T) {
 		t.Error("a folder for others has begun", err)
 	}
 	for range 2 {
-		must(t, made.do())
-		must(t, made.undo())
+		insist.OK(t, made.do())
+		insist.OK(t, made.undo())
 		if !disk.Exists(made.path) || disk.Exists(made.fresh) {
 			t.Error("a folder for others is not there")
 		}
 	}
 	goes := step(plan.EmptyFolder, "")
-	must(t, goes.do())
-	must(t, os.Mkdir(goes.aside, 0o755)) // of somebody else
+	insist.OK(t, goes.do())
+	insist.OK(t, os.Mkdir(goes.aside, 0o755)) // of somebody else
 	if begun, err := goes.begun(); begun || err != nil {
 		t.Error("a folder that goes afterwards has begun", err)
 	}
-	must(t, goes.undo())
+	insist.OK(t, goes.undo())
 	if !disk.Exists(goes.path) || !disk.Exists(goes.aside) {
 		t.Error("a folder that goes later went")
 	}
-	must(t, os.Remove(goes.aside))
-	must(t, os.Remove(goes.path))
-	if err := step("", "x").do(); err == nil || !strings.Contains(err.Error(), "what was to come is gone") {
-		t.Error(err)
-	}
+	insist.OK(t, os.Remove(goes.aside))
+	insist.OK(t, os.Remove(goes.path))
+	insist.Fails(t, "", step("", "x").do(), "what was to come is gone")
 	// What went aside comes back, and never over what somebody has put there since.
-	must(t, os.Mkdir(goes.aside, 0o755))
-	must(t, os.Mkdir(goes.path, 0o755))
+	insist.OK(t, os.Mkdir(goes.aside, 0o755))
+	insist.OK(t, os.Mkdir(goes.path, 0o755))
 	if err := step("x", "").undo(); err == nil || !disk.Exists(goes.aside) || !disk.Exists(goes.path) {
 		t.Error("a folder of somebody else was in the way:", err)
 	}
-	must(t, os.Remove(goes.path))
+	insist.OK(t, os.Remove(goes.path))
 	if err := step("x", "").undo(); err != nil || disk.Exists(goes.aside) || !disk.Exists(goes.path) {
 		t.Error(err)
 	}
 	// What waits while something is in its place has not begun; and a change that was cut off
 	// takes along whatever has become of its folders.
 	comes := step("", "x")
-	must(t, os.Mkdir(comes.fresh, 0o755))
+	insist.OK(t, os.Mkdir(comes.fresh, 0o755))
 	if begun, err := comes.begun(); begun || err != nil {
 		t.Error("what waits has begun", err)
 	}
@@ -219,32 +216,17 @@ func TestPartSteps(t *testing.T) {
 func TestRooms(t *testing.T) {
 	r := rooms{}
 	for range 2 {
-		if _, err := r.add(t.TempDir(), &plan.Part{Items: []plan.Item{{Rel: "a", Size: 10}, {Rel: "b", Size: 20}, {Rel: "c", Folder: true}}}); err != nil {
-			t.Fatal(err)
-		}
+		insist.OK(t, insist.Err(r.add(t.TempDir(), &plan.Part{Items: []plan.Item{{Rel: "a", Size: 10}, {Rel: "b", Size: 20}, {Rel: "c", Folder: true}}})))
 	}
-	must(t, r.check())
+	insist.OK(t, r.check())
 	_, here, err := disk.Room(t.TempDir())
-	must(t, err)
+	insist.OK(t, err)
 	for device, n := range r {
-		if device != here {
-			t.Errorf("the device is %d, not %d", device, here)
-		}
-		if n.bytes != 60+4*4096 {
-			t.Errorf("%d bytes are needed", n.bytes)
-		}
+		insist.Same(t, "the device", device, here)
+		insist.Same(t, "", n.bytes, 60+4*4096)
 		free, _, err := disk.Room(n.dir)
-		must(t, err)
+		insist.OK(t, err)
 		n.bytes = free + 1<<40
-		if err := (rooms{device: n}).check(); err == nil || !strings.Contains(err.Error(), "there is too little room at "+n.dir) {
-			t.Error(err)
-		}
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
+		insist.Fails(t, "", (rooms{device: n}).check(), "there is too little room at "+n.dir)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // meanwhile does something once while the files of a change are copied.
@@ -50,20 +51,16 @@ func TestEditsMeanwhile(t *testing.T) {
 		put(t, filepath.Join(dir, "goes"), "old\n", 0o644)
 		put(t, filepath.Join(dir, "mod", "a"), "old", 0o644)
 		items, err := l.Digests().List(filepath.Join(dir, "mod"))
-		must(t, err)
+		insist.OK(t, err)
 		after := ""
 		p := &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "mod"), plan.Digest(items), s), folder(filepath.Join(dir, "second"), "", s)}, Files: []plan.File{
 			{Path: filepath.Join(dir, "fresh"), New: true, Want: []byte("f\n")}, {Path: filepath.Join(dir, "goes"), Old: []byte("old\n"), Gone: true}, file(filepath.Join(dir, "start"), "one\n", "two\n")}}
 		err = l.Apply(t.Context(), "s", "change", p, meanwhile(s, func() {
-			must(t, do(dir))
+			insist.OK(t, do(dir))
 			after = shape(t, dir)
 		}))
-		if err == nil || !strings.Contains(err.Error(), "nothing was changed") {
-			t.Errorf("%s: %v", name, err)
-		}
-		if got := shape(t, dir); got != after {
-			t.Errorf("%s: there is %s\nand it was %s", name, got, after)
-		}
+		insist.Fails(t, name, err, "nothing was changed")
+		insist.Same(t, fmt.Sprintf("%s: there", name), shape(t, dir), after)
 		if entries, err := l.Entries("s"); err != nil || len(entries) != 1 {
 			t.Errorf("%s: %d entries, %v", name, len(entries), err)
 		}
@@ -84,7 +81,7 @@ func asLink(name string) error {
 func shape(t *testing.T, dir string) string {
 	t.Helper()
 	var words []string
-	must(t, filepath.WalkDir(dir, func(name string, e os.DirEntry, err error) error {
+	insist.OK(t, filepath.WalkDir(dir, func(name string, e os.DirEntry, err error) error {
 		switch {
 		case err != nil:
 			return err
@@ -113,9 +110,9 @@ func TestPlantedNames(t *testing.T) {
 	put(t, filepath.Join(dir, "start"), "one\n", 0o644)
 	for id := range 5 {
 		for n := range 3 {
-			must(t, os.Symlink(treasure, filepath.Join(dir, fmt.Sprintf(".initium-%d-%d", id, n))))
-			must(t, os.Symlink(outside, filepath.Join(dir, fmt.Sprintf(".initium-%d-p%d-new", id, n))))
-			must(t, os.Symlink(outside, filepath.Join(dir, fmt.Sprintf(".initium-%d-p%d-old", id, n))))
+			insist.OK(t, os.Symlink(treasure, filepath.Join(dir, fmt.Sprintf(".initium-%d-%d", id, n))))
+			insist.OK(t, os.Symlink(outside, filepath.Join(dir, fmt.Sprintf(".initium-%d-p%d-new", id, n))))
+			insist.OK(t, os.Symlink(outside, filepath.Join(dir, fmt.Sprintf(".initium-%d-p%d-old", id, n))))
 		}
 	}
 	// As soon as the name of a folder is known that is being filled, another is put in its place.
@@ -126,7 +123,7 @@ func TestPlantedNames(t *testing.T) {
 		names := within(dir, ".initium-*-p0-new")
 		for _, name := range names {
 			if info, err := os.Lstat(name); err == nil && info.IsDir() {
-				must(t, errors.Join(os.Rename(name, name+".stolen"), os.Symlink(outside, name)))
+				insist.OK(t, errors.Join(os.Rename(name, name+".stolen"), os.Symlink(outside, name)))
 				swapped++
 			}
 		}
@@ -135,19 +132,17 @@ func TestPlantedNames(t *testing.T) {
 	if swapped == 0 {
 		t.Error("nothing could be swapped: the test does not see what it should")
 	}
-	if got := tree(t, outside); got != "treasure=secret" {
-		t.Errorf("elsewhere there is %s", got)
-	}
+	insist.Same(t, "elsewhere there", tree(t, outside), "treasure=secret")
 	if info, err := os.Stat(treasure); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the treasure is %v, %v", info.Mode(), err)
 	}
 	// The same for a file that waits: the link that takes its place is not written through.
 	put(t, filepath.Join(dir, "start"), "one\n", 0o644)
 	cut := &plan.Plan{Files: []plan.File{file(filepath.Join(dir, "start"), "one\n", "two\n"), {Path: filepath.Join(dir, "new"), New: true, Want: []byte("n")}}}
-	must(t, l.Apply(t.Context(), "s", "change", cut, nil))
+	insist.OK(t, l.Apply(t.Context(), "s", "change", cut, nil))
 	cutOff(t, h)
 	put(t, filepath.Join(dir, "start"), "one\n", 0o644)
-	must(t, os.Symlink(treasure, filepath.Join(dir, ".initium-"+markOf(t, h)+"-0")))
+	insist.OK(t, os.Symlink(treasure, filepath.Join(dir, ".initium-"+markOf(t, h)+"-0")))
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") {
 		t.Errorf("%q, %v", said, err)
 	}
@@ -172,7 +167,7 @@ func TestEditsBetweenLookingAndChanging(t *testing.T) {
 		start, goes := filepath.Join(dir, "start"), filepath.Join(dir, "goes")
 		put(t, start, "one\n", 0o644)
 		put(t, goes, "one\n", 0o644)
-		must(t, l.Apply(t.Context(), "s", "change", &plan.Plan{Files: []plan.File{file(start, "one\n", "two\n"), {Path: goes, Old: []byte("one\n"), Gone: true}}}, nil))
+		insist.OK(t, l.Apply(t.Context(), "s", "change", &plan.Plan{Files: []plan.File{file(start, "one\n", "two\n"), {Path: goes, Old: []byte("one\n"), Gone: true}}}, nil))
 		cutOff(t, h)
 		put(t, start, test.place, 0o644)
 		for n := range 2 {
@@ -187,9 +182,7 @@ func TestEditsBetweenLookingAndChanging(t *testing.T) {
 		if test.want == "mine\n" {
 			wanted = "goes=mine\n " + wanted
 		}
-		if got := tree(t, dir); got != wanted {
-			t.Errorf("%s: there is %q, want %q", name, got, wanted)
-		}
+		insist.Same(t, fmt.Sprintf("%s: there", name), tree(t, dir), wanted)
 	}
 }
 
@@ -197,7 +190,7 @@ func TestEditsBetweenLookingAndChanging(t *testing.T) {
 func markOf(t *testing.T, h host.Home) (mark string) {
 	t.Helper()
 	db := database(t, h)
-	must(t, db.QueryRow(`SELECT mark FROM entry ORDER BY id DESC LIMIT 1`).Scan(&mark))
+	insist.OK(t, db.QueryRow(`SELECT mark FROM entry ORDER BY id DESC LIMIT 1`).Scan(&mark))
 	return mark
 }
 
@@ -210,34 +203,32 @@ func TestNothingIsTakenForKept(t *testing.T) {
 	one, two := source{"a": "1"}, source{"a": "2"}
 	take := func(s source, old string) {
 		t.Helper()
-		must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, old, s)}}, from(s)))
+		insist.OK(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, old, s)}}, from(s)))
 	}
 	digest := func() string {
 		items, err := l.Digests().List(mod)
-		must(t, err)
+		insist.OK(t, err)
 		return plan.Digest(items)
 	}
 	take(one, "")
 	first := digest()
 	take(two, first)
-	must(t, goBack(t, l, 1))
+	insist.OK(t, goBack(t, l, 1))
 	// It is edited after the plan was made, and before the next run: as if cut off right behind the first rename.
 	take(two, first)
 	cutOff(t, h)
-	must(t, os.Rename(mod, filepath.Join(dir, ".initium-"+markOf(t, h)+"-p0-new")))
+	insist.OK(t, os.Rename(mod, filepath.Join(dir, ".initium-"+markOf(t, h)+"-p0-new")))
 	put(t, filepath.Join(dir, ".initium-"+markOf(t, h)+"-p0-old", "a"), "edited", 0o644)
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") {
 		t.Fatalf("%q, %v", said, err)
 	}
 	want(t, filepath.Join(mod, "a"), "2")
-	must(t, goBack(t, l, 3))
+	insist.OK(t, goBack(t, l, 3))
 	want(t, filepath.Join(mod, "a"), "edited")
 	// What the ledger has kept is looked at before it is trusted.
 	kept := filepath.Join(h.Dir, "servers", "s", "kept", first)
 	put(t, filepath.Join(kept, "a"), "rot", 0o644)
-	if err := goBack(t, l, 1); err == nil || !strings.Contains(err.Error(), "is not what it was") || !strings.Contains(err.Error(), "nothing was changed") {
-		t.Errorf("back to what has rotted: %v", err)
-	}
+	insist.Fails(t, "back to what has rotted", goBack(t, l, 1), "is not what it was", "nothing was changed")
 	want(t, filepath.Join(mod, "a"), "edited")
 }
 
@@ -250,21 +241,19 @@ func TestPartGoneMeanwhile(t *testing.T) {
 	mod, start := filepath.Join(dir, "mod"), filepath.Join(dir, "start")
 	put(t, start, "one\n", 0o644)
 	one, two := source{"a": "1"}, source{"a": "2"}
-	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, "", one)}}, from(one)))
+	insist.OK(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, "", one)}}, from(one)))
 	items, err := l.Digests().List(mod)
-	must(t, err)
-	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, plan.Digest(items), two)}, Files: []plan.File{file(start, "one\n", "two\n")}}, from(two)))
+	insist.OK(t, err)
+	insist.OK(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(mod, plan.Digest(items), two)}, Files: []plan.File{file(start, "one\n", "two\n")}}, from(two)))
 	if p, err := l.Return("s", 0); err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 0 {
 		t.Errorf("the way back over both: %+v, %v", p.Parts, err)
 	}
 	cutOff(t, h)
-	must(t, os.Rename(mod, filepath.Join(dir, ".initium-"+markOf(t, h)+"-p0-new")))
+	insist.OK(t, os.Rename(mod, filepath.Join(dir, ".initium-"+markOf(t, h)+"-p0-new")))
 	if said, err := l.Recover("s"); err != nil || !strings.Contains(said, "completed") {
 		t.Fatalf("%q, %v", said, err)
 	}
-	if got := tree(t, dir); got != "mod/ mod/a=2 start=two\n" {
-		t.Errorf("there is %s", got)
-	}
+	insist.Same(t, "there", tree(t, dir), "mod/ mod/a=2 start=two\n")
 }
 
 // TestLedgerOfAnEarlierLayout: an entry that an earlier Initium has begun is completed by the
@@ -275,13 +264,13 @@ func TestLedgerOfAnEarlierLayout(t *testing.T) {
 	start, mod := filepath.Join(dir, "start"), filepath.Join(dir, "mod")
 	put(t, start, "one\n", 0o644)
 	s := source{"a": "1"}
-	must(t, l.Apply(t.Context(), "s", "change", &plan.Plan{Parts: []plan.Part{folder(mod, "", s)}, Files: []plan.File{file(start, "one\n", "two\n")}}, from(s)))
+	insist.OK(t, l.Apply(t.Context(), "s", "change", &plan.Plan{Parts: []plan.Part{folder(mod, "", s)}, Files: []plan.File{file(start, "one\n", "two\n")}}, from(s)))
 	cutOff(t, h)
-	must(t, l.Close())
+	insist.OK(t, l.Close())
 	db := database(t, h)
 	for _, query := range []string{`ALTER TABLE entry DROP COLUMN mark`, `ALTER TABLE accepted DROP COLUMN facts`, `INSERT INTO accepted VALUES ('s', 'leftover', 'm', 'words', 'so it is', 1)`, `PRAGMA user_version = 1`} {
 		_, err := db.Exec(query)
-		must(t, err)
+		insist.OK(t, err)
 	}
 	put(t, start, "one\n", 0o644)
 	put(t, filepath.Join(dir, ".initium-1-0"), "tw", 0o644)
@@ -293,9 +282,7 @@ func TestLedgerOfAnEarlierLayout(t *testing.T) {
 	if said, err := again.Recover("s"); err != nil || !strings.Contains(said, "completed") {
 		t.Fatalf("%q, %v", said, err)
 	}
-	if got := tree(t, dir); got != "mod/ mod/a=1 start=two\n" {
-		t.Errorf("there is %s", got)
-	}
+	insist.Same(t, "there", tree(t, dir), "mod/ mod/a=1 start=two\n")
 }
 
 // TestDid tells what an entry did: its files, what came and went, rules and values.
@@ -307,9 +294,9 @@ func TestDid(t *testing.T) {
 	s := source{"a": "1"}
 	p := &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "mod"), "", s)}, Files: []plan.File{file(start, "one\ntwo\n", "one\nthree\n"), {Path: filepath.Join(dir, "new"), New: true, Want: []byte("n\n")}},
 		Changes: []lineup.Change{{Op: lineup.OpOff, Mod: "two"}}, Rules: []rule.Rule{{Kind: rule.Before, Mod: "a", Other: "b", Because: "so"}}, Unrules: []rule.Rule{{Kind: rule.First, Mod: "c", Because: "x"}}, Given: []plan.Given{{Name: "port", Was: "1", Now: "2"}}}
-	must(t, l.Apply(t.Context(), "s", "all", p, from(s)))
+	insist.OK(t, l.Apply(t.Context(), "s", "all", p, from(s)))
 	did, err := l.Did("s", 1)
-	must(t, err)
+	insist.OK(t, err)
 	if len(did.Files) != 2 || len(did.Parts) != 1 || did.Parts[0].Mod != "mod" || did.Parts[0].New != p.Parts[0].New || len(did.Changes) != 1 || !did.Files[1].New ||
 		fmt.Sprint(did.Rules, did.Unrules, did.Given) != fmt.Sprint(p.Rules, p.Unrules, p.Given) {
 		t.Errorf("%+v", did)
@@ -318,9 +305,7 @@ func TestDid(t *testing.T) {
 	for _, r := range did.Files[0].Rows(1) {
 		rows = append(rows, fmt.Sprintf("%s %s", r.Kind, r.Text))
 	}
-	if got := strings.Join(rows, ", "); got != "stays one, goes two, comes three" {
-		t.Errorf("rows are %s", got)
-	}
+	insist.Same(t, "rows", strings.Join(rows, ", "), "stays one, goes two, comes three")
 	for _, number := range []int{0, 2, -1} {
 		if _, err := l.Did("s", number); !errors.Is(err, host.ErrNoEntry) {
 			t.Errorf("entry %d: %v", number, err)
@@ -348,22 +333,20 @@ func TestFoldersAreNotLedElsewhere(t *testing.T) {
 			l, dir, treasure := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir(), t.TempDir()
 			put(t, filepath.Join(treasure, "start"), "one\n", 0o600)
 			put(t, filepath.Join(dir, "there", "start"), "one\n", 0o644)
-			must(t, os.Symlink("there", filepath.Join(dir, "in")))
+			insist.OK(t, os.Symlink("there", filepath.Join(dir, "in")))
 			before := shape(t, treasure)
 			p := what(dir)
 			p.Parts = append(p.Parts, folder(filepath.Join(dir, "mod"), "", s))
 			err := l.Apply(t.Context(), "s", "change", p, meanwhile(s, func() {
 				if led {
-					must(t, os.Rename(filepath.Join(dir, "there"), filepath.Join(dir, "away")))
-					must(t, os.Symlink(treasure, filepath.Join(dir, "there")))
+					insist.OK(t, os.Rename(filepath.Join(dir, "there"), filepath.Join(dir, "away")))
+					insist.OK(t, os.Symlink(treasure, filepath.Join(dir, "there")))
 				}
 			}))
 			if (err != nil) != led {
 				t.Errorf("%s, led elsewhere %v: %v", name, led, err)
 			}
-			if now := shape(t, treasure); now != before {
-				t.Errorf("%s, led elsewhere %v: there is %s", name, led, now)
-			}
+			insist.Same(t, fmt.Sprintf("%s, led elsewhere %v: there", name, led), shape(t, treasure), before)
 			if _, there := os.Stat(filepath.Join(dir, "mod", "a")); !led && there != nil {
 				t.Errorf("%s: the mod did not come: %v", name, there)
 			}

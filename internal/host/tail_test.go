@@ -12,6 +12,7 @@ import (
 	"golang.org/x/text/encoding/unicode"
 
 	"initium/internal/host"
+	"initium/internal/insist"
 )
 
 // followed is a file that is followed, with what has come of it.
@@ -35,9 +36,7 @@ func follow(t *testing.T, name string) *followed {
 	go func() { ended <- host.FollowFile(ctx, name, func(p []byte) { add(string(p)) }, func() { add("|") }) }()
 	t.Cleanup(func() {
 		cancel()
-		if err := <-ended; err != nil {
-			t.Error(err)
-		}
+		insist.OK(t, <-ended)
 	})
 	return f
 }
@@ -82,7 +81,7 @@ func TestFollowFile(t *testing.T) {
 	f.has("one\ntwo\nhalf\n")
 	f.put(os.O_TRUNC, "new\n")
 	f.has("one\ntwo\nhalf\n|new\n")
-	must(t, os.Rename(f.name, f.name+".1"))
+	insist.OK(t, os.Rename(f.name, f.name+".1"))
 	f.put(0, "another\n")
 	f.has("one\ntwo\nhalf\n|new\n|another\n")
 }
@@ -97,7 +96,7 @@ func TestFollowFileInUTF16(t *testing.T) {
 			f := follow(t, filepath.Join(t.TempDir(), "log"))
 			const text = "glaze größer 𝄞 fired\nand more\n"
 			wide, err := unicode.UTF16(test.order, test.mark).NewEncoder().String(text)
-			must(t, err)
+			insist.OK(t, err)
 			f.put(0, wide[:first])
 			for at := first; at < len(wide); at += 5 {
 				time.Sleep(2 * time.Millisecond)
@@ -118,14 +117,14 @@ func TestFollowFileThatGrewAgain(t *testing.T) {
 	f.put(0, "10:00 short\n")
 	f.has("10:00 short\n")
 	other := f.name + ".new"
-	must(t, os.WriteFile(other, []byte("11:00 a much longer first line\n11:01 and a second\n"), 0o600))
+	insist.OK(t, os.WriteFile(other, []byte("11:00 a much longer first line\n11:01 and a second\n"), 0o600))
 	data, err := os.ReadFile(other)
-	must(t, err)
+	insist.OK(t, err)
 	// One write that leaves no moment in which the file is short.
 	file, err := os.OpenFile(f.name, os.O_WRONLY, 0)
-	must(t, err)
+	insist.OK(t, err)
 	defer file.Close()
-	must(t, second(file.WriteAt(data, 0)))
+	insist.OK(t, insist.Err(file.WriteAt(data, 0)))
 	f.has("10:00 short\n|" + string(data))
 }
 
@@ -153,7 +152,7 @@ func FuzzPieces(f *testing.F) {
 			return
 		}
 		for name, data := range map[string]string{"log": log, "log.pieces": index, "log.times": "", "log.00001": "more\n"} {
-			must(t, os.WriteFile(filepath.Join(string(dir), name), []byte(data), 0o600))
+			insist.OK(t, os.WriteFile(filepath.Join(string(dir), name), []byte(data), 0o600))
 		}
 		whole := host.OpenLog(dir.Log())
 		defer whole.Close()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
 	"strings"
 
@@ -30,14 +31,14 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 	if at < 0 {
 		return nil, fmt.Errorf("%w: %d; the newest is %d", ErrNoEntry, to, entries[len(entries)-1].Number)
 	}
+	deeds, err := l.standing(entries[at+1:])
+	if err != nil {
+		return nil, err
+	}
 	files := map[string][]fileRow{} // what entries did to each file, the newest first
 	var order []string
-	for _, e := range slices.Backward(entries[at+1:]) {
-		rows, err := l.rows(e.id)
-		if err != nil {
-			return nil, err
-		}
-		for _, f := range slices.Backward(rows) {
+	for _, d := range slices.Backward(deeds) {
+		for _, f := range slices.Backward(d.rows) {
 			if files[f.path] == nil {
 				order = append(order, f.path)
 			}
@@ -46,8 +47,8 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 	}
 	slices.Reverse(order)
 	p := &plan.Plan{}
-	for _, path := range order {
-		file, err := wayBack(path, files[path])
+	for _, name := range order {
+		file, err := wayBack(name, files[name])
 		if err != nil {
 			return nil, err
 		}
@@ -56,7 +57,7 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 			p.Files = append(p.Files, file)
 		}
 	}
-	if err := l.partsBack(p, entries[at+1:]); err != nil {
+	if err := l.partsBack(p, server, deeds); err != nil {
 		return nil, err
 	}
 	if err := errors.Join(l.rulesBack(p, entries[at+1:]), l.givenBack(p, entries[at+1:])); err != nil {
@@ -74,6 +75,64 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 		p.Parked, p.Unpark = append([]lineup.Parked{}, then...), now
 	}
 	return p, nil
+}
+
+// deed is what an entry has done to files.
+type deed struct {
+	rows  []fileRow
+	parts []partRow
+}
+
+// undoes tells whether a deed takes the one before it back, and does nothing else.
+func (d *deed) undoes(before *deed) bool {
+	if len(d.rows) != len(before.rows) || len(d.parts) != len(before.parts) {
+		return false
+	}
+	for _, f := range d.rows {
+		if !slices.ContainsFunc(before.rows, func(b fileRow) bool {
+			return f.path == b.path && string(f.old) == string(b.new) && string(f.new) == string(b.old)
+		}) {
+			return false
+		}
+	}
+	for _, p := range d.parts {
+		if !slices.ContainsFunc(before.parts, func(b partRow) bool { return p.path == b.path && p.old == b.new && p.new == b.old }) {
+			return false
+		}
+	}
+	return true
+}
+
+// standing is what entries have done to files, without those that take each other back. The
+// error tells where that cannot be gone back over at once: one has put something into a folder
+// or taken it out, and another has given names in it, so that what came may have another name
+// by now.
+func (l *Ledger) standing(entries []Entry) (left []deed, err error) {
+	for _, e := range entries {
+		var d deed
+		if d.rows, err = l.rows(e.id); err != nil {
+			return nil, err
+		}
+		if d.parts, err = l.parts(e.id); err != nil {
+			return nil, err
+		}
+		if n := len(left); n > 0 && d.undoes(&left[n-1]) {
+			left = left[:n-1]
+		} else {
+			left = append(left, d)
+		}
+	}
+	for i, d := range left {
+		for _, f := range d.rows {
+			for k := range left {
+				if f.list && i != k && slices.ContainsFunc(left[k].parts, func(p partRow) bool { return path.Dir(p.path) == f.path }) {
+					return nil, fmt.Errorf("in %s mods were switched, and others came or went; take the entries back one by one, the newest first (initium undo %s %d, and so on)",
+						f.path, entries[0].server, entries[len(entries)-1].Number-1)
+				}
+			}
+		}
+	}
+	return left, nil
 }
 
 // Did is the plan of what an entry has done, as far as it can be told afterwards: its
@@ -110,11 +169,8 @@ func (l *Ledger) Did(server string, number int) (*plan.Plan, error) {
 // partsBack adds the folders and files that entries put in place or took away as
 // a whole. What is there now goes into the ledger's keeping, whatever has become
 // of it meanwhile, so nothing is lost.
-func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
-	parts, err := l.returnParts(entries)
-	if err != nil {
-		return err
-	}
+func (l *Ledger) partsBack(p *plan.Plan, server string, deeds []deed) error {
+	parts := returnParts(deeds)
 	var folders []plan.Part
 	for n, r := range parts {
 		if r.old == plan.EmptyFolder {
@@ -135,7 +191,7 @@ func (l *Ledger) partsBack(p *plan.Plan, entries []Entry) error {
 			continue
 		}
 		if other := entangled(&part, p.Parts, parts[:n]); other != "" {
-			return fmt.Errorf("%s and %s lie within each other; take the entries back one by one (initium undo %s)", other, r.path, entries[0].server)
+			return fmt.Errorf("%s and %s lie within each other; take the entries back one by one (initium undo %s)", other, r.path, server)
 		}
 		if part.Old != r.last {
 			part.Notes = []plan.Change{{Kind: plan.FileChanges, Why: "it has changed since; the ledger keeps that too"}}

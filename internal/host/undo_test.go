@@ -21,6 +21,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/host"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // slots is a file of many places, each of which holds a line or none.
@@ -88,7 +89,7 @@ func TestReturnBesideOthersEdits(t *testing.T) {
 				}
 				continue
 			}
-			must(t, l.Apply(t.Context(), "s", "back", p, nil))
+			insist.OK(t, l.Apply(t.Context(), "s", "back", p, nil))
 			if got, _ := os.ReadFile(name); string(got) != want.text() {
 				t.Fatalf("seed %d: back to %d gives\n%s\nwant\n%s", seed, to, got, want.text())
 			}
@@ -152,7 +153,7 @@ func TestReturnOfParts(t *testing.T) {
 	one := source{"a": "1"}
 	take := func(path string, s source) {
 		t.Helper()
-		must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(path, "", s)}}, from(s)))
+		insist.OK(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(path, "", s)}}, from(s)))
 	}
 	take(mod, one)
 	p, err := l.Return("s", 0)
@@ -169,28 +170,24 @@ func TestReturnOfParts(t *testing.T) {
 	}
 	two := source{"a": "2"}
 	take(mod, one)
-	must(t, l.Apply(t.Context(), "s", "update", &plan.Plan{Parts: []plan.Part{folder(mod, folder(mod, "", one).New, two)}}, from(two)))
+	insist.OK(t, l.Apply(t.Context(), "s", "update", &plan.Plan{Parts: []plan.Part{folder(mod, folder(mod, "", one).New, two)}}, from(two)))
 	if p, err = l.Return("s", 1); err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 0 || p.Parts[0].Base != "" {
 		t.Fatalf("over two releases that nobody has changed: %+v, %v", p, err)
 	}
 	if p, err = l.Return("s", 2); err != nil || len(p.Parts) != 1 || p.Parts[0].Base != folder(mod, "", one).New {
 		t.Fatalf("to the release before: %+v, %v", p, err)
 	}
-	must(t, goBack(t, l, 1))
+	insist.OK(t, goBack(t, l, 1))
 	take(mod, one)
 	take(filepath.Join(mod, "within"), source{"b": "2"})
-	if _, err := l.Return("s", 0); err == nil || !strings.Contains(err.Error(), "lie within each other") {
-		t.Errorf("parts within each other: %v", err)
-	}
-	must(t, l.Apply(t.Context(), "s", "make", &plan.Plan{Parts: []plan.Part{{Path: filepath.Join(dir, "e"), New: plan.EmptyFolder}, {Path: filepath.Join(dir, "e", "f"), New: plan.EmptyFolder}}}, nil))
+	insist.Fails(t, "parts within each other", insist.Err(l.Return("s", 0)), "lie within each other")
+	insist.OK(t, l.Apply(t.Context(), "s", "make", &plan.Plan{Parts: []plan.Part{{Path: filepath.Join(dir, "e"), New: plan.EmptyFolder}, {Path: filepath.Join(dir, "e", "f"), New: plan.EmptyFolder}}}, nil))
 	for n := 6; n >= 0; n-- {
 		if err := goBack(t, l, n); err != nil {
 			t.Fatalf("back to %d: %v", n, err)
 		}
 	}
-	if got := tree(t, dir); got != "" {
-		t.Errorf("in the end there is %s", got)
-	}
+	insist.Same(t, "in the end there", tree(t, dir), "")
 	if freed, err := l.Forget("s", 100); err != nil || freed == 0 {
 		t.Errorf("%d bytes are freed, %v", freed, err)
 	}
@@ -205,25 +202,21 @@ func TestReturnOfNestedParts(t *testing.T) {
 	l, dir := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir()
 	outer := filepath.Join(dir, "outer")
 	one, two := source{"a": "1"}, source{"fen/a": "2"}
-	must(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(outer, "fen"), "", one)}}, from(one)))
+	insist.OK(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(outer, "fen"), "", one)}}, from(one)))
 	items, err := l.Digests().List(outer)
-	must(t, err)
-	must(t, l.Apply(t.Context(), "s", "exchange", &plan.Plan{Parts: []plan.Part{folder(outer, plan.Digest(items), two)}}, from(two)))
+	insist.OK(t, err)
+	insist.OK(t, l.Apply(t.Context(), "s", "exchange", &plan.Plan{Parts: []plan.Part{folder(outer, plan.Digest(items), two)}}, from(two)))
 	refused := func() {
 		t.Helper()
-		if _, err := l.Return("s", 0); err == nil || !strings.Contains(err.Error(), "lie within each other") {
-			t.Errorf("the whole way back: %v", err)
-		}
+		insist.Fails(t, "the whole way back", insist.Err(l.Return("s", 0)), "lie within each other")
 	}
 	refused()
-	must(t, os.RemoveAll(filepath.Join(outer, "fen")))
+	insist.OK(t, os.RemoveAll(filepath.Join(outer, "fen")))
 	refused()
-	must(t, goBack(t, l, 1))
+	insist.OK(t, goBack(t, l, 1))
 	want(t, filepath.Join(outer, "fen", "a"), "1")
-	must(t, goBack(t, l, 0))
-	if got := tree(t, dir); strings.Contains(got, "fen") {
-		t.Errorf("in the end there is %s", got)
-	}
+	insist.OK(t, goBack(t, l, 0))
+	insist.Lacks(t, "in the end there", tree(t, dir), "fen")
 }
 
 // obstacle puts something in the way of a change while its files are being copied.
@@ -231,9 +224,7 @@ func obstacle(t *testing.T, name string) *host.Fetch {
 	fetch := from(source{"a": "1"})
 	fetch.Progress = func(host.Progress) {
 		os.Remove(name)
-		if err := os.MkdirAll(filepath.Join(name, "in the way"), 0o755); err != nil {
-			t.Error(err)
-		}
+		insist.OK(t, os.MkdirAll(filepath.Join(name, "in the way"), 0o755))
 	}
 	return fetch
 }
@@ -268,19 +259,15 @@ func TestSecondMoveFails(t *testing.T) {
 		before, inode := tree(t, dir), inodeOf(t, filepath.Join(dir, "d"))
 		blocked := filepath.Join(dir, test.blocked)
 		err := l.Apply(t.Context(), "s", "change", test.plan(dir), obstacle(t, blocked))
-		if err == nil || !strings.Contains(err.Error(), "nothing was changed") {
-			t.Errorf("%s: %v", name, err)
-		}
+		insist.Fails(t, name, err, "nothing was changed")
 		if entries, err := l.Entries("s"); err != nil || len(entries) != 1 {
 			t.Errorf("%s: entries %v, %v", name, entries, err)
 		}
-		must(t, os.RemoveAll(blocked))
+		insist.OK(t, os.RemoveAll(blocked))
 		if test.blocked == "f" {
 			put(t, blocked, "1", 0o644)
 		}
-		if got := tree(t, dir); got != before {
-			t.Errorf("%s: there is %s, before it was %s", name, got, before)
-		}
+		insist.Same(t, fmt.Sprintf("%s: there", name), tree(t, dir), before)
 		if inodeOf(t, filepath.Join(dir, "d")) != inode {
 			t.Errorf("%s: what was to go is not the same file", name)
 		}
@@ -293,7 +280,7 @@ func TestSecondMoveFails(t *testing.T) {
 func inodeOf(t *testing.T, name string) uint64 {
 	t.Helper()
 	info, err := os.Lstat(name)
-	must(t, err)
+	insist.OK(t, err)
 	return info.Sys().(*syscall.Stat_t).Ino
 }
 
@@ -303,19 +290,15 @@ func TestApplyCompletesFirst(t *testing.T) {
 	l := ledger(t, h)
 	s := source{"a": "1"}
 	m2 := filepath.Join(dir, "m2")
-	must(t, l.Apply(t.Context(), "s", "cut off", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "m1"), "", s), folder(m2, "", s)}}, from(s)))
+	insist.OK(t, l.Apply(t.Context(), "s", "cut off", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "m1"), "", s), folder(m2, "", s)}}, from(s)))
 	cutOff(t, h)
-	must(t, os.Rename(m2, m2+".away"))
+	insist.OK(t, os.Rename(m2, m2+".away"))
 	other := filepath.Join(dir, "other")
 	next := &plan.Plan{Files: []plan.File{{Path: other, New: true, Want: []byte("x")}}}
-	if err := l.Apply(t.Context(), "s", "next", next, nil); err == nil || !strings.Contains(err.Error(), "could not be brought to an end") {
-		t.Errorf("while the first cannot be settled: %v", err)
-	}
-	must(t, os.Rename(m2+".away", m2))
-	must(t, l.Apply(t.Context(), "s", "next", next, nil))
-	if got := tree(t, dir); got != "m1/ m1/a=1 m2/ m2/a=1 other=x" {
-		t.Errorf("in the end there is %s", got)
-	}
+	insist.Fails(t, "while the first cannot be settled", l.Apply(t.Context(), "s", "next", next, nil), "could not be brought to an end")
+	insist.OK(t, os.Rename(m2+".away", m2))
+	insist.OK(t, l.Apply(t.Context(), "s", "next", next, nil))
+	insist.Same(t, "in the end there", tree(t, dir), "m1/ m1/a=1 m2/ m2/a=1 other=x")
 	if entries, err := l.Entries("s"); err != nil || len(entries) != 3 || entries[1].Why != "cut off" || entries[2].Why != "next" || entries[2].Number != 2 {
 		t.Errorf("entries %+v, %v", entries, err)
 	}
@@ -348,7 +331,7 @@ func TestSettleByHand(t *testing.T) {
 		l := ledger(t, h)
 		put(t, filepath.Join(dir, "a"), "1", 0o640)
 		put(t, filepath.Join(dir, "c"), "3", 0o644)
-		must(t, l.Apply(t.Context(), "s", "change", plan1(dir), nil))
+		insist.OK(t, l.Apply(t.Context(), "s", "change", plan1(dir), nil))
 		cutOff(t, h)
 		for _, f := range []string{"a", "b", "c"} {
 			os.RemoveAll(filepath.Join(dir, f))
@@ -360,9 +343,7 @@ func TestSettleByHand(t *testing.T) {
 		if err != nil || !strings.Contains(said, test.says) {
 			t.Errorf("%s: it says %q, %v", name, said, err)
 		}
-		if got := tree(t, dir); got != test.want {
-			t.Errorf("%s: there is %s, want %s", name, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s: there", name), tree(t, dir), test.want)
 		if info, err := os.Stat(filepath.Join(dir, "a")); err != nil || info.Mode().Perm() != 0o640 {
 			t.Errorf("%s: the mode is %v, %v", name, info.Mode(), err)
 		}
@@ -380,7 +361,7 @@ func TestSettleByHand(t *testing.T) {
 func database(t *testing.T, h host.Home) *sql.DB {
 	t.Helper()
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: filepath.Join(h.Dir, "ledger.db")}).EscapedPath()+"?_pragma=busy_timeout(10000)")
-	must(t, err)
+	insist.OK(t, err)
 	t.Cleanup(func() { db.Close() })
 	return db
 }
@@ -388,7 +369,7 @@ func database(t *testing.T, h host.Home) *sql.DB {
 // cutOff makes the newest entry one that was begun and not ended.
 func cutOff(t *testing.T, h host.Home) {
 	t.Helper()
-	must(t, second(database(t, h).Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
+	insist.OK(t, insist.Err(database(t, h).Exec(`UPDATE entry SET state = 'begun' WHERE id = (SELECT max(id) FROM entry)`)))
 }
 
 // TestVerifiedBackup puts another archive in the place of a backup before it is read
@@ -397,12 +378,12 @@ func TestVerifiedBackup(t *testing.T) {
 	packed := func(files ...string) []byte {
 		var buf bytes.Buffer
 		z, err := zstd.NewWriter(&buf)
-		must(t, err)
+		insist.OK(t, err)
 		w := tar.NewWriter(z)
 		for i := 0; i < len(files); i += 2 {
-			must(t, errors.Join(w.WriteHeader(&tar.Header{Name: files[i], Size: int64(len(files[i+1])), Mode: 0o644, Typeflag: tar.TypeReg}), func() error { _, err := w.Write([]byte(files[i+1])); return err }()))
+			insist.OK(t, errors.Join(w.WriteHeader(&tar.Header{Name: files[i], Size: int64(len(files[i+1])), Mode: 0o644, Typeflag: tar.TypeReg}), func() error { _, err := w.Write([]byte(files[i+1])); return err }()))
 		}
-		must(t, errors.Join(w.Close(), z.Close()))
+		insist.OK(t, errors.Join(w.Close(), z.Close()))
 		return buf.Bytes()
 	}
 	good := packed("world/a", "alpha", "world/b", "beta!")
@@ -425,7 +406,7 @@ func TestVerifiedBackup(t *testing.T) {
 		b, err := h.WriteBackup(t.Context(), "s", dir, "", []string{filepath.Join(dir, "world")}, func(p host.Progress) {
 			if p.Files == 2 && !done {
 				done = true
-				must(t, os.Rename(filepath.Join(h.Dir, "other"), filepath.Join(h.Dir, "servers", "s", "backups", "0001.tar.zst.part")))
+				insist.OK(t, os.Rename(filepath.Join(h.Dir, "other"), filepath.Join(h.Dir, "servers", "s", "backups", "0001.tar.zst.part")))
 			}
 		})
 		if (err == nil) != (test.says == "") || err != nil && (!strings.Contains(err.Error(), test.says) || !strings.Contains(err.Error(), "no backup was made")) {
@@ -477,15 +458,13 @@ func TestBackupsOfOddWorlds(t *testing.T) {
 	if p := parts[2]; p.Path != more || p.Old == "" || p.New != "" {
 		t.Errorf("what came since then: %+v", p)
 	}
-	must(t, syscall.Mkfifo(filepath.Join(dir, "world", "pipe"), 0o600))
-	if _, err := h.WriteBackup(t.Context(), "s", dir, "", []string{filepath.Join(dir, "world")}, nil); err == nil || !strings.Contains(err.Error(), "world/pipe: is a device, a pipe or a socket") {
-		t.Errorf("a pipe: %v", err)
-	}
+	insist.OK(t, syscall.Mkfifo(filepath.Join(dir, "world", "pipe"), 0o600))
+	insist.Fails(t, "a pipe", insist.Err(h.WriteBackup(t.Context(), "s", dir, "", []string{filepath.Join(dir, "world")}, nil)), "world/pipe: is a device, a pipe or a socket")
 	// That the list of backups is torn keeps nobody from taking a mod in.
-	must(t, os.WriteFile(filepath.Join(h.Dir, "servers", "s", "backups", "0009.json"), []byte("{torn"), 0o600))
+	insist.OK(t, os.WriteFile(filepath.Join(h.Dir, "servers", "s", "backups", "0009.json"), []byte("{torn"), 0o600))
 	if list, err := h.Backups("s"); err == nil {
 		t.Errorf("of a torn list: %v", list)
 	}
 	one := source{"a": "1"}
-	must(t, ledger(t, h).Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "mod"), "", one)}}, from(one)))
+	insist.OK(t, ledger(t, h).Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "mod"), "", one)}}, from(one)))
 }

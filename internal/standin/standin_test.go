@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"initium/internal/insist"
 	"initium/internal/standin/cogwheel"
 	"initium/internal/standin/harrow"
 	"initium/internal/standin/lantern"
@@ -23,17 +24,17 @@ import (
 func at(t *testing.T, files map[string]string) (port string) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	must(t, err)
+	insist.OK(t, err)
 	defer l.Close()
 	port = fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
 	t.Chdir(t.TempDir())
 	for name, data := range files {
-		must(t, os.MkdirAll(filepath.Dir(name), 0o755))
+		insist.OK(t, os.MkdirAll(filepath.Dir(name), 0o755))
 		if strings.HasSuffix(name, ".ride") {
 			pack(t, name, data)
 			continue
 		}
-		must(t, os.WriteFile(name, []byte(strings.ReplaceAll(data, "PORT", port)), 0o644))
+		insist.OK(t, os.WriteFile(name, []byte(strings.ReplaceAll(data, "PORT", port)), 0o644))
 	}
 	return port
 }
@@ -41,7 +42,7 @@ func at(t *testing.T, files map[string]string) (port string) {
 func pack(t *testing.T, name, manifest string) {
 	t.Helper()
 	f, err := os.Create(name)
-	must(t, err)
+	insist.OK(t, err)
 	defer f.Close()
 	z := zip.NewWriter(f)
 	w, err := z.Create("ride.yaml")
@@ -82,14 +83,10 @@ func TestHarrowSound(t *testing.T) {
 		"cargo/+g/c/deck.script": "haul 0", "cargo/b/bill.toml": "waits_for = ['z']",
 	})
 	status, log := serve("cast off", func(s *stage.Stage) int { return harrow.Run(s, "harbour.start") })
-	if status != 0 {
-		t.Errorf("exit status %d", status)
-	}
+	insist.Same(t, "exit status", status, 0)
 	said(t, log, "makes no sense", "licence accepted", "a 1 is coming alongside", "a sets up its store", "a: hello", "a is made fast after 0 ms",
 		"a lies alongside already", "c is made fast", "no cargo answers to no one", "b is turned away, it waits for z", "the sound is open", "the words here are", "good night")
-	if _, err := os.Stat("stores/a/state.txt"); err != nil {
-		t.Error(err)
-	}
+	insist.OK(t, insist.Err(os.Stat("stores/a/state.txt")))
 	at(t, map[string]string{"harbour.start": "let licence L\nlet port PORT\nberth a\n", "cargo/a/deck.script": "chart tide\n"})
 	if status, log = serve("cast off", func(s *stage.Stage) int { return harrow.Run(s, "harbour.start") }); status != 3 {
 		t.Errorf("a wreck ends with status %d", status)
@@ -107,16 +104,14 @@ func TestLanternMoor(t *testing.T) {
 		return serve("dawn", func(s *stage.Stage) int { return lantern.Run(s, append(args, "-port="+port)) })
 	}
 	status, log := run("-lanterns=~a;~b;~c;~d;~e;~f;g;~h", "-wardens=~d;", "-odd=1")
-	if status != 0 {
-		t.Errorf("exit status %d", status)
-	}
+	insist.Same(t, "exit status", status, 0)
 	said(t, log, "the parameter -odd means nothing", "not read without a ;", "a 1 burns (0 ms)", "b went out: b.wick is not among the wicks", "c wants z lit first",
 		"d went out: it belongs on the other list", "e went out: lantern.json", "f is nowhere on the moor", `"g" is no lantern`, "d  burns", "night has fallen, 2 lit", "dawn")
 	if strings.Contains(log, "h is nowhere") {
 		t.Error("the last item is read without its separator")
 	}
-	must(t, os.MkdirAll("tables", 0o755))
-	must(t, os.WriteFile("tables/creatures.xml", []byte("<creatures><creature></creatures>"), 0o644))
+	insist.OK(t, os.MkdirAll("tables", 0o755))
+	insist.OK(t, os.WriteFile("tables/creatures.xml", []byte("<creatures><creature></creatures>"), 0o644))
 	if status, log = run(); status != 2 {
 		t.Errorf("a broken table ends with status %d:\n%s", status, log)
 	}
@@ -161,9 +156,7 @@ func TestNineOrchards(t *testing.T) {
 	at(t, files)
 	run := func() (int, string) { return serve("winter", orchards.Run) }
 	status, log := run()
-	if status != 0 {
-		t.Errorf("exit status %d", status)
-	}
+	insist.Same(t, "exit status", status, 0)
 	said(t, log, "blight on b: its number is 2, the list says 9", "blight on c: its root b has not taken", "blight on d: it has no number", "grafted: a", "the bees are out over hill", "winter")
 	delete(files, "maps/hill.map")
 	at(t, files)
@@ -175,7 +168,7 @@ func TestNineOrchards(t *testing.T) {
 
 func TestPortTaken(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
-	must(t, err)
+	insist.OK(t, err)
 	defer l.Close()
 	port := fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
 	at(t, map[string]string{"harbour.start": "let licence L\nlet port " + port, "fair.json": `{"port": ` + port + `}`, "engine/VERSION": "3",
@@ -188,12 +181,5 @@ func TestPortTaken(t *testing.T) {
 		if status, log := serve("", run); status != 5 || !strings.Contains(log, "port "+port+" is taken") {
 			t.Errorf("%s ends with status %d:\n%s", name, status, log)
 		}
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/harbour.toml
@@ -42,7 +43,7 @@ func (w world) mods(list ...string) world {
 func (w world) input(t testing.TB, source string) survey.Input {
 	t.Helper()
 	d, err := dialect.Parse("test.toml", []byte(source))
-	must(t, err)
+	insist.OK(t, err)
 	fsys := fstest.MapFS{}
 	for name, data := range w {
 		if strings.HasSuffix(name, "/") {
@@ -114,9 +115,7 @@ var harbourRows = map[string]struct {
 
 func TestFindings(t *testing.T) {
 	for name, test := range harbourRows {
-		if got := codes(check.Run(survey.Take(test.world.input(t, harbour)), check.Surroundings{}).Findings, false); got != test.want {
-			t.Errorf("%s: %q, want %q", name, got, test.want)
-		}
+		insist.Same(t, name, codes(check.Run(survey.Take(test.world.input(t, harbour)), check.Surroundings{}).Findings, false), test.want)
 	}
 }
 
@@ -135,9 +134,7 @@ var keyedRows = map[string]struct {
 
 func TestKeyedFindings(t *testing.T) {
 	for name, test := range keyedRows {
-		if got := codes(check.Run(survey.Take(test.world.input(t, keyed)), check.Surroundings{}).Findings, false); got != test.want {
-			t.Errorf("%s: %q, want %q", name, got, test.want)
-		}
+		insist.Same(t, name, codes(check.Run(survey.Take(test.world.input(t, keyed)), check.Surroundings{}).Findings, false), test.want)
 	}
 }
 
@@ -145,21 +142,15 @@ func TestNotes(t *testing.T) {
 	w := world{"start": "let licence L\n", "mods/junk/readme": "", "mods/hollow/": "", "mods/deep/deep/main": "", "own/core/about.toml": ""}.mods("spare")
 	got := codes(check.Run(survey.Take(w.input(t, harbour)), check.Surroundings{}).Findings, true)
 	want := "~stray-nested; .not-registered spare; .stray-empty; .stray-folder"
-	if got != want {
-		t.Errorf("notes are %q, want %q", got, want)
-	}
+	insist.Same(t, "notes", got, want)
 }
 
 func TestFacts(t *testing.T) {
 	s := survey.Take(world{"start": "let licence L\n"}.input(t, harbour))
 	facts := check.Surroundings{Missing: map[string]string{"program": "/x is not there"}, PortBusy: "another program has it"}
-	if got := codes(check.Run(s, facts).Findings, false); got != "given-missing; port-busy" {
-		t.Errorf("findings are %q", got)
-	}
+	insist.Same(t, "findings", codes(check.Run(s, facts).Findings, false), "given-missing; port-busy")
 	facts.Running = true
-	if got := codes(check.Run(s, facts).Findings, false); got != "given-missing" {
-		t.Errorf("the server's own port is reported: %q", got)
-	}
+	insist.Same(t, "the server's own port is reported", codes(check.Run(s, facts).Findings, false), "given-missing")
 }
 
 // TestRemedies carries out what is offered, and looks that it mends.
@@ -204,12 +195,8 @@ func TestRemedies(t *testing.T) {
 			t.Errorf("%s: %v changes %d files", name, changes, len(p.Files))
 			continue
 		}
-		if got := string(p.Files[0].Want); got != test.want {
-			t.Errorf("%s: %v gives %q, want %q", name, changes, got, test.want)
-		}
-		if left := codes(check.Run(survey.With(in, after), check.Surroundings{}).Findings, false); left != "" {
-			t.Errorf("%s: afterwards check still says %q", name, left)
-		}
+		insist.Same(t, fmt.Sprintf("%s: %v", name, changes), string(p.Files[0].Want), test.want)
+		insist.Same(t, fmt.Sprintf("%s: afterwards check", name), codes(check.Run(survey.With(in, after), check.Surroundings{}).Findings, false), "")
 	}
 }
 
@@ -241,8 +228,8 @@ func BenchmarkSurveyAndCheck(b *testing.B) {
 	dir := b.TempDir()
 	for name, data := range w {
 		file := filepath.Join(dir, name)
-		must(b, os.MkdirAll(filepath.Dir(file), 0o755))
-		must(b, os.WriteFile(file, []byte(data), 0o644))
+		insist.OK(b, os.MkdirAll(filepath.Dir(file), 0o755))
+		insist.OK(b, os.WriteFile(file, []byte(data), 0o644))
 	}
 	in.FS, in.Vars["dir"] = os.DirFS("/"), dir
 	for b.Loop() {

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"initium/internal/core/check"
+	"initium/internal/insist"
 )
 
 // Every code that appears in the sources of check, and those that the line-up
@@ -21,13 +22,13 @@ func TestEveryCodeIsExplained(t *testing.T) {
 	form := regexp.MustCompile(`^"[a-z]+(-[a-z]+)+"$`)
 	for _, dir := range []string{".", "../lineup"} {
 		files, err := filepath.Glob(filepath.Join(dir, "*.go"))
-		must(t, err)
+		insist.OK(t, err)
 		for _, name := range files {
 			if strings.HasSuffix(name, "_test.go") || strings.HasSuffix(name, "explain.go") {
 				continue
 			}
 			file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
-			must(t, err)
+			insist.OK(t, err)
 			ast.Inspect(file, func(n ast.Node) bool {
 				switch n := n.(type) {
 				case *ast.Ident: // such as CodeNeedLate

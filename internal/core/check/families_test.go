@@ -15,6 +15,7 @@ import (
 	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // family puts a dialect together from what dialects can have.
@@ -96,7 +97,7 @@ func TestVariedServersInFull(t *testing.T) {
 	r := rand.New(rand.NewPCG(41, 3))
 	one := func(list ...string) string { return list[r.IntN(len(list))] }
 	var icon bytes.Buffer
-	must(t, png.Encode(&icon, image.NewGray(image.Rect(0, 0, 4, 4))))
+	insist.OK(t, png.Encode(&icon, image.NewGray(image.Rect(0, 0, 4, 4))))
 	names := []string{"bell", "lamp", "rope", "tide", "hull", "mast", "Bell", "keel_2"}
 	versions := []string{"", "1.0", "2.5", "3", "0.9-rc1", "what"}
 	ranges := []string{"", " >=2", " <1", " [1,2)", " 2.5", " >=1 <3", " ~~2", " 1.0 || 3"}

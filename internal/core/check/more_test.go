@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/rule"
 	"initium/internal/core/survey"
+	"initium/internal/insist"
 )
 
 // pier is a family with everything that check can look at.
@@ -113,9 +114,7 @@ func TestMoreFindings(t *testing.T) {
 				left = append(left, f)
 			}
 		}
-		if got := codes(left, false); got != test.want {
-			t.Errorf("%s: %q, want %q", name, got, test.want)
-		}
+		insist.Same(t, name, codes(left, false), test.want)
 	}
 }
 
@@ -124,21 +123,15 @@ func TestStartFindings(t *testing.T) {
 	in := w.input(t, pier)
 	facts := check.Surroundings{FS: in.FS, PortBusy: "something", PortFree: 9, Sharing: []string{"other"}, Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it is gone"}}}
 	report := check.Run(survey.Take(in), facts)
-	if got := codes(report.Findings, true); got != "start-file-missing; port-busy; .version-unknown" {
-		t.Error(got)
-	}
+	insist.Same(t, "", codes(report.Findings, true), "start-file-missing; port-busy; .version-unknown")
 	if !strings.Contains(report.Findings[1].Remedy, "9 is free") || report.Forecast.Stops == "" {
 		t.Errorf("%+v, stops %q", report.Findings[1], report.Forecast.Stops)
 	}
 	facts.PortBusy = ""
 	w["start.conf"] = ""
-	if got := codes(check.Run(survey.Take(w.input(t, pier)), check.Surroundings{Sharing: []string{"other"}}).Findings, false); got != "~port-shared" {
-		t.Error(got)
-	}
+	insist.Same(t, "", codes(check.Run(survey.Take(w.input(t, pier)), check.Surroundings{Sharing: []string{"other"}}).Findings, false), "~port-shared")
 	in.Dialect.Start.Directory = "/nowhere"
-	if got := codes(check.Run(survey.Take(in), check.Surroundings{FS: in.FS}).Findings, false); got != "directory-missing" {
-		t.Error(got)
-	}
+	insist.Same(t, "", codes(check.Run(survey.Take(in), check.Surroundings{FS: in.FS}).Findings, false), "directory-missing")
 }
 
 // What is accepted stays accepted until the facts are other ones, in whatever words they are

@@ -12,6 +12,7 @@ import (
 
 	"initium/internal/core/check"
 	"initium/internal/core/survey"
+	"initium/internal/insist"
 )
 
 // TestNearNames compares what is said of registered mods that are not there with a plain
@@ -116,19 +117,12 @@ func BenchmarkMissing20k(b *testing.B) {
 	for i := range 20_000 {
 		fmt.Fprintf(&start, "use missing_%05d\n", i)
 		mod := filepath.Join(dir, "srv", "mods", fmt.Sprintf("there-%05d-main", i))
-		must(b, errors.Join(os.MkdirAll(mod, 0o755), os.WriteFile(filepath.Join(mod, "main"), nil, 0o644)))
+		insist.OK(b, errors.Join(os.MkdirAll(mod, 0o755), os.WriteFile(filepath.Join(mod, "main"), nil, 0o644)))
 	}
-	must(b, os.WriteFile(filepath.Join(dir, "srv", "start"), []byte(start.String()), 0o644))
+	insist.OK(b, os.WriteFile(filepath.Join(dir, "srv", "start"), []byte(start.String()), 0o644))
 	s := survey.Take(in)
 	b.ResetTimer()
 	for b.Loop() {
 		check.Run(s, check.Surroundings{})
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
 	}
 }

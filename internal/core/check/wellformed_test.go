@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"initium/internal/core/dialect"
+	"initium/internal/insist"
 )
 
 // A document is read as strictly as the strictest parser would read it, and what is wrong has
@@ -39,8 +40,6 @@ func TestWellFormed(t *testing.T) {
 		if fault := wellFormed(test.format, []byte(test.doc)); fault != nil {
 			got = fmt.Sprintf("%d:%d %s", fault.Line, fault.Column, fault.Message)
 		}
-		if got != test.want {
-			t.Errorf("%s %q: %q, want %q", test.format, test.doc, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s %q", test.format, test.doc), got, test.want)
 	}
 }

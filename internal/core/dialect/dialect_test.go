@@ -9,6 +9,7 @@ import (
 
 	"initium/dialects"
 	"initium/internal/core/dialect"
+	"initium/internal/insist"
 )
 
 // small is a dialect with nothing to spare.
@@ -23,7 +24,7 @@ func TestShippedDialects(t *testing.T) {
 	}
 	for _, e := range entries {
 		data, err := dialects.FS.ReadFile(e.Name())
-		must(t, err)
+		insist.OK(t, err)
 		d, err := dialect.Parse(e.Name(), data)
 		if err != nil {
 			t.Errorf("%s:\n%v", e.Name(), err)
@@ -37,7 +38,7 @@ func TestShippedDialects(t *testing.T) {
 
 func TestDefaults(t *testing.T) {
 	d, err := dialect.Parse("small.toml", []byte(small))
-	must(t, err)
+	insist.OK(t, err)
 	if d.Title != "small" || d.Order != dialect.OrderListed || d.Start.Directory != "{dir}" || d.Stop.Signal != "TERM" ||
 		d.Start.Within == 0 || d.Places[0].Loads != dialect.LoadsRegistered || d.Registrations[0].Format != dialect.FormatScript {
 		t.Errorf("defaults are not filled in: %+v", d)
@@ -178,16 +179,9 @@ func TestDraft(t *testing.T) {
 // A console's keys have their defaults, and its rules are those of the log.
 func TestConsole(t *testing.T) {
 	d, err := dialect.Parse("x.toml", []byte(small+"\n[console]\nlist = \"list\"\nend = \"{any} in all\"\n[[console.rule]]\nmeans = \"loaded\"\nline = \"* {mod}\"\n"))
-	must(t, err)
+	insist.OK(t, err)
 	k := &d.Console
 	if k.Within == 0 || k.EndPattern() == nil || k.Rules[0].Pattern() == nil || k.Rules[0].TellsFacts() {
 		t.Errorf("%+v", k)
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
 	}
 }

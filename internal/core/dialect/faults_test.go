@@ -11,6 +11,7 @@ import (
 	"initium/dialects"
 	"initium/internal/core/dialect"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // everything has every key that a dialect may have, so that each can be written wrongly.
@@ -25,10 +26,10 @@ var keyLine = regexp.MustCompile(`^(\w+)\s*=\s*(.*)$`)
 func TestFaultsInFull(t *testing.T) {
 	sources := []string{everything}
 	entries, err := fs.ReadDir(dialects.FS, ".")
-	must(t, err)
+	insist.OK(t, err)
 	for _, e := range entries {
 		data, err := fs.ReadFile(dialects.FS, e.Name())
-		must(t, err)
+		insist.OK(t, err)
 		sources = append(sources, string(data))
 	}
 	if _, err := dialect.Parse("all.toml", []byte(everything)); err != nil {

@@ -11,6 +11,7 @@ import (
 
 	"initium/internal/core/draw"
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 )
 
 // texts reads an SVG as any reader of XML would and returns what is written in
@@ -18,7 +19,7 @@ import (
 func texts(t *testing.T, p *draw.Picture) (words []string) {
 	t.Helper()
 	var out bytes.Buffer
-	must(t, p.SVG(&out))
+	insist.OK(t, p.SVG(&out))
 	d := xml.NewDecoder(&out)
 	inText := false
 	for {
@@ -26,7 +27,7 @@ func texts(t *testing.T, p *draw.Picture) (words []string) {
 		if err == io.EOF {
 			return words
 		}
-		must(t, err)
+		insist.OK(t, err)
 		switch token := token.(type) {
 		case xml.StartElement:
 			inText = token.Name.Local == "text"
@@ -88,16 +89,14 @@ func TestImpliedNeeds(t *testing.T) {
 		Needs: []draw.OrderNeed{{First: 0, Then: 1}, {First: 1, Then: 2}}}
 	plain := len(lines(t, o.Draw()))
 	o.Needs = append(o.Needs, draw.OrderNeed{First: 0, Then: 2})
-	if got := len(lines(t, o.Draw())); got != plain {
-		t.Errorf("%d curves, without the implied need %d", got, plain)
-	}
+	insist.Same(t, "", len(lines(t, o.Draw())), plain)
 }
 
 // lines lists the curves of a picture.
 func lines(t *testing.T, p *draw.Picture) []string {
 	t.Helper()
 	var out bytes.Buffer
-	must(t, p.SVG(&out))
+	insist.OK(t, p.SVG(&out))
 	var curves []string
 	for _, line := range strings.Split(out.String(), "\n") {
 		if strings.Contains(line, "<path") && strings.Contains(line, "C") {
@@ -133,9 +132,7 @@ func TestStart(t *testing.T) {
 	for _, b := range s.Bars {
 		order = append(order, b.Name)
 	}
-	if got := strings.Join(order, " "); got != "a bad late quiet" {
-		t.Errorf("the bars stand as %s", got)
-	}
+	insist.Same(t, "the bars stand as", strings.Join(order, " "), "a bad late quiet")
 	words := texts(t, s.Draw())
 	for _, want := range []string{"150 ms (+50)", "100 ms new", "silent", "failed", "in the earlier start only: left", "srv: start 2"} {
 		if !has(words, want) {
@@ -202,13 +199,6 @@ func BenchmarkOrder500(b *testing.B) {
 		}
 	}
 	for b.Loop() {
-		must(b, o.Draw().SVG(io.Discard))
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
+		insist.OK(b, o.Draw().SVG(io.Discard))
 	}
 }

@@ -16,6 +16,7 @@ import (
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/pictured.toml
@@ -27,10 +28,10 @@ var decimals = regexp.MustCompile(`-?\d+\.\d+`)
 func svg(t *testing.T, p *draw.Picture) string {
 	t.Helper()
 	var out bytes.Buffer
-	must(t, p.SVG(&out))
+	insist.OK(t, p.SVG(&out))
 	return decimals.ReplaceAllStringFunc(out.String(), func(s string) string {
 		v, err := strconv.ParseFloat(s, 64)
-		must(t, err)
+		insist.OK(t, err)
 		return strconv.FormatFloat(v+1e-7, 'f', 1, 64)
 	}) + "\n"
 }
@@ -51,7 +52,7 @@ func TestPictures(t *testing.T) {
 		{Name: "a", Outcome: proof.Confirmed, BeganMS: ms(0), EndedMS: ms(100)}, {Name: "d", Outcome: proof.Confirmed, BeganMS: ms(400), EndedMS: ms(940)}, {Name: "old", Outcome: proof.Confirmed, BeganMS: ms(10), EndedMS: ms(20)}}}
 	for _, order := range []string{"listed", "server"} {
 		d, err := dialect.Parse("f.toml", fmt.Appendf(nil, pictured, order))
-		must(t, err)
+		insist.OK(t, err)
 		s := survey.Take(survey.Input{Server: "srv", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: files})
 		o := draw.OrderOf(s, &forecast.Forecast{Order: []string{"d", "b", "a"}}, last)
 		golden.Check(t, "order-"+order+".txt", fmt.Sprintf("%+v\n", *o)+svg(t, o.Draw()))
@@ -93,7 +94,7 @@ func TestLargePictures(t *testing.T) {
 	golden.Check(t, "start-large.txt", svg(t, draw.StartOf("srv", now, then).Draw()))
 
 	d, err := dialect.Parse("f.toml", []byte("name = \"f\"\n[[place]]\npath = \"{dir}/mods\"\n[[manifest]]\nfile = \"about.toml\"\nformat = \"toml\"\nneeds = \"needs\"\noptional_needs = \"likes\"\n[[registration]]\nname = \"script\"\nfile = \"{dir}/start\"\nshape = \"line\"\ncomment = \"#\"\nline = \"use {mod}\"\nsection = \"# == {title} ==\"\n[start]\ncommand = [\"x\"]\n[[log.rule]]\nmeans = \"ready\"\nline = \"up\"\n"))
-	must(t, err)
+	insist.OK(t, err)
 	files, start := fstest.MapFS{}, ""
 	for i := range 34 {
 		if i%12 == 0 {

@@ -10,6 +10,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/forecast"
 	"initium/internal/core/survey"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/family.toml
@@ -82,9 +83,7 @@ func TestListed(t *testing.T) {
 		"manifest, and borne": {"unreadable = 'loads'", "a", []string{"a: what is this"}, "a"},
 		"a name":              {"", "a", []string{"a: name = A"}, "; a failed absent"},
 	} {
-		if got := foretell(t, "listed", test.load, test.start, forecast.Facts{}, test.mods...); got != test.want {
-			t.Errorf("%s: %q, want %q", name, got, test.want)
-		}
+		insist.Same(t, name, foretell(t, "listed", test.load, test.start, forecast.Facts{}, test.mods...), test.want)
 	}
 }
 
@@ -110,17 +109,13 @@ func TestServerOrder(t *testing.T) {
 		"hides one of its": {"walk = 'ready-stack'\nties = 'place'", "m", []string{"base/k:", "base/m:", "m: needs = k"}, "k m"},
 		"a bundle's":       {"", "x", []string{"pack+/x:"}, "x"},
 	} {
-		if got := foretell(t, "server", test.load, test.start, forecast.Facts{}, test.mods...); got != test.want {
-			t.Errorf("%s: %q, want %q", name, got, test.want)
-		}
+		insist.Same(t, name, foretell(t, "server", test.load, test.start, forecast.Facts{}, test.mods...), test.want)
 	}
 }
 
 // Where the port is opened last, the mods load before the server stops.
 func TestPortAtTheEnd(t *testing.T) {
-	if got := foretell(t, "listed", "port = 'loads'", "a", forecast.Facts{PortBusy: "another"}, "a:"); got != "a" {
-		t.Errorf("%q", got)
-	}
+	insist.Same(t, "", foretell(t, "listed", "port = 'loads'", "a", forecast.Facts{PortBusy: "another"}, "a:"), "a")
 }
 
 func TestFacts(t *testing.T) {
@@ -135,9 +130,7 @@ func TestFacts(t *testing.T) {
 		"none loads":    {forecast.Facts{Passed: []string{"mods are off"}}, "; a not loaded passed-over; b not loaded passed-over"},
 		"none is found": {forecast.Facts{Unfound: []string{"no game"}}, "; a failed absent; b failed absent"},
 	} {
-		if got := foretell(t, "listed", "", "a b", test.facts, "base/core:", "a:", "b: needs = core"); got != test.want {
-			t.Errorf("%s: %q, want %q", name, got, test.want)
-		}
+		insist.Same(t, name, foretell(t, "listed", "", "a b", test.facts, "base/core:", "a:", "b: needs = core"), test.want)
 	}
 }
 

@@ -175,6 +175,7 @@ func (x *assigner) place(m *Mod) {
 		}
 		p.Path = path.Join(dir, name)
 	}
+	x.newName(&p)
 	p.Listed = x.target.Survey.Dialect.Places[m.Place].Loads == "registered"
 	items := x.items(m)
 	there, err := x.target.List(p.Path)
@@ -204,6 +205,32 @@ func (x *assigner) place(m *Mod) {
 	if part.New != part.Old {
 		x.add(part)
 	}
+}
+
+// newName lets a mod that is one file and whose file is not called by its own name, but as
+// it was when it was downloaded, keep to that: the new release comes under its new name, and
+// the old file goes.
+func (x *assigner) newName(p *Placed) {
+	place := &x.target.Survey.Dialect.Places[p.Mod.Place]
+	fill := func(form, name string) string { return strings.ReplaceAll(form, "{mod}", name) }
+	if p.There == nil || !p.Single || slices.Contains([]string{fill(place.File, p.Name), fill(place.Aside, p.Name)}, path.Base(p.Path)) {
+		return
+	}
+	comes, ok := stem(place.File, path.Base(p.Root))
+	if !ok {
+		return
+	}
+	form := place.File
+	if _, off := stem(place.Aside, path.Base(p.Path)); off {
+		form = place.Aside
+	}
+	full := path.Join(path.Dir(p.Path), fill(form, comes))
+	old, err := x.target.List(p.Path)
+	if full == p.Path || err != nil {
+		return
+	}
+	x.add(plan.Part{Path: p.Path, Mod: p.Name, What: plan.TheMod, Old: plan.Digest(old)})
+	p.Path = full
 }
 
 // replaceable tells whether a new release goes where the mod is. One that several

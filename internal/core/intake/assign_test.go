@@ -15,6 +15,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // place is a server on the disk for settling on.
@@ -31,8 +32,8 @@ func newPlace(t *testing.T, files map[string]string) *place {
 	p := &place{t: t, dir: t.TempDir(), d: parse(t, mill), release: map[string][]plan.Item{}, owners: map[string]intake.Owner{}}
 	for name, data := range files {
 		full := filepath.Join(p.dir, name)
-		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
-		must(t, os.WriteFile(full, []byte(data), 0o644))
+		insist.OK(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		insist.OK(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	return p
 }
@@ -116,15 +117,11 @@ func TestSettleOverlaps(t *testing.T) {
 	}
 	slices.Sort(whose)
 	want := "core.dat false one of the server's own; hill.plan false of which nothing is known; oak.key false of which nothing is known; same.plan true of which nothing is known"
-	if got := strings.Join(whose, "; "); got != want {
-		t.Errorf("overlaps %s\nwant     %s", got, want)
-	}
+	insist.Same(t, "overlaps", strings.Join(whose, "; "), want)
 	in = p.settle(lineup.Choices{Take: []string{"plans/hill.plan"}, Keep: []string{filepath.Join(p.dir, "keys/oak.key")}, Both: []string{"all"}}, "oak-2.zip", lines...)
 	got := p.parts(in)
 	for _, part := range []string{"plans/hill.plan instead", "engine/core.dat.from-oak-2 new", "wheels/oak new"} {
-		if !strings.Contains(got, part) {
-			t.Errorf("parts %s lack %s", got, part)
-		}
+		insist.Holds(t, "parts", got, part)
 	}
 	if strings.Contains(got, "; keys/oak.key") || !in.Ready() {
 		t.Errorf("parts %s, questions %v", got, in.Questions)
@@ -148,9 +145,7 @@ func TestSettleRefuses(t *testing.T) {
 		"a folder in place": {lineup.Choices{}, []string{"a/wheel.toml" + wheel, "hill.plan"}, "is a folder"},
 	} {
 		in := p.settle(c.choices, "x.zip", c.lines...)
-		if got := strings.Join(in.Problems, "\n"); !strings.Contains(got, c.word) {
-			t.Errorf("%s: %q; want %q", name, got, c.word)
-		}
+		insist.Holds(t, name, strings.Join(in.Problems, "\n"), c.word)
 	}
 	for _, p.failing = range []string{"wheels/oak", "plans/dale.plan"} {
 		in := p.settle(lineup.Choices{}, "x.zip", "a/wheel.toml"+wheel, "dale.plan")
@@ -209,14 +204,14 @@ func TestRenew(t *testing.T) {
 			if data == none {
 				return
 			}
-			must(t, os.MkdirAll(filepath.Join(root, filepath.Dir(name)), 0o755))
-			must(t, os.WriteFile(filepath.Join(root, name), []byte(data), 0o644))
+			insist.OK(t, os.MkdirAll(filepath.Join(root, filepath.Dir(name)), 0o755))
+			insist.OK(t, os.WriteFile(filepath.Join(root, name), []byte(data), 0o644))
 		}
 		put("wheel.toml", `name = "oak"`)
 		if c.base != "?" {
 			put("sub/"+c.file, c.base)
 			items, err := (&disk.Digests{}).List(root)
-			must(t, err)
+			insist.OK(t, err)
 			p.release[root] = items
 			os.RemoveAll(filepath.Join(root, "sub"))
 		}
@@ -247,9 +242,7 @@ func TestRenew(t *testing.T) {
 		if len(in.Parts) == 0 && got == "" && c.now != none { // nothing changes
 			got = map[bool]string{true: "next", false: "kept"}[c.now == c.next]
 		}
-		if got != c.want {
-			t.Errorf("%s came as %s, is %s, comes as %s (%+v): %q; want %q", c.file, c.base, c.now, c.next, c.choice, got, c.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s came as %s, is %s, comes as %s (%+v)", c.file, c.base, c.now, c.next, c.choice), got, c.want)
 	}
 }
 
@@ -260,19 +253,13 @@ func TestBundleOrder(t *testing.T) {
 	for _, r := range in.Rules {
 		rules = append(rules, r.String())
 	}
-	if got := strings.Join(rules, "; "); got != "ash loads after elm" {
-		t.Errorf("rules %q", got)
-	}
+	insist.Same(t, "rules", strings.Join(rules, "; "), "ash loads after elm")
 	var order []string
 	for _, m := range in.InOrder() {
 		order = append(order, m.Name)
 	}
-	if got := strings.Join(order, " "); got != "oak elm ash" {
-		t.Errorf("order %s", got)
-	}
-	if got := p.parts(in); !strings.Contains(got, "wheels/wood/train.txt") || !strings.Contains(got, "wheels/wood/ash new") {
-		t.Errorf("parts %s", got)
-	}
+	insist.Same(t, "order", strings.Join(order, " "), "oak elm ash")
+	insist.Holds(t, "parts", p.parts(in), "wheels/wood/train.txt", "wheels/wood/ash new")
 	in = p.settle(lineup.Choices{Only: []string{"ash"}}, "wood.zip", "wood/train.txt", "wood/oak/wheel.toml"+wheel, "wood/ash/wheel.toml: name='ash'")
 	if len(in.Mods) != 1 || in.Mods[0].Name != "ash" {
 		t.Errorf("in part: %v", in.Mods)
@@ -287,7 +274,5 @@ func TestPosition(t *testing.T) {
 	if w := intake.Position(s, "new"); w.Before != "b" {
 		t.Errorf("new goes %v", w)
 	}
-	if w := intake.Position(s, "late"); w != (lineup.Where{}) {
-		t.Errorf("late goes %v", w)
-	}
+	insist.Same(t, "late goes", intake.Position(s, "late"), (lineup.Where{}))
 }

@@ -1,6 +1,7 @@
 package intake_test
 
 import (
+	"fmt"
 	"io/fs"
 	"path/filepath"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // Names that a family without rules for names would let through, but that no folder can or
@@ -49,28 +51,20 @@ func TestEdgesOfTrees(t *testing.T) {
 		}
 	}
 	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 999_900: "999.9 kB", 1_000_000: "1.0 MB", 1e9: "1.0 GB", 1e12: "1.0 TB", 2e15: "2000.0 TB"} {
-		if got := intake.Bytes(n); got != want {
-			t.Errorf("%d bytes are %s", n, got)
-		}
+		insist.Same(t, fmt.Sprintf("%d bytes", n), intake.Bytes(n), want)
 	}
 	if _, err := build(b, "a", "b", "c"); err != nil {
 		t.Errorf("three of three: %v", err)
 	}
-	if _, err := build(b, "a", "b", "c", "d"); err == nil || !strings.Contains(err.Error(), "more than 3 entries") {
-		t.Errorf("four of three: %v", err)
-	}
-	if _, err := build(b, "a/b/c", "d"); err == nil || !strings.Contains(err.Error(), "more than 3 entries") {
-		t.Errorf("four of three with folders: %v", err)
-	}
+	insist.Fails(t, "four of three", insist.Err(build(b, "a", "b", "c", "d")), "more than 3 entries")
+	insist.Fails(t, "four of three with folders", insist.Err(build(b, "a/b/c", "d")), "more than 3 entries")
 	tree := mustBuild(t, "a/b: words", "c.zip", "l => ./a//b", "m => a/../a/b")
 	if tree.Find("l").Content() != "a/b" || tree.Find("m").Content() != "a/b" {
 		t.Errorf("hard links lead to %q and %q", tree.Find("l").Content(), tree.Find("m").Content())
 	}
 	tree.Find("c.zip").Inside = mustBuild(t, "d/e: inner", "f: deep")
 	for name, want := range map[string]string{"a/b": "words", "c.zip/d/e": "inner", "c.zip/f": "deep", "a/b/c": "", "a/x": "", "c.zip/x": "", "x": "", "x/y/z": "", "/a": ""} {
-		if got := string(tree.Bytes(name)); got != want {
-			t.Errorf("%s reads %q", name, got)
-		}
+		insist.Same(t, name, string(tree.Bytes(name)), want)
 	}
 }
 
@@ -85,20 +79,12 @@ func TestOnePlace(t *testing.T) {
 	over := intake.NewOverlay(disk.NewTree(), []plan.Part{{Path: filepath.Join(p.dir, "new"), New: "x", Items: []plan.Item{{Rel: "a", Source: "s"}, {Rel: "b", Source: "s", Exec: true}, {Rel: "c/d", Source: "s"}}}}, func(string, string) []byte { return nil })
 	for n, want := range map[int]int{0: 3, -1: 3, 2: 2, 9: 3} {
 		f, err := over.Open(filepath.Join(p.dir, "new")[1:])
-		must(t, err)
+		insist.OK(t, err)
 		list, err := f.(interface {
 			ReadDir(int) ([]fs.DirEntry, error)
 		}).ReadDir(n)
 		if err != nil || len(list) != want {
 			t.Errorf("asked for %d: %v, %v", n, list, err)
 		}
-	}
-}
-
-// must ends a test whose ground is missing.
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
 	}
 }

@@ -143,7 +143,7 @@ func PackedForms(dialects []*dialect.Dialect) func(name string) bool {
 	return func(name string) bool {
 		return slices.ContainsFunc(dialects, func(d *dialect.Dialect) bool {
 			return slices.ContainsFunc(d.Places, func(p dialect.Place) bool {
-				_, ok := stem(&p, path.Base(name))
+				_, ok := stem(p.File, path.Base(name))
 				return ok && p.Packed
 			})
 		})
@@ -152,8 +152,8 @@ func PackedForms(dialects []*dialect.Dialect) func(name string) bool {
 
 // stem is the name of a mod that is a single file, as the file is called. Unlike
 // on a server, it may hold anything.
-func stem(p *dialect.Place, base string) (name string, ok bool) {
-	before, after, single := strings.Cut(p.File, "{mod}")
+func stem(form, base string) (name string, ok bool) {
+	before, after, single := strings.Cut(form, "{mod}")
 	if !single || !strings.HasPrefix(base, before) || !strings.HasSuffix(base, after) || len(base) <= len(before)+len(after) {
 		return "", false
 	}
@@ -366,7 +366,7 @@ func (x *examiner) file(name string, e *Entry, bundle *Bundle) {
 	base := path.Base(name)
 	for i := range x.Dialect.Places {
 		p := &x.Dialect.Places[i]
-		if called, ok := stem(p, base); ok && p.Loads != dialect.LoadsBase {
+		if called, ok := stem(p.File, base); ok && p.Loads != dialect.LoadsBase {
 			x.single(name, e, i, called, bundle)
 			return
 		}

@@ -8,6 +8,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
+	"initium/internal/insist"
 )
 
 // mill is a family with a folder for each mod, categories, bundles, keys, maps and
@@ -19,7 +20,7 @@ var mill string
 func parse(t *testing.T, text string) *dialect.Dialect {
 	t.Helper()
 	d, err := dialect.Parse("d.toml", []byte(text))
-	must(t, err)
+	insist.OK(t, err)
 	return d
 }
 
@@ -84,9 +85,7 @@ func TestExamine(t *testing.T) {
 		"what cannot be read":                {"x.zip", []string{"oak/wheel.toml: name = "}, `oak at "oak", 1 files`},
 	} {
 		found := intake.Examine(mustBuild(t, c.lines...), c.source, d, nil)
-		if got := describe(found); got != c.want {
-			t.Errorf("%s:\n got %s\nwant %s", name, got, c.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s:\n got", name), describe(found), c.want)
 	}
 }
 

@@ -1,6 +1,7 @@
 package intake_test
 
 import (
+	"fmt"
 	"path"
 	"strings"
 	"testing"
@@ -8,6 +9,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
+	"initium/internal/insist"
 )
 
 func TestEntryPath(t *testing.T) {
@@ -75,9 +77,7 @@ func TestBareName(t *testing.T) {
 		"tides.7z": "tides", "castle_2": "castle_2", "area51": "area51", "2.0": "2.0", "v2": "v2", "deadbeef1": "deadbeef1",
 		"tides-1.4.2-main.tar.zst": "tides", "tides_stable": "tides", "mod.so": "mod.so", "a-b-c": "a-b-c",
 	} {
-		if got := intake.BareName(name); got != want {
-			t.Errorf("%q: %q; want %q", name, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("%q", name), intake.BareName(name), want)
 	}
 }
 
@@ -87,9 +87,7 @@ func TestMend(t *testing.T) {
 		{"A-Z", "tide", "TIDE"}, {"a-z0-9-", "Tide_Tables", "tide-tables"}, {"", " Tide/Tables ", "Tide_Tables"}, {"", `Tide\Tables`, "Tide_Tables"}, {"a-z", `a\/b`, "ab"}, {"a-z_", "日本", ""}, {"a-z_", "__x__", "x"},
 	} {
 		got := intake.Mend(dialect.Names{Allowed: c.allowed}, c.name)
-		if got != c.want {
-			t.Errorf("%q among %q: %q; want %q", c.name, c.allowed, got, c.want)
-		}
+		insist.Same(t, fmt.Sprintf("%q among %q", c.name, c.allowed), got, c.want)
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/host/archive"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // treeOf writes files into a folder and reads them as a source.
@@ -23,13 +24,13 @@ func treeOf(t *testing.T, dir string, files map[string]string) *intake.Tree {
 	t.Helper()
 	for name, data := range files {
 		full := filepath.Join(dir, name)
-		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
-		must(t, os.WriteFile(full, []byte(data), 0o644))
+		insist.OK(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		insist.OK(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	source, err := archive.Open(dir, archive.Options{Bounds: intake.DefaultBounds()})
-	must(t, err)
+	insist.OK(t, err)
 	tree, err := source.Read(t.Context())
-	must(t, err)
+	insist.OK(t, err)
 	return tree
 }
 
@@ -55,13 +56,9 @@ func TestRemove(t *testing.T) {
 	for _, l := range r.Left {
 		left = append(left, strings.TrimPrefix(l.Path, p.dir+"/")+": "+l.About)
 	}
-	if got := strings.Join(parts, " "); got != "wheels/oak keys/oak.key" {
-		t.Errorf("goes: %s", got)
-	}
+	insist.Same(t, "goes", strings.Join(parts, " "), "wheels/oak keys/oak.key")
 	want := "keys/both.key: a key that elm needs too; keys/else.key: a key with other bytes than the mod's; keys/own.key: a key that the server had before; flour/oak: its flour"
-	if got := strings.Join(left, "; "); got != want {
-		t.Errorf("stays: %s\nwant   %s", got, want)
-	}
+	insist.Same(t, "stays", strings.Join(left, "; "), want)
 	if strings.Join(r.Dependents, " ") != "elm" || len(r.Changes) != 1 || r.Changes[0].Op != lineup.OpUnregister || r.World == "" {
 		t.Errorf("dependents %v, changes %v, world %q", r.Dependents, r.Changes, r.World)
 	}
@@ -104,9 +101,7 @@ func TestOverlay(t *testing.T) {
 	if _, ok := intake.NewOverlay(fstest.MapFS{}, nil, nil).Stamp("x"); ok {
 		t.Error("a file system without stamps has one")
 	}
-	if err := fstest.TestFS(sub, "mill.start", "wheels/oak/wheel.toml", "wheels/oak/sub/deep/file", "wheels/oak/empty", "plans/hills/a.plan", "wheels/elm/mine.dat"); err != nil {
-		t.Error(err)
-	}
+	insist.OK(t, fstest.TestFS(sub, "mill.start", "wheels/oak/wheel.toml", "wheels/oak/sub/deep/file", "wheels/oak/empty", "plans/hills/a.plan", "wheels/elm/mine.dat"))
 	for _, name := range []string{"wheels/oak/old", "wheels/gone", "wheels/gone/wheel.toml"} {
 		if _, err := sub.Stat(name); err == nil {
 			t.Errorf("%s is still seen", name)

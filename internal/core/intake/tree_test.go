@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"initium/internal/core/intake"
+	"initium/internal/insist"
 )
 
 // build makes a tree of lines: "path" for a file, "path/" for a folder, "path ->
@@ -44,7 +45,7 @@ func build(b intake.Bounds, lines ...string) (*intake.Tree, error) {
 func mustBuild(t *testing.T, lines ...string) *intake.Tree {
 	t.Helper()
 	tree, err := build(intake.DefaultBounds(), lines...)
-	must(t, err)
+	insist.OK(t, err)
 	return tree
 }
 
@@ -110,9 +111,7 @@ func TestTreeRefuses(t *testing.T) {
 	}
 	tight := intake.DefaultBounds()
 	tight.Files = 3
-	if _, err := build(tight, "a/b/c", "d"); err == nil || !strings.Contains(err.Error(), "3 entries") {
-		t.Errorf("four entries where three may be: %v", err)
-	}
+	insist.Fails(t, "four entries where three may be", insist.Err(build(tight, "a/b/c", "d")), "3 entries")
 }
 
 func TestBounds(t *testing.T) {
@@ -126,8 +125,6 @@ func TestBounds(t *testing.T) {
 		}
 	}
 	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 2_500_000: "2.5 MB", 7_000_000_000: "7.0 GB", 1 << 50: "1125.9 TB"} {
-		if got := intake.Bytes(n); got != want {
-			t.Errorf("%d is written %s; want %s", n, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("%d is written", n), intake.Bytes(n), want)
 	}
 }

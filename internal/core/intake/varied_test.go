@@ -21,6 +21,7 @@ import (
 	"initium/internal/core/survey"
 	"initium/internal/golden"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 // family puts a dialect together from what dialects can have.
@@ -238,7 +239,7 @@ func TestVariedIntakesInFull(t *testing.T) {
 				return nil
 			}
 			info, err := e.Info()
-			must(t, err)
+			insist.OK(t, err)
 			data, _ := fs.ReadFile(over, full)
 			fmt.Fprintf(&all, " %s %s %d %.12q", filepath.Base(below), info.Mode(), info.Size(), data)
 			return nil
@@ -275,6 +276,6 @@ func TestKeptForFamilies(t *testing.T) {
 
 func put(t *testing.T, name, data string) {
 	t.Helper()
-	must(t, os.MkdirAll(filepath.Dir(name), 0o755))
-	must(t, os.WriteFile(name, []byte(data), map[bool]fs.FileMode{true: 0o755, false: 0o644}[strings.HasSuffix(name, ".sh")]))
+	insist.OK(t, os.MkdirAll(filepath.Dir(name), 0o755))
+	insist.OK(t, os.WriteFile(name, []byte(data), map[bool]fs.FileMode{true: 0o755, false: 0o644}[strings.HasSuffix(name, ".sh")]))
 }

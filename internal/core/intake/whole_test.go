@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // whole writes an intake down in full.
@@ -123,7 +124,7 @@ func TestIntakesInFull(t *testing.T) {
 		p.owners[filepath.Join(p.dir, "plans/hill.plan")] = intake.Owner{Mod: "elm"}
 		if r.known {
 			items, err := p.target().List(filepath.Join(p.dir, "wheels/elm"))
-			must(t, err)
+			insist.OK(t, err)
 			p.release[filepath.Join(p.dir, "wheels/elm")] = slices.DeleteFunc(items, func(it plan.Item) bool { return it.Rel == "own" })
 		}
 		fmt.Fprintf(&b, "== %s\n%s", name, p.whole(p.settle(r.choices, r.source, r.lines...)))

@@ -13,6 +13,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/text"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // written writes a line-up down in full: entries with their places, sections, settings,
@@ -82,10 +83,10 @@ func TestChangesToTheByte(t *testing.T) {
 		files[name] = file{r.toml, r.doc}
 	}
 	corpus, err := filepath.Glob("testdata/corpus/*.txt")
-	must(t, err)
+	insist.OK(t, err)
 	for _, name := range corpus {
 		data, err := os.ReadFile(name)
-		must(t, err)
+		insist.OK(t, err)
 		registration, rest, _ := strings.Cut(string(data), "\n-- want --\n")
 		_, doc, _ := strings.Cut(rest, "\n-- file --\n")
 		files["corpus "+strings.TrimSuffix(filepath.Base(name), ".txt")] = file{registration, doc}
@@ -148,11 +149,4 @@ func TestChangesToTheByte(t *testing.T) {
 		}
 	}
 	golden.Check(t, "changes.txt", strings.ReplaceAll(b.String(), `\t`, "→")) // a tab, so that it is no letter of a word
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
 }

@@ -276,7 +276,7 @@ func (l *Lineup) with(todo edits) (*Lineup, error) {
 			return data, nil
 		}
 		return source(path)
-	}, l.Parked), nil
+	}, l.Parked).Called(l.called), nil
 }
 
 // writable refuses names that no registration of the family could hold.

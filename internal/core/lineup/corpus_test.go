@@ -9,6 +9,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
+	"initium/internal/insist"
 )
 
 // TestCorpus reads startup files written in as many styles as operators use.
@@ -21,7 +22,7 @@ func TestCorpus(t *testing.T) {
 	}
 	for _, file := range files {
 		data, err := os.ReadFile(file)
-		must(t, err)
+		insist.OK(t, err)
 		registration, rest, _ := strings.Cut(string(data), "\n-- want --\n")
 		want, doc, ok := strings.Cut(rest, "\n-- file --\n")
 		if !ok {

@@ -1,12 +1,14 @@
 package lineup_test
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
+	"initium/internal/insist"
 )
 
 // TestEmptied: a list can lose all its mods, one after the other, and get them back.
@@ -124,9 +126,7 @@ func TestPlacesOfTheParked(t *testing.T) {
 				t.Fatalf("%s: %v", test.steps, err)
 			}
 		}
-		if got := sum(l); got != test.want {
-			t.Errorf("%s gives %q, want %q", test.steps, got, test.want)
-		}
+		insist.Same(t, test.steps, sum(l), test.want)
 	}
 }
 
@@ -191,9 +191,7 @@ func TestOddPlacesOfTheParked(t *testing.T) {
 			parked = append(parked, lineup.Parked{Registration: "list", Name: name, After: after})
 		}
 		l := lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte("mods=a,b\n"), nil }, parked)
-		if got := sum(l); got != test.want {
-			t.Errorf("with %s parked it reads %q, want %q", test.parked, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("with %s parked it", test.parked), sum(l), test.want)
 	}
 }
 
@@ -207,9 +205,7 @@ func TestBareNames(t *testing.T) {
 		t.Fatalf("it reads %q, %v", got, l.Settings)
 	}
 	off := inTurn(t, l, lineup.OpOff, "alpha")
-	if got := string(off.Files[0].Bytes); got != "; foundations\r\n;alpha\r\n;beta\r\n\"c d\" ; why\r\nset x 1\r\n" {
-		t.Errorf("off gives %q", got)
-	}
+	insist.Same(t, "off", string(off.Files[0].Bytes), "; foundations\r\n;alpha\r\n;beta\r\n\"c d\" ; why\r\nset x 1\r\n")
 	if on := inTurn(t, off, lineup.OpOn, "alpha"); string(on.Files[0].Bytes) != doc {
 		t.Errorf("on gives %q", on.Files[0].Bytes)
 	}

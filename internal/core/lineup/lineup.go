@@ -36,6 +36,58 @@ type Lineup struct {
 
 	source Source
 	seq    int
+	called map[Presence]string
+}
+
+// Presence is what a mod is registered by that loads for being in a folder.
+type Presence struct {
+	Registration int    // of Dialect.Registrations
+	Name         string // of the file or folder, but for what it ends in
+}
+
+// Called is the line-up in which mods that load for being in a folder have the names that they
+// give themselves, where those are other than the names of their files.
+func (l *Lineup) Called(names map[Presence]string) *Lineup {
+	if len(names) == 0 {
+		return l
+	}
+	after := *l
+	after.called, after.Entries = names, slices.Clone(l.Entries)
+	for i := range after.Entries {
+		e := &after.Entries[i]
+		if name, ok := names[Presence{e.Registration, after.present(e)}]; ok {
+			e.Name = name
+		}
+	}
+	return &after
+}
+
+// present is the name in the folder by which an entry is registered, "" where it is not by that.
+func (l *Lineup) present(e *Entry) string {
+	if !l.Dialect.Registrations[e.Registration].ByPresence() {
+		return ""
+	}
+	return string(e.Span.In(l.Files[e.File].Bytes))
+}
+
+// Present are the entries of mods that are registered by being in a folder, each with the paths
+// that its file or folder has while it is on and while it is off.
+func (l *Lineup) Present(each func(p Presence, paths [2]string)) {
+	for i := range l.Entries {
+		e := &l.Entries[i]
+		r := &l.Dialect.Registrations[e.Registration]
+		if !r.ByPresence() {
+			continue
+		}
+		p := Presence{e.Registration, l.present(e)}
+		var paths [2]string
+		for k, form := range []string{r.At, r.Aside} {
+			if pattern, err := text.ParseFileName(form); err == nil { // Parse has checked it
+				paths[k] = path.Join(l.Files[e.File].Path, pattern.Fill(func(string) string { return p.Name }))
+			}
+		}
+		each(p, paths)
+	}
 }
 
 // Source returns the bytes of a file by its absolute path. An error of

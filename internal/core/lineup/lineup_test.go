@@ -10,6 +10,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/scriptDialect.toml
@@ -21,7 +22,7 @@ var keyDialect string
 func parse(t testing.TB, source string) *dialect.Dialect {
 	t.Helper()
 	d, err := dialect.Parse("test.toml", []byte(source))
-	must(t, err)
+	insist.OK(t, err)
 	return d
 }
 
@@ -74,9 +75,7 @@ func TestReadScript(t *testing.T) {
 		"mark":      {map[string]string{"/srv/start": "\xef\xbb\xbfberth a\r\nberth b"}, "a b"},
 		"not there": {map[string]string{}, ""},
 	} {
-		if got := sum(open(d, test.files)); got != test.want {
-			t.Errorf("%s: %q, want %q", name, got, test.want)
-		}
+		insist.Same(t, name, sum(open(d, test.files)), test.want)
 	}
 	l := open(d, map[string]string{"/srv/start": "let x 1\nlet x \"2 3\"\nberth +lights\n"})
 	if s, ok := l.Setting("script", "x"); !ok || s.Value != "2 3" {
@@ -119,9 +118,7 @@ func TestChangeScript(t *testing.T) {
 			t.Errorf("%v: %v", test.change, err)
 			continue
 		}
-		if got := string(after.Files[0].Bytes); got != want {
-			t.Errorf("%v gives\n%q, want\n%q", test.change, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("%v", test.change), string(after.Files[0].Bytes), want)
 	}
 }
 
@@ -299,9 +296,7 @@ func TestRefusals(t *testing.T) {
 		{keys, "", change{Op: lineup.OpSet, Registration: "keys", Mod: "a", To: "x\ny"}, "cannot be written"},
 	} {
 		_, err := open(test.dialect, map[string]string{"/srv/start": test.doc}).Apply(test.change)
-		if err == nil || !strings.Contains(err.Error(), test.want) {
-			t.Errorf("%v on %q: %v, want %q", test.change, test.doc, err, test.want)
-		}
+		insist.Fails(t, fmt.Sprintf("%v on %q", test.change, test.doc), err, test.want)
 	}
 }
 

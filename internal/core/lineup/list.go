@@ -119,6 +119,12 @@ func (l *Lineup) changeList(registration int, change Change) (doc []byte, parked
 	if err := c.step(nil, nil); err != nil {
 		return nil, nil, err
 	}
+	for i := range l.Entries { // by the name that its file has
+		if e := &l.Entries[i]; r.ByPresence() && e.Registration == registration && e.Name == change.Mod && (e.On == (change.Op == OpOff)) {
+			change.Mod = l.present(e)
+			break
+		}
+	}
 	if err := c.make(change); err != nil {
 		return nil, nil, err
 	}

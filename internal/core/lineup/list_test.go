@@ -2,10 +2,12 @@ package lineup_test
 
 import (
 	_ "embed"
+	"fmt"
 	"strings"
 	"testing"
 
 	"initium/internal/core/lineup"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/twoLists.toml
@@ -60,9 +62,7 @@ func TestLists(t *testing.T) {
 			continue
 		}
 		for _, e := range start.Entries {
-			if got := string(e.Span.In([]byte(r.doc))); got != e.Name {
-				t.Errorf("%s: the place of %s holds %q", name, e.Name, got)
-			}
+			insist.Same(t, fmt.Sprintf("%s: the place of %s", name, e.Name), string(e.Span.In([]byte(r.doc))), e.Name)
 		}
 		for _, step := range []struct {
 			change change
@@ -160,13 +160,9 @@ func TestParallelLists(t *testing.T) {
 		}
 		l = after
 	}
-	if _, err := l.Apply(change{Op: lineup.OpRegister, Mod: "z"}); err == nil || !strings.Contains(err.Error(), "no catalogue number") {
-		t.Errorf("without a number: %v", err)
-	}
+	insist.Fails(t, "without a number", insist.Err(l.Apply(change{Op: lineup.OpRegister, Mod: "z"})), "no catalogue number")
 	uneven := open(d, map[string]string{"/srv/start": "[s]\nnames=a,b\nids=1\n"})
-	if got := sum(uneven); got != "!list-unreadable:3" {
-		t.Errorf("uneven lists read as %q", got)
-	}
+	insist.Same(t, "uneven lists read as", sum(uneven), "!list-unreadable:3")
 }
 
 func TestListRefusals(t *testing.T) {
@@ -185,9 +181,7 @@ func TestListRefusals(t *testing.T) {
 	} {
 		d := parse(t, listDialect(registrations[test.name].toml))
 		_, err := open(d, map[string]string{"/srv/start": test.doc}).Apply(change{Op: lineup.OpRegister, Mod: test.mod})
-		if err == nil || !strings.Contains(err.Error(), test.want) {
-			t.Errorf("%s, %q in %q: %v, want %q", test.name, test.mod, test.doc, err, test.want)
-		}
+		insist.Fails(t, fmt.Sprintf("%s, %q in %q", test.name, test.mod, test.doc), err, test.want)
 	}
 }
 
@@ -231,9 +225,7 @@ func TestDropIns(t *testing.T) {
 		t.Errorf("%s has %q", l.Files[0].Path, got)
 	}
 	delete(files, "/srv/x.service.d")
-	if got := sum(open(d, files)); got != "a" {
-		t.Errorf("without drop-ins it has %q", got)
-	}
+	insist.Same(t, "without drop-ins it", sum(open(d, files)), "a")
 }
 
 // A list that repeats another is made the same as it only where that is wholly understood,

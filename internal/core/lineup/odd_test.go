@@ -16,6 +16,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/text"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // scripts are startup files with a line for each mod, in some of the ways that there are.
@@ -123,10 +124,10 @@ func TestOddStartupFilesInFull(t *testing.T) {
 	maps.Copy(files, registrations)
 	maps.Copy(files, scripts)
 	corpus, err := filepath.Glob("testdata/corpus/*.txt")
-	must(t, err)
+	insist.OK(t, err)
 	for _, name := range corpus {
 		data, err := os.ReadFile(name)
-		must(t, err)
+		insist.OK(t, err)
 		registration, rest, _ := strings.Cut(string(data), "\n-- want --\n")
 		_, doc, _ := strings.Cut(rest, "\n-- file --\n")
 		files["corpus "+strings.TrimSuffix(filepath.Base(name), ".txt")] = struct{ toml, doc string }{registration, doc}

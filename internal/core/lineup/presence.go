@@ -19,8 +19,8 @@ type presenceEditor struct {
 func openPresence(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	s := &presenceEditor{doc: doc}
 	var err error
-	if s.on, err = text.ParsePattern(r.At, nil); err == nil {
-		s.aside, err = text.ParsePattern(r.Aside, nil)
+	if s.on, err = text.ParseFileName(r.At); err == nil {
+		s.aside, err = text.ParseFileName(r.Aside)
 	}
 	if err != nil {
 		return nil, text.FaultAt(doc, 0, "%v", err)

@@ -8,6 +8,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/mod"
+	"initium/internal/insist"
 )
 
 func TestCompare(t *testing.T) {
@@ -21,9 +22,7 @@ func TestCompare(t *testing.T) {
 			for _, a := range strings.Fields(line) {
 				for _, b := range strings.Fields(other) {
 					want := min(max(i-j, -1), 1)
-					if got := min(max(mod.Compare(a, b), -1), 1); got != want {
-						t.Errorf("Compare(%s, %s) is %d, want %d", a, b, got, want)
-					}
+					insist.Same(t, fmt.Sprintf("Compare(%s, %s)", a, b), min(max(mod.Compare(a, b), -1), 1), want)
 				}
 			}
 		}
@@ -134,7 +133,5 @@ func TestRelations(t *testing.T) {
 		}
 		return []byte("a >=1\n"), nil
 	})
-	if got := plain.Needs[0].Name; got != "a >=1" {
-		t.Errorf("without a notation the name is %q", got)
-	}
+	insist.Same(t, "without a notation the name", plain.Needs[0].Name, "a >=1")
 }

@@ -13,6 +13,7 @@ import (
 	"initium/internal/core/order"
 	"initium/internal/core/rule"
 	"initium/internal/core/survey"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/quay.toml
@@ -118,12 +119,8 @@ func TestWrongAndRepair(t *testing.T) {
 				t.Errorf("%s: %s has no reason", name, m.Change)
 			}
 		}
-		if got := strings.Join(moves, "; "); got != test.moves {
-			t.Errorf("%s: moves %q, want %q", name, got, test.moves)
-		}
-		if got := wrongs(l); got != test.wrong {
-			t.Errorf("%s: wrong %q, want %q", name, got, test.wrong)
-		}
+		insist.Same(t, fmt.Sprintf("%s: moves", name), strings.Join(moves, "; "), test.moves)
+		insist.Same(t, fmt.Sprintf("%s: wrong", name), wrongs(l), test.wrong)
 		after, err := applied(s.Lineup, repair.Changes())
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -171,9 +168,7 @@ line = "use {mod}"
 		t.Errorf("it is summed up as %q", repair.String())
 	}
 	none := order.Repair{}
-	if none.String() != "nothing has to be moved" {
-		t.Errorf("no moves: %q", none.String())
-	}
+	insist.Same(t, "no moves", none.String(), "nothing has to be moved")
 }
 
 // A server that orders by itself has no lines; its circles are those of the needs of mods
@@ -202,9 +197,7 @@ func TestServerCircles(t *testing.T) {
 	if len(c) != 1 || fmt.Sprint(c[0].All) != "[a b c]" || c[0].Describe() != "b needs c, c needs b" && c[0].Describe() != "c needs b, b needs c" {
 		t.Errorf("%+v", c)
 	}
-	if got := wrongs(l); got != "" {
-		t.Errorf("wrong besides the circle: %s", got)
-	}
+	insist.Same(t, "wrong besides the circle", wrongs(l), "")
 }
 
 // Random servers: the repair can be planned, mends everything, moves no more than

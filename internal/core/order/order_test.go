@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"initium/internal/core/order"
+	"initium/internal/insist"
 )
 
 // permutations calls f with every order of n items.
@@ -293,13 +294,9 @@ func TestCircles(t *testing.T) {
 	} {
 		g := order.NewGraph(test.n, test.edges)
 		circles := g.Circles()
-		if got := fmt.Sprint(circles); got != test.circles {
-			t.Errorf("%s: circles %s, want %s", name, got, test.circles)
-		}
+		insist.Same(t, fmt.Sprintf("%s: circles", name), fmt.Sprint(circles), test.circles)
 		if len(circles) > 0 {
-			if got := fmt.Sprint(g.Shortest(circles[0])); got != test.shortest {
-				t.Errorf("%s: the shortest is %s, want %s", name, got, test.shortest)
-			}
+			insist.Same(t, fmt.Sprintf("%s: the shortest", name), fmt.Sprint(g.Shortest(circles[0])), test.shortest)
 		}
 		if len(g.Open(circles).Sort()) != test.n {
 			t.Errorf("%s: circles are left after opening them", name)

@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/mixed.toml
@@ -88,12 +89,8 @@ gap 0 0
 stays 7 8 7
 goes 8 0 8
 stays 9 9 9`
-	if got != picture {
-		t.Errorf("rows are\n%s\nwant\n%s", got, picture)
-	}
-	if got := rows(plan.File{New: true, Want: []byte("a\r\n\x1b[31mb")}, 3); got != "comes 0 1 a\ncomes 0 2 b" {
-		t.Errorf("a new file shows as\n%s", got)
-	}
+	insist.Same(t, "rows", got, picture)
+	insist.Same(t, "a new file shows as", rows(plan.File{New: true, Want: []byte("a\r\n\x1b[31mb")}, 3), "comes 0 1 a\ncomes 0 2 b")
 }
 
 // A file of two bytes a character shows its characters, before and after.
@@ -105,9 +102,7 @@ func TestRowsOfWideText(t *testing.T) {
 		}
 		return b
 	}
-	if got := rows(plan.File{Old: wide("use a\nuse č\nuse c\n"), Want: wide("use a\nuse ď\nuse c\n")}, 1); got != "stays 1 1 use a\ngoes 2 0 use č\ncomes 0 2 use ď\nstays 3 3 use c" {
-		t.Errorf("it shows as\n%s", got)
-	}
+	insist.Same(t, "it shows as", rows(plan.File{Old: wide("use a\nuse č\nuse c\n"), Want: wide("use a\nuse ď\nuse c\n")}, 1), "stays 1 1 use a\ngoes 2 0 use č\ncomes 0 2 use ď\nstays 3 3 use c")
 }
 
 // BenchmarkPlan reads a startup file of 10,000 registrations, moves one from the
@@ -150,9 +145,7 @@ func TestRowsBetweenChanges(t *testing.T) {
 		lines := func(words string) []byte {
 			return []byte(strings.ReplaceAll(words+" ", " ", "\n")[:len(words)+min(len(words), 1)])
 		}
-		if got := strings.ReplaceAll(rows(plan.File{Old: lines(test.old), Want: lines(test.want)}, test.around), "\n", "|"); got != test.rows {
-			t.Errorf("%s to %s, %d around:\n got %s\nwant %s", test.old, test.want, test.around, got, test.rows)
-		}
+		insist.Same(t, fmt.Sprintf("%s to %s, %d around:\n got", test.old, test.want, test.around), strings.ReplaceAll(rows(plan.File{Old: lines(test.old), Want: lines(test.want)}, test.around), "\n", "|"), test.rows)
 	}
 }
 
@@ -189,9 +182,7 @@ func TestBetween(t *testing.T) {
 		t.Errorf("the changes are shown as %+v", list)
 	}
 	p.Hide([]string{"use a"})
-	if got := rows(p.Files[2], 1); strings.Contains(got, "use a") {
-		t.Errorf("what was to be hidden is shown:\n%s", got)
-	}
+	insist.Lacks(t, "what was to be hidden is shown", rows(p.Files[2], 1), "use a")
 	if !plan.Between(before, before).Empty() {
 		t.Error("nothing changes, and the plan is not empty")
 	}
@@ -248,9 +239,7 @@ func TestDigest(t *testing.T) {
 		"a line's name": change(func(it *plan.Item) { it.Rel = "a\n" }),
 	} {
 		sum := plan.Digest(items)
-		if twin := seen[sum]; twin != "" {
-			t.Errorf("%s and %s have the same digest", name, twin)
-		}
+		insist.Same(t, fmt.Sprintf("%s and", name), seen[sum], "")
 		seen[sum] = name
 	}
 	if plan.Digest([]plan.Item{other, base}) != plan.Digest([]plan.Item{base, other}) {
@@ -279,14 +268,10 @@ func TestPartsInWords(t *testing.T) {
 		"2 come, 1 changes, 2 go, 1 yours stays": {Old: "1", New: "2", Items: two, Notes: []plan.Change{{Kind: plan.FileComes}, {Kind: plan.FileComes}, {Kind: plan.FileChanges},
 			{Kind: plan.FileGoes}, {Kind: plan.FileGoes}, {Kind: plan.FileKept}}},
 	} {
-		if got := p.String(); got != want {
-			t.Errorf("it says %q, want %q", got, want)
-		}
+		insist.Same(t, "", p.String(), want)
 	}
 	for want, p := range map[string]plan.Part{"the world": {What: "the world"}, "the mod x": {What: "the mod", Mod: "x"}, "a key of x": {What: "a key", Mod: "x"}} {
-		if got := p.Title(); got != want {
-			t.Errorf("its title is %q, want %q", got, want)
-		}
+		insist.Same(t, "its title", p.Title(), want)
 	}
 	p := plan.Plan{Parts: []plan.Part{{Items: one}, {Items: two}}}
 	if files, bytes := p.Fetched(); files != 3 || bytes != 16 || p.Empty() {

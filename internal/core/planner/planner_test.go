@@ -20,6 +20,7 @@ import (
 	"initium/internal/core/planner"
 	"initium/internal/core/survey"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/loom.toml
@@ -39,12 +40,12 @@ type shed struct {
 func newShed(t *testing.T, files map[string]string) *shed {
 	t.Helper()
 	d, err := dialect.Parse("loom.toml", []byte(loom))
-	must(t, err)
+	insist.OK(t, err)
 	s := &shed{t: t, dir: t.TempDir(), sources: map[string]*intake.Tree{}}
 	for name, data := range files {
 		full := filepath.Join(s.dir, name)
-		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
-		must(t, os.WriteFile(full, []byte(data), 0o644))
+		insist.OK(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		insist.OK(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	s.in = survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": s.dir}, FS: disk.NewTree()}
 	return s
@@ -59,10 +60,10 @@ func (s *shed) comes(name string, lines ...string) {
 		e := intake.Entry{Kind: intake.File, Size: int64(len(data)), Data: []byte(data), Sum: sha256.Sum256([]byte(data))}
 		var err error
 		e.Path, err = b.Reserve(path, e.Kind)
-		must(s.t, errors.Join(err, b.Add(e)))
+		insist.OK(s.t, errors.Join(err, b.Add(e)))
 	}
 	tree, err := b.Tree()
-	must(s.t, err)
+	insist.OK(s.t, err)
 	s.sources[name] = tree
 }
 
@@ -204,12 +205,10 @@ func TestListsOfChanges(t *testing.T) {
 		t.Errorf("set: %s, %v", got, err)
 	}
 	d, err := dialect.Parse("group.toml", []byte(strings.Replace(loom, "bundle = [\"spool\"]", "group = \"+\"", 1)))
-	must(t, err)
+	insist.OK(t, err)
 	s = newShed(t, map[string]string{"loom.start": "weave +reds\n", "loom.clients": "", "threads/+reds/red/thread.toml": "name = 'red'", "threads/+blues/blue/thread.toml": "name = 'blue'"})
 	s.in.Dialect = d
-	if _, err := s.made(lineup.Change{Op: lineup.OpOff, Mod: "red"}); err == nil || !strings.Contains(err.Error(), "red is registered through its category folder; change +reds instead") {
-		t.Errorf("of a category: %v", err)
-	}
+	insist.Fails(t, "of a category", insist.Err(s.made(lineup.Change{Op: lineup.OpOff, Mod: "red"})), "red is registered through its category folder; change +reds instead")
 	s.comes("rose.zip", "+reds/rose/thread.toml: name = 'rose'")
 	s.comes("greens.zip", "+greens/moss/thread.toml: name = 'moss'", "+greens/fern/thread.toml: name = 'fern'")
 	for source, want := range map[string]string{"rose.zip": "on: red rose", "greens.zip": `loom.start "weave +reds\nweave +greens\n"`} {
@@ -218,7 +217,7 @@ func TestListsOfChanges(t *testing.T) {
 		}
 	}
 	presence, err := dialect.Parse("presence.toml", []byte(strings.NewReplacer("shape = \"line\"\ncomment = \"#\"\nline = \"weave {mod}\"\nsetting = \"let {name} {value}\"", "shape = \"presence\"\nat = \"{mod}\"\naside = \"{mod}.off\"", "{dir}/loom.start", "{dir}/threads").Replace(loom[:strings.Index(loom, "[[registration]]")]+loom[strings.Index(loom, "[[registration]]\nname = \"script\""):])))
-	must(t, err)
+	insist.OK(t, err)
 	s = newShed(t, map[string]string{"threads/red/thread.toml": "name = 'red'"})
 	s.in.Dialect = presence
 	s.comes("rose.zip", "rose/thread.toml: name = 'rose'")
@@ -236,12 +235,5 @@ func TestUnanswered(t *testing.T) {
 	open.Problems = []string{"there is no room", "nor time"}
 	if got, want := open.Error(), "to take x.zip in cannot be done; nothing was written\nthere is no room\nnor time\nIs it a?\nOr b?"; got != want {
 		t.Errorf("%q, want %q", got, want)
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // TestHoweverALogComes reads random logs in one piece and in pieces of every size, with and
@@ -19,7 +20,7 @@ import (
 func TestHoweverALogComes(t *testing.T) {
 	r := rand.New(rand.NewPCG(12, 4))
 	short, err := dialect.Parse("s.toml", []byte(source+"[[log.rule]]\nmeans = \"loaded\"\nline = \"+ {mod}\"\n"))
-	must(t, err)
+	insist.OK(t, err)
 	long := strings.Repeat("y", proof.MaxLine)
 	words := []string{"loaded a in 12 ms", "2026-01-02 10:00:00 info: done b", "2026-01-02 10:00:00 chat: done b", "begin a", "begin b", "all of: a, b core", "not found: 'b'", "b wants x, y", "broken: b: too old",
 		"script mods/a/init:", "line 3: boom", "giving up: port taken", "open", "+ a", "+ b", "warning: b is old", "an error of a\n\tat a.x\n at b\n\n\tno", "Error: torn\nTraceback (most recent call last):\n  File x\nE: y",
@@ -38,7 +39,7 @@ func TestHoweverALogComes(t *testing.T) {
 			read.Flush()
 			read.Flush() // once more changes nothing
 			data, err := json.Marshal([]any{read.Judge(proof.End{}), read.Remarks(), read.Lines(), read.Starts(), read.Fitted()})
-			must(t, err)
+			insist.OK(t, err)
 			return string(data)
 		}
 		whole := log.String()
@@ -74,7 +75,7 @@ func TestHoweverALogComes(t *testing.T) {
 // server known and without.
 func TestWhoIsMeant(t *testing.T) {
 	d, err := dialect.Parse("p.toml", []byte(strings.Replace(source, "[start]", "[[place]]\npath = \"{dir}/plug\"\nfile = \"p-{mod}.so\"\n[[place]]\npath = \"{dir}\"\n[start]", 1)+"[[log.rule]]\nmeans = \"loaded\"\nline = \"from {path}\"\n"))
-	must(t, err)
+	insist.OK(t, err)
 	known := append(slices.Clone(expected), proof.Expected{Name: "deep", Path: "/srv/mods/a/deep", Registered: true}, proof.Expected{Name: "one", Path: "/srv/plug/p-one.so", Registered: true}, proof.Expected{Name: "none", Registered: true})
 	var all strings.Builder
 	for _, path := range []string{"/srv/mods/a/x", "/srv/mods/a", "/srv/mods/a2/x", "/srv/mods/a/deep/x", "/srv/mods/a/deeper/x", "mods/a/x", "mods/../mods/b-folder/x", "/srv/mods/b-folder//x", "./mods/a/x", "/srv/mods/none/x",
@@ -179,17 +180,5 @@ func TestWhatAppears(t *testing.T) {
 			got = append(got, m.Name+" "+string(e.Source)+" "+e.Text)
 		}
 	}
-	if s := strings.Join(got, ", "); s != "c path /srv/data/c has appeared, a log loaded a in 1 ms, b log broken: b: torn" {
-		t.Error(s)
-	}
+	insist.Same(t, "", strings.Join(got, ", "), "c path /srv/data/c has appeared, a log loaded a in 1 ms, b log broken: b: torn")
 }
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
-
-// second is the error of a call whose value nobody needs.
-func second[T any](_ T, err error) error { return err }

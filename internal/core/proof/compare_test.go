@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 )
 
 func TestCompare(t *testing.T) {
@@ -18,7 +19,7 @@ func TestCompare(t *testing.T) {
 		Mods: []proof.Mod{{Name: "new", Outcome: proof.Confirmed}, {Name: "a", Release: "2", Outcome: proof.Confirmed, LoadMS: ms(400)}, {Name: "b", Outcome: proof.Failed, LoadMS: ms(40)}, {Name: "c", Outcome: proof.Confirmed}, {Name: "d", Outcome: proof.Confirmed}}}
 	c := proof.Compare(then, now, proof.Known{Remarks: []proof.Remark{{Text: "warning 12 at 0x7f3a"}, {Text: "old"}}}, proof.Known{Remarks: []proof.Remark{{Text: "warning 977 at 0x8e1bc"}, {Text: "fresh"}}})
 	data, err := json.Marshal(c)
-	must(t, err)
+	insist.OK(t, err)
 	for _, want := range []string{`"came":["new"]`, `"gone":["gone"]`, `"releases":[{"mod":"a","then":"1","now":"2"}]`, `"outcomes":[{"mod":"b","then":"confirmed","now":"failed"}]`,
 		`"moved":["d"]`, `"times":[{"mod":"a","then_ms":100,"now_ms":400}]`, `"ready_after_ms":[1000,2000]`, `"text":"fresh"`, `"text":"old"`, `"starts":[3,5]`} {
 		if !strings.Contains(string(data), want) {

@@ -9,6 +9,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 )
 
 // A secret is shown nowhere, wherever the server prints it.
@@ -28,7 +29,7 @@ line = "script {path}:"
 next = true
 fatal = true
 [console]`, 1)))
-	must(t, err)
+	insist.OK(t, err)
 	const secret = "geheim77"
 	for name, lines := range map[string][]string{
 		"a reason":             {"torn a: no key " + secret},
@@ -106,9 +107,7 @@ func TestJudgeFurther(t *testing.T) {
 			if m.Against != "" {
 				got += "; " + m.Against
 			}
-			if got != why {
-				t.Errorf("%s: %s: %q, want %q", name, mod, got, why)
-			}
+			insist.Same(t, fmt.Sprintf("%s: %s", name, mod), got, why)
 		}
 		for _, m := range p.Mods {
 			if m.Evidence == nil {
@@ -145,9 +144,7 @@ func TestStatusFurther(t *testing.T) {
 		{"broken: spare: x\n", "[c d] 2 1 d"},
 		{"loaded d in 1 ms\nloaded c in 1 ms\n", "[] 4 1 "},
 	} {
-		if got := status(time.Duration(i)*time.Second, step.log); got != step.want {
-			t.Errorf("after %q: %s, want %s", step.log, got, step.want)
-		}
+		insist.Same(t, fmt.Sprintf("after %q", step.log), status(time.Duration(i)*time.Second, step.log), step.want)
 	}
 }
 
@@ -211,7 +208,7 @@ func TestLongestLine(t *testing.T) {
 // A reply that has no line to end with is taken to be whole.
 func TestReplyWithoutAnEnd(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.Replace(talking, "end = \"{any} in all\"\n", "", 1)))
-	must(t, err)
+	insist.OK(t, err)
 	r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
 	r.Feed([]byte("10:00:00 [m] done a\n10:00:00 [m] done b\n10:00:00 [m] open on 1\n"), 0)
 	r.Ask(true)
@@ -246,9 +243,7 @@ func TestStartsAreKeptApart(t *testing.T) {
 		}
 	}
 	feed("named One, map north", "begin a", "done a", "done b", "done ghost", "an error of b", "open on 1")
-	if r.Starts() != 1 {
-		t.Errorf("%d starts before the second", r.Starts())
-	}
+	insist.Same(t, "", r.Starts(), 1)
 	feed("begin a")
 	p := r.Judge(proof.End{})
 	if r.Starts() != 2 || sum(p) != "not proved; a silent; b silent" || p.Ready || p.Told != nil || len(r.Remarks()) != 0 || len(p.Order) != 0 {
@@ -297,9 +292,7 @@ func TestFailuresOutliveAReload(t *testing.T) {
 		for l := range strings.SplitSeq(test.lines, "|") {
 			r.Feed([]byte("10:00:00 [m] "+l+"\n"), 0)
 		}
-		if got := sum(r.Judge(proof.End{})); got != test.want {
-			t.Errorf("%s: %s, want %s", name, got, test.want)
-		}
+		insist.Same(t, name, sum(r.Judge(proof.End{})), test.want)
 	}
 }
 
@@ -378,9 +371,7 @@ func TestComparisonInWords(t *testing.T) {
 		"files of a: 1 new, 2 new, 3 new, and 2 more":                   {{Files: files("a/s")}, {Files: files("a/1", "a/2", "a/3", "a/4", "a/5", "a/s")}},
 		"": {{Cut: true, Files: files("a/s")}, {Files: files("a/t")}},
 	} {
-		if got := inventories(test[0], test[1]); got != want {
-			t.Errorf("the files: %q, want %q", got, want)
-		}
+		insist.Same(t, "the files", inventories(test[0], test[1]), want)
 	}
 }
 
@@ -394,8 +385,6 @@ func TestAlikeKeepsWords(t *testing.T) {
 		"ABCDEF01 ABCDEFG1":  "# ABCDEFG#",
 		"é1 ":                "é# ",
 	} {
-		if got := proof.Alike(line); got != want {
-			t.Errorf("%q is like %q, want %q", line, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("%q is like", line), proof.Alike(line), want)
 	}
 }

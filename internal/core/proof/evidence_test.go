@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/talking.toml
@@ -18,7 +19,7 @@ var talking string
 func talk(t testing.TB) *dialect.Dialect {
 	t.Helper()
 	d, err := dialect.Parse("t.toml", []byte(talking))
-	must(t, err)
+	insist.OK(t, err)
 	return d
 }
 
@@ -58,9 +59,7 @@ func TestConsoleEvidence(t *testing.T) {
 	want := []string{"both confirmed () ()", "log failed (the server's own list does not name it) (it is said to have loaded)", "reply confirmed () ()",
 		"none silent (the server is up and said nothing about it) ()", "broken failed (why) (the server's own list names it all the same)", "bad failed (torn) ()",
 		"stray unlisted (it loaded without being registered) ()"}
-	if strings.Join(got, "\n") != strings.Join(want, "\n") {
-		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
-	}
+	insist.Same(t, "got", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	if e := p.Find("reply").Best(); e == nil || e.Source != "console" || e.Where() != "reply on the console, log line 9" {
 		t.Errorf("evidence %+v", e)
 	}
@@ -112,7 +111,7 @@ plain text after it
 		}
 		r := proof.NewReader(talk(t), "/srv", registered("a", "b"), on)
 		r.Notice = true
-		must(t, second(r.ReadFrom(strings.NewReader(log))))
+		insist.OK(t, insist.Err(r.ReadFrom(strings.NewReader(log))))
 		rem := r.Remarks()
 		if len(rem) != 2 || len(rem[0].More) != 3 || rem[0].Mod != "b" || rem[0].Sure != proof.SurePath || len(rem[1].More) != 3+1 || rem[1].Mod != "b" {
 			t.Errorf("shown %v: remarks %+v", shown, rem)
@@ -147,7 +146,7 @@ func TestStampedLog(t *testing.T) {
 		log := fmt.Sprintf("%s [m] hello\n%s [m] begin a\n%s [m] done a\n%s [m] open on 1\n", at[0], at[1], at[2], at[3])
 		r := proof.NewReader(talk(t), "/srv", registered("a"), nil)
 		r.Stamped = true
-		must(t, second(r.ReadFrom(strings.NewReader(log))))
+		insist.OK(t, insist.Err(r.ReadFrom(strings.NewReader(log))))
 		p := r.Judge(proof.End{})
 		if m := p.Find("a"); p.ReadyAfterMS != test.ready || m.LoadMS == nil || *m.LoadMS != test.load {
 			t.Errorf("%s: ready after %d, a took %v", name, p.ReadyAfterMS, m.LoadMS)
@@ -244,9 +243,7 @@ func TestLinesWrittenOver(t *testing.T) {
 			if m.Outcome == proof.Failed {
 				got += ": " + m.Reason
 			}
-			if got != test.want {
-				t.Errorf("%s, by %d bytes: %s, want %s", name, size, got, test.want)
-			}
+			insist.Same(t, fmt.Sprintf("%s, by %d bytes", name, size), got, test.want)
 			if e := fmt.Sprint(m.Evidence); name == "in the middle" && !strings.Contains(e, "5 %\ufffd10:00:00 [m] broken a:\ufffd6 %") {
 				t.Errorf("the evidence is %s", e)
 			}
@@ -294,7 +291,7 @@ func TestExplain(t *testing.T) {
 // called means neither, and a name of its own counts first.
 func TestOtherNames(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.NewReplacer("line = \"done {mod}\"", "line = \"done {mods}.\"").Replace(talking)))
-	must(t, err)
+	insist.OK(t, err)
 	mods := []proof.Expected{{Name: "glaze", Also: []string{"Blue Glaze", "same"}, Registered: true}, {Name: "clay", Also: []string{"Red Clay, wet", "same"}, Registered: true},
 		{Name: "Tide", Also: []string{"clay"}, Registered: true}, {Name: "TIDE", Registered: true}}
 	for said, want := range map[string]string{
@@ -351,7 +348,7 @@ func FuzzMoment(f *testing.F) {
 // a mark on a name hides no failure, and confirms nothing.
 func TestNoInventedMods(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.Replace(talking, "[[log.rule]]", "[[log.rule]]\nmeans = \"loaded\"\nline = \"dlopen {any}/{mod}_plugin.so\"\n[[log.rule]]\nmeans = \"loaded\"\nline = \"all: {mods}\"\n[[log.rule]]\nmeans = \"failed\"\nline = \"cannot load {mod}\"\n[[log.rule]]", 1)))
-	must(t, err)
+	insist.OK(t, err)
 	for log, want := range map[string]string{
 		"dlopen /usr/lib/ghost_plugin.so": "boomer silent; not usr/lib/ghost",
 		"dlopen x/boomer_plugin.so":       "boomer confirmed; not ",
@@ -373,9 +370,7 @@ func TestNoInventedMods(t *testing.T) {
 		for _, m := range p.Mods {
 			got = append(got, m.Name+" "+string(m.Outcome))
 		}
-		if said := strings.Join(got, ", ") + "; not " + strings.Join(p.NotNames, " "); said != want {
-			t.Errorf("%s: %s, want %s", log, said, want)
-		}
+		insist.Same(t, log, strings.Join(got, ", ")+"; not "+strings.Join(p.NotNames, " "), want)
 		if strings.Contains(log, "ghost") && p.Verdict == proof.Proved {
 			t.Errorf("%s: proved", log)
 		}
@@ -402,7 +397,7 @@ means = "failed"
 line = "{mod} is out"
 before = true
 [console]`, 1)))
-	must(t, err)
+	insist.OK(t, err)
 	for log, want := range map[string]string{
 		"1 [m] giving up:\n1 [m] no licence\n1 [m] bye\n":     "no licence",
 		"1 [m] giving up:\n1 [x] no wind\n1 [m] no licence\n": "no licence",
@@ -422,15 +417,13 @@ before = true
 			}
 			r := proof.NewReader(d, "/srv", registered("a"), lines)
 			r.Secrets = []string{"geheim77"}
-			must(t, second(r.ReadFrom(strings.NewReader(log))))
+			insist.OK(t, insist.Err(r.ReadFrom(strings.NewReader(log))))
 			p := r.Judge(proof.End{Exit: new(int)})
 			got := strings.TrimPrefix(p.Reason, "the server stopped before it was ready, with exit status 0: ")
 			if m := p.Find("a"); m.Outcome == proof.Failed {
 				got += "; a: " + m.Reason
 			}
-			if got != want {
-				t.Errorf("%q, quick %v: %q, want %q", log, quick, got, want)
-			}
+			insist.Same(t, fmt.Sprintf("%q, quick %v", log, quick), got, want)
 		}
 	}
 }
@@ -477,7 +470,7 @@ func TestWhatItSaysOfItself(t *testing.T) {
 // a mod nor makes it fail, be it written over or not.
 func TestRulesAndTheirSource(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.NewReplacer("line = \"done {mod}\"", "source = \"main\"\nline = \"done {mod}\"", "line = \"broken {mod}:\"", "source = \"main\"\nline = \"broken {mod}:\"").Replace(talking)))
-	must(t, err)
+	insist.OK(t, err)
 	for log, want := range map[string]string{
 		"1 [main] done a\n1 [main] done b\n":                                              "proved",
 		"1 [main] done a\n1 [chat] done b\n":                                              "not proved",
@@ -498,7 +491,7 @@ func TestRulesAndTheirSource(t *testing.T) {
 // a part of the reply.
 func TestReplyAndItsLevel(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.NewReplacer("{time} [{source}] ", "{level}: ", "line = \"* {mod}\"", "level = \"roll\"\nline = \"{mod}\"").Replace(talking)))
-	must(t, err)
+	insist.OK(t, err)
 	r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
 	r.Feed([]byte("x: done a\nx: done b\nx: open on 1\n"), 0)
 	r.Ask(true)

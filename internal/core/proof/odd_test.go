@@ -10,6 +10,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // TestOddLogsInFull reads logs that are thrown together at random, of one process and of
@@ -102,7 +103,7 @@ func TestOddLogsInFull(t *testing.T) {
 	}
 	for _, rules := range []string{"", "[[log.rule]]\nmeans = \"loaded\"\nline = \"{mod}\"\n"} { // rules without a text of their own
 		d, err := dialect.Parse("n.toml", []byte("name = \"n\"\n[[place]]\npath = \"{dir}/mods\"\n[start]\ncommand = [\"x\"]\n[[log.rule]]\nmeans = \"ready\"\nline = \"up\"\n"+rules))
-		must(t, err)
+		insist.OK(t, err)
 		read := proof.NewReader(d, "/srv", registered("a"), nil)
 		read.Feed([]byte("a\nup\n"), 0)
 		fmt.Fprintf(&all, "== %q: %s\n", rules, sum(read.Judge(proof.End{})))

@@ -13,6 +13,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/source.toml
@@ -21,7 +22,7 @@ var source string
 func parse(t testing.TB) *dialect.Dialect {
 	t.Helper()
 	d, err := dialect.Parse("s.toml", []byte(source))
-	must(t, err)
+	insist.OK(t, err)
 	return d
 }
 
@@ -94,9 +95,7 @@ func TestJudge(t *testing.T) {
 		"in the middle is not it":      {"chat: loaded a in 5 ms\nall of: b\nopen\n", proof.End{}, "not proved; a silent; b confirmed", "1 of 2"},
 	} {
 		p := read(t, test.log, test.end)
-		if got := sum(p); got != test.want {
-			t.Errorf("%s: %s\nwant %s", name, got, test.want)
-		}
+		insist.Same(t, name, sum(p), test.want)
 		if !strings.Contains(p.Reason, test.reason) || (p.Reason == "") != (p.Verdict == proof.Proved) {
 			t.Errorf("%s: reason %q, want %q", name, p.Reason, test.reason)
 		}

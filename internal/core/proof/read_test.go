@@ -13,6 +13,7 @@ import (
 	"initium/dialects"
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 )
 
 // TestReadFrom reads logs whose lines are longer than what is read at a time.
@@ -65,18 +66,14 @@ func TestRemarks(t *testing.T) {
 		"broken: b: it failed\n" +
 		"\x1b[31merror in colour\x1b[0m\n" +
 		"50 %\r 75 %\rfatal: line over line\n"
-	must(t, second(r.ReadFrom(strings.NewReader(log))))
+	insist.OK(t, insist.Err(r.ReadFrom(strings.NewReader(log))))
 	var got []string
 	for _, m := range r.Remarks() {
 		got = append(got, fmt.Sprintf("%d x%d %s %s", m.Line, m.Count, m.Mod, m.Sure))
 	}
 	want := "2 x2 a it was loading; 5 x1 b its name; 6 x1 a its path; 7 x1  ; 9 x1  ; 10 x1  "
-	if s := strings.Join(got, "; "); s != want {
-		t.Errorf("%s\nwant %s", s, want)
-	}
-	if s := r.Remarks()[5].Text; s != "50 %\ufffd 75 %\ufffdfatal: line over line" {
-		t.Errorf("a line that was written over shows as %q", s)
-	}
+	insist.Same(t, "", strings.Join(got, "; "), want)
+	insist.Same(t, "a line that was written over shows as", r.Remarks()[5].Text, "50 %\ufffd 75 %\ufffdfatal: line over line")
 }
 
 // TestSeveralStarts judges the last of them.
@@ -101,7 +98,7 @@ func BenchmarkReadFrom(b *testing.B) {
 	b.SetBytes(int64(len(log)))
 	for b.Loop() {
 		r := proof.NewReader(d, "/srv", expected, nil)
-		must(b, second(r.ReadFrom(strings.NewReader(log))))
+		insist.OK(b, insist.Err(r.ReadFrom(strings.NewReader(log))))
 	}
 }
 
@@ -131,12 +128,10 @@ func TestPlacedWithoutAServer(t *testing.T) {
 // attention does not change what is looked for.
 func TestWhatIsWorthNothing(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(strings.Replace(talking, "[console]", "[[log.rule]]\nmeans = \"ignore\"\nline = \"chatter {any}\"\n[console]", 1)))
-	must(t, err)
+	insist.OK(t, err)
 	r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
 	r.Feed([]byte(strings.Repeat("10:00:00 [m] chatter of gulls\n10:00:00 [m] nothing at all\n", 2000)+"10:00:00 [m] done a\n10:00:00 [m] broken b:\nit sank\n10:00:00 [m] open on 1\n"), 0)
-	if got := sum(r.Judge(proof.End{})); got != "not proved; a confirmed; b failed (it sank)" {
-		t.Errorf("it is %s", got)
-	}
+	insist.Same(t, "", sum(r.Judge(proof.End{})), "not proved; a confirmed; b failed (it sank)")
 }
 
 // Two mods whose names differ in nothing that a log shows never stand for each other: what is
@@ -163,9 +158,9 @@ func TestNamesThatLookAlike(t *testing.T) {
 // A player who quotes an error in the chat of a server makes no mod fail.
 func TestErrorsInAChat(t *testing.T) {
 	data, err := fs.ReadFile(dialects.FS, "minetest.toml")
-	must(t, err)
+	insist.OK(t, err)
 	d, err := dialect.Parse("minetest.toml", data)
-	must(t, err)
+	insist.OK(t, err)
 	const chat, own = "ACTION[Server]: CHAT: <eve> ", "ERROR[Main]: "
 	for _, said := range []string{"Runtime error from mod 'b' in callback x", "ModError: Error loading mod \"b\": torn", "ServerError: no", "The following mods could not be found: \"b\"", "mod \"b\" has unsatisfied dependencies: c"} {
 		for _, who := range []string{chat, own, "ACTION[Server]: "} {

@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/proof"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // pieces are lines as servers write them: what rules know, what sounds like it, and what does
@@ -63,9 +64,9 @@ func TestProofsInFull(t *testing.T) {
 			feed(reader)
 			reader.Flush()
 			remarks, err := json.Marshal(reader.Remarks())
-			must(t, err)
+			insist.OK(t, err)
 			whole, err := json.Marshal(reader.Judge(end))
-			must(t, err)
+			insist.OK(t, err)
 			at, ready := reader.Ready()
 			status := reader.Status()
 			return fmt.Sprintf("%d lines, starts %d, ready %v %v, %d done, %d failed, now %q, owed %q, fitted %d, answered %v, whole %v\n  %s\n  remarks %s\n", reader.Lines(), reader.Starts(), ready, at, status.Done, status.Failed, status.Now, status.Owed, reader.Fitted(), reader.Answered(), reader.Whole(), whole, remarks)

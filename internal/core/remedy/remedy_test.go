@@ -11,6 +11,7 @@ import (
 	"initium/internal/core/proof"
 	"initium/internal/core/remedy"
 	"initium/internal/core/survey"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/family.toml
@@ -20,7 +21,7 @@ var family string
 func on(t *testing.T, script string, mods ...string) *survey.Survey {
 	t.Helper()
 	d, err := dialect.Parse("f.toml", []byte(family))
-	must(t, err)
+	insist.OK(t, err)
 	fsys := fstest.MapFS{"srv/start": {Data: []byte(script)}}
 	for _, m := range mods {
 		name, needs, _ := strings.Cut(m, ": ")
@@ -119,9 +120,7 @@ func TestFor(t *testing.T) {
 			}
 			words = append(words, s)
 		}
-		if got := strings.Join(words, " | "); got != test.want {
-			t.Errorf("%s:\n got %s\nwant %s", name, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s:\n got", name), strings.Join(words, " | "), test.want)
 	}
 }
 
@@ -132,7 +131,7 @@ func TestForOtherFamilies(t *testing.T) {
 	const script = "use c\nuse top\nuse left\nuse right\nuse root\nuse plain\n"
 	places := "[[place]]\npath = \"{dir}/always\"\nloads = \"always\"\n[[place]]\npath = \"{dir}/own\"\nloads = \"base\"\n[[registration]]"
 	d, err := dialect.Parse("f.toml", []byte(strings.Replace(strings.Replace(family, "[[registration]]", places, 1), "name = \"f\"", "name = \"f\"\norder = \"server\"", 1)))
-	must(t, err)
+	insist.OK(t, err)
 	fsys := fstest.MapFS{"srv/start": {Data: []byte(script)}}
 	for path, needs := range map[string]string{"mods/top": "'left', 'right'", "mods/left": "'root'", "mods/right": "'root'", "mods/root": "", "mods/plain": "'late'", "mods/c": "'plain'", "always/late": "", "own/floor": "'root'"} {
 		fsys["srv/"+path+"/about.toml"] = &fstest.MapFile{Data: []byte("name = '" + path[strings.IndexByte(path, '/')+1:] + "'\nneeds = [" + needs + "]\n")}
@@ -152,15 +151,6 @@ func TestForOtherFamilies(t *testing.T) {
 		for _, r := range remedy.For(remedy.Case{Survey: now, Proof: &proof.Proof{Mods: []proof.Mod{test.mod}}}, &test.mod) {
 			words = append(words, r.Text)
 		}
-		if got := strings.Join(words, " | "); got != test.want {
-			t.Errorf("%s:\n got %s\nwant %s", name, got, test.want)
-		}
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
+		insist.Same(t, fmt.Sprintf("%s:\n got", name), strings.Join(words, " | "), test.want)
 	}
 }

@@ -8,6 +8,7 @@ import (
 
 	"initium/internal/core/proof"
 	"initium/internal/core/report"
+	"initium/internal/insist"
 )
 
 func sample() *report.Report {
@@ -37,14 +38,10 @@ func TestPages(t *testing.T) {
 	}
 	md := string(r.Markdown())
 	for _, want := range []string{"# s: not proved", `| a\_b | 1\|2 | confirmed | 12 ms | log line 3: loaded \<b\>a\_b\</b\> |`, "- came: c", "- 4 March 05:06: take in c"} {
-		if !strings.Contains(md, want) {
-			t.Errorf("the Markdown lacks %q:\n%s", want, md)
-		}
+		insist.Holds(t, "the Markdown", md, want)
 	}
 	r.Since = nil
-	if md := string(r.Markdown()); !strings.Contains(md, "no proof of an earlier start") {
-		t.Errorf("without an earlier proof:\n%s", md)
-	}
+	insist.Holds(t, "without an earlier proof", string(r.Markdown()), "no proof of an earlier start")
 }
 
 func TestJUnit(t *testing.T) {

@@ -1,9 +1,11 @@
 package rule_test
 
 import (
+	"fmt"
 	"testing"
 
 	"initium/internal/core/rule"
+	"initium/internal/insist"
 )
 
 // What each kind of rule says, and which rules are none.
@@ -45,8 +47,6 @@ func TestRules(t *testing.T) {
 		}
 	}
 	for want, r := range map[string]rule.Rule{"your rule": {}, "your rule: it sank": {Because: "it sank"}, "read from the log": {Because: "it sank", Log: "line"}} {
-		if got := r.Why(); got != want {
-			t.Errorf("%+v: %q, want %q", r, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("%+v", r), r.Why(), want)
 	}
 }

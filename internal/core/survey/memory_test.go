@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/survey"
 	"initium/internal/host/disk"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/remembered.toml
@@ -43,14 +44,14 @@ func TestMemory(t *testing.T) {
 	put := func(name, data string) {
 		t.Helper()
 		full := filepath.Join(dir, name)
-		must(t, os.MkdirAll(filepath.Dir(full), 0o755))
-		must(t, os.WriteFile(full, []byte(data), 0o644))
+		insist.OK(t, os.MkdirAll(filepath.Dir(full), 0o755))
+		insist.OK(t, os.WriteFile(full, []byte(data), 0o644))
 	}
 	put("start", "use a\nuse b\n")
 	put("mods/a/about.toml", "release = '1'\n")
 	put("mods/b/about.toml", "release = '1'\n")
 	d, err := dialect.Parse("d.toml", []byte(remembered))
-	must(t, err)
+	insist.OK(t, err)
 	reads := 0
 	under := counting{disk.NewTree(), &reads, true}
 	in := survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": dir}, FS: under, Memory: &survey.Memory{}}
@@ -72,18 +73,11 @@ func TestMemory(t *testing.T) {
 	put("mods/b/about.toml", "release = '2'\n")
 	look(1, "a 1, b 2")
 	look(0, "a 1, b 2")
-	must(t, os.Remove(filepath.Join(dir, "mods/a/about.toml")))
+	insist.OK(t, os.Remove(filepath.Join(dir, "mods/a/about.toml")))
 	look(1, "a , b 2") // read for, and not there
 	// What has just been changed is not remembered.
 	under.old, in.FS, in.Memory = false, counting{disk.NewTree(), &reads, false}, &survey.Memory{}
 	for range 3 {
 		look(2, "a , b 2")
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
 	}
 }

@@ -124,12 +124,12 @@ func (s *scanner) entry(place int, full, bundle string, depth int) finds {
 // files finds the mods of a place where each is a single file.
 func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*Mod) {
 	p := &s.dialect.Places[place]
-	pattern, err := text.ParsePattern(p.File, nil)
+	pattern, err := text.ParseFileName(p.File)
 	if err != nil {
 		return nil // Parse has checked it
 	}
 	forms := []*text.Pattern{pattern}
-	if aside, err := text.ParsePattern(p.Aside, nil); err == nil && p.Aside != "" {
+	if aside, err := text.ParseFileName(p.Aside); err == nil && p.Aside != "" {
 		forms = []*text.Pattern{aside, pattern}
 	}
 	for _, e := range entries {
@@ -210,7 +210,7 @@ func (s *scanner) mod(place int, f *folder, bundle string) *Mod {
 	m.Name, m.Title, m.Release = m.Manifest.Name, m.Manifest.Title, m.Manifest.Release
 	if m.Name == "" || s.dialect.Names.Agree {
 		m.Name = m.Folder
-		if aside, err := text.ParsePattern(p.Aside, nil); err == nil && p.Aside != "" {
+		if aside, err := text.ParseFileName(p.Aside); err == nil && p.Aside != "" {
 			if caps, ok := aside.Match([]byte(m.Folder), nil); ok {
 				m.Name = string(caps[0].In([]byte(m.Folder)))
 			}

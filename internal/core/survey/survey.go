@@ -252,8 +252,30 @@ func With(in Input, l *lineup.Lineup) *Survey {
 		}
 	}
 	s.Strays = found.strays
+	s.Lineup = l.Called(ownNames(l, found.mods))
 	s.join(found.mods)
 	return s
+}
+
+// ownNames are the names that mods give themselves which are registered by being in a folder,
+// for those whose file or folder is called otherwise.
+func ownNames(l *lineup.Lineup, found []*Mod) map[lineup.Presence]string {
+	var at map[string]*Mod
+	names := map[lineup.Presence]string{}
+	l.Present(func(p lineup.Presence, paths [2]string) {
+		if at == nil {
+			at = make(map[string]*Mod, len(found))
+			for _, m := range found {
+				at[m.Path] = m
+			}
+		}
+		for _, full := range paths {
+			if m := at[full]; m != nil && m.Name != p.Name {
+				names[p] = m.Name
+			}
+		}
+	})
+	return names
 }
 
 // join brings content and registrations together.

@@ -11,6 +11,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/survey"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/source.toml
@@ -19,7 +20,7 @@ var source string
 func take(t *testing.T, files map[string]string) *survey.Survey {
 	t.Helper()
 	d, err := dialect.Parse("s.toml", []byte(source))
-	must(t, err)
+	insist.OK(t, err)
 	fsys := fstest.MapFS{}
 	for name, data := range files {
 		fsys["srv/"+name] = &fstest.MapFile{Data: []byte(data)}
@@ -58,9 +59,7 @@ func TestTake(t *testing.T) {
 		"hidden folders":       {map[string]string{"start": "", "mods/.git/x": "", "mods/a/x": ""}, "0a"},
 		"no files at all":      {nil, ""},
 	} {
-		if got := sum(take(t, test.files)); got != test.want {
-			t.Errorf("%s: %q, want %q", name, got, test.want)
-		}
+		insist.Same(t, name, sum(take(t, test.files)), test.want)
 	}
 }
 
@@ -68,13 +67,13 @@ func TestTake(t *testing.T) {
 // found in them.
 func TestKeysInOddFolders(t *testing.T) {
 	d, err := dialect.Parse("s.toml", []byte(source+"[keys]\nfiles = \"keys/*.key\"\ninto = \"{dir}/keys\"\n"))
-	must(t, err)
+	insist.OK(t, err)
 	for _, odd := range []string{"srv", "a b[?#%é", "[ab]", `b\c`, "x*"} {
 		base := filepath.Join(t.TempDir(), odd)
 		for name, data := range map[string]string{"start": "use [m]\n", "mods/[m]/keys/one.key": "1", "mods/[m]/keys/two.key": "2", "mods/[m]/keys/three.key": "3", "keys/one.key": "1", "keys/two.key": "x"} {
 			file := filepath.Join(base, name)
-			must(t, os.MkdirAll(filepath.Dir(file), 0o755))
-			must(t, os.WriteFile(file, []byte(data), 0o644))
+			insist.OK(t, os.MkdirAll(filepath.Dir(file), 0o755))
+			insist.OK(t, os.WriteFile(file, []byte(data), 0o644))
 		}
 		s := survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": base}, FS: os.DirFS("/")})
 		if m := s.Find("[m]"); m == nil || fmt.Sprint(m.Keys) != "[{three.key false} {two.key true}]" {
@@ -89,7 +88,7 @@ func TestKeysInOddFolders(t *testing.T) {
 // that is off only when there is no other.
 func TestAnswer(t *testing.T) {
 	d, err := dialect.Parse("s.toml", []byte(strings.Replace(source, "release = \"release\"", "release = \"release\"\nprovides = \"gives\"", 1)))
-	must(t, err)
+	insist.OK(t, err)
 	fsys := fstest.MapFS{"srv/start": {Data: []byte("# use tide\nuse other\nuse moon\n# use sun\nuse gone\nuse third\n")}}
 	for name, gives := range map[string]string{"tide": "", "other": "tide", "moon": "", "sun": "light", "fourth": "moon", "third": "gone"} {
 		fsys["srv/mods/"+name+"/about"] = &fstest.MapFile{Data: []byte("gives = " + gives + "\n")}
@@ -100,21 +99,15 @@ func TestAnswer(t *testing.T) {
 		if m := s.Answer(need); m != nil {
 			got = m.Name
 		}
-		if got != want {
-			t.Errorf("%s is met by %q, want %q", need, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("%s is met by", need), got, want)
 	}
 }
 
 func TestTwins(t *testing.T) {
 	files := map[string]string{"start": "use x\n", "world/x/a": "", "mods/x/a": "", "own/x/a": "", "world/y/a": "", "mods/y/a": ""}
 	s := take(t, files)
-	if got := s.Find("x").Path; got != "/srv/mods/x" {
-		t.Errorf("x is the one in %s", got)
-	}
-	if got := s.Find("y").Path; got != "/srv/world/y" {
-		t.Errorf("y is the one in %s", got)
-	}
+	insist.Same(t, "x is the one in", s.Find("x").Path, "/srv/mods/x")
+	insist.Same(t, "y is the one in", s.Find("y").Path, "/srv/world/y")
 	if len(s.Twins) != 3 {
 		t.Errorf("twins are %+v", s.Twins)
 	}
@@ -127,20 +120,14 @@ func TestByPath(t *testing.T) {
 		if m := s.ByPath(path); m != nil {
 			got = m.Name
 		}
-		if got != want {
-			t.Errorf("ByPath(%s) = %q, want %q", path, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("ByPath(%s) =", path), got, want)
 	}
 }
 
 func TestOpenRefuses(t *testing.T) {
 	fsys := fstest.MapFS{"a/big": {Data: make([]byte, 100)}}
-	if _, err := survey.Open(fsys, "/a/big", 99); err == nil || !strings.Contains(err.Error(), "larger") {
-		t.Errorf("a file over the limit: %v", err)
-	}
-	if _, err := survey.Open(fsys, "/a", 99); err == nil || !strings.Contains(err.Error(), "regular") {
-		t.Errorf("a folder: %v", err)
-	}
+	insist.Fails(t, "a file over the limit", insist.Err(survey.Open(fsys, "/a/big", 99)), "larger")
+	insist.Fails(t, "a folder", insist.Err(survey.Open(fsys, "/a", 99)), "regular")
 	if data, err := survey.Open(fsys, "/a/big", 100); err != nil || len(data) != 100 {
 		t.Errorf("a file at the limit: %d bytes, %v", len(data), err)
 	}

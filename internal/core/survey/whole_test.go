@@ -17,6 +17,7 @@ import (
 	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 //go:embed testdata/oddOnes.toml
@@ -67,9 +68,9 @@ func whole(s *survey.Survey) string {
 func TestSurveysInFull(t *testing.T) {
 	for _, family := range []string{"harrow-sound", "lantern-moor", "cogwheel-fair", "nine-orchards"} {
 		data, err := fs.ReadFile(dialects.FS, family+".toml")
-		must(t, err)
+		insist.OK(t, err)
 		d, err := dialect.Parse(family+".toml", data)
-		must(t, err)
+		insist.OK(t, err)
 		files := fstest.MapFS{}
 		root := filepath.Join("../../../demo", family)
 		err = filepath.WalkDir(root, func(name string, e fs.DirEntry, err error) error {
@@ -105,7 +106,7 @@ func TestSurveysInFull(t *testing.T) {
 			}
 			return nil
 		})
-		must(t, err)
+		insist.OK(t, err)
 		vars := dialect.Vars{"dir": "/srv", "port": "1"}
 		for _, g := range d.Givens {
 			if vars[g.Name] == "" {
@@ -116,7 +117,7 @@ func TestSurveysInFull(t *testing.T) {
 	}
 
 	d, err := dialect.Parse("odd.toml", []byte(oddOnes))
-	must(t, err)
+	insist.OK(t, err)
 	files := fstest.MapFS{}
 	for name, data := range map[string]string{
 		"start": "use b\n## One\nuse a\n# use off\nalso more\nuse +g\nuse gone\nuse both\nuse a\nuse named\nuse empty\n## Two\nuse nested\n", "more": "use m\nalso start\nalso nowhere\n",
@@ -167,9 +168,7 @@ func TestSurveysInFull(t *testing.T) {
 	// What is remembered from an earlier look changes nothing.
 	in.Memory = &survey.Memory{}
 	for range 2 {
-		if again := whole(survey.Take(in)); again != whole(s) {
-			t.Errorf("with a memory it is\n%s", again)
-		}
+		insist.Same(t, "with a memory it", whole(survey.Take(in)), whole(s))
 	}
 	delete(files, "srv/first/a/a.key")
 	files["srv/first/b/about.toml"] = &fstest.MapFile{Data: []byte("gives = ['x']\n")}

@@ -154,10 +154,3 @@ func TestOddLogsAreTaught(t *testing.T) {
 	}
 	golden.Check(t, "logs.txt", b.String())
 }
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}

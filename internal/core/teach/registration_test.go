@@ -11,6 +11,7 @@ import (
 	"initium/internal/core/teach"
 	"initium/internal/core/text"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 func TestFindRegistration(t *testing.T) {
@@ -70,18 +71,16 @@ func TestFindRegistration(t *testing.T) {
 	if r, err := teach.FindRegistration("o.lua", []byte("return {\n  [\"tide\"] = { on = true },\n}\n"), "tide", nil); err == nil {
 		t.Errorf("a script is read as %+v", r)
 	}
-	if _, err := teach.FindRegistration("a.conf", []byte("nothing here\n"), "tide", nil); err == nil || !strings.Contains(err.Error(), "tide stands in a.conf in no way") {
-		t.Errorf("without the mod: %v", err)
-	}
+	insist.Fails(t, "without the mod", insist.Err(teach.FindRegistration("a.conf", []byte("nothing here\n"), "tide", nil)), "tide stands in a.conf in no way")
 }
 
 // TestDialectFromExamples makes a dialect that works out of a startup file and a log.
 func TestDialectFromExamples(t *testing.T) {
 	reg, err := teach.FindRegistration("kiln.list", []byte("fire glaze\nfire tide\n"), "glaze", nil)
-	must(t, err)
+	insist.OK(t, err)
 	outline := teach.Outline{Name: "kiln", Title: "Kiln", Recognise: []string{"kiln.list"}, Place: "recipes", Registration: reg}
 	doc, err := outline.Write()
-	must(t, err)
+	insist.OK(t, err)
 	log := strings.Split("10:00:01 I glaze fired in 0.8 s\n10:00:02 I tide fired in 1 s\n10:00:03 E rock fired in anger\n10:00:04 I kiln is hot", "\n")
 	if doc, err = teach.AddPrefix(doc, teach.FindPrefix(log)); err != nil {
 		t.Fatal(err)
@@ -93,7 +92,7 @@ func TestDialectFromExamples(t *testing.T) {
 	} {
 		d, _ := dialect.Draft("kiln.toml", doc)
 		rule, err := teach.Propose(d.Log.PrefixPattern(), l)
-		must(t, err)
+		insist.OK(t, err)
 		if doc, err = teach.AddRule(doc, d, rule, l.Examples); err != nil {
 			t.Fatal(err)
 		}
@@ -108,9 +107,9 @@ func TestDialectFromExamples(t *testing.T) {
 	// A rule that would never count is put before the one that takes its lines.
 	l := teach.Lesson{Means: "failed", Examples: []teach.Example{{Line: log[2], Mod: "rock"}}}
 	rule, err := teach.Propose(d.Log.PrefixPattern(), l)
-	must(t, err)
+	insist.OK(t, err)
 	doc, err = teach.AddRule(doc, d, rule, l.Examples)
-	must(t, err)
+	insist.OK(t, err)
 	if d, err = dialect.Parse("kiln.toml", doc); err != nil || d.Log.Rules[1].Means != "failed" {
 		t.Errorf("%v\n%s", err, doc)
 	}

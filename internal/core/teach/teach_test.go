@@ -2,6 +2,7 @@ package teach_test
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 	"initium/internal/core/proof"
 	"initium/internal/core/teach"
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 func TestFindPrefix(t *testing.T) {
@@ -48,7 +50,7 @@ func TestFindPrefix(t *testing.T) {
 
 func TestPropose(t *testing.T) {
 	prefix, err := text.ParsePattern("{time} {level} ", nil)
-	must(t, err)
+	insist.OK(t, err)
 	const at = "10:00:01 I "
 	for name, test := range map[string]struct {
 		means    dialect.Meaning
@@ -92,9 +94,7 @@ func TestPropose(t *testing.T) {
 		}
 		rule, err := teach.Propose(prefix, l)
 		if want, ok := strings.CutPrefix(test.want, "error: "); ok {
-			if err == nil || !strings.Contains(err.Error(), want) {
-				t.Errorf("%s: %q, %v; want %s", name, rule.Line, err, want)
-			}
+			insist.Fails(t, fmt.Sprintf("%s: %q", name, rule.Line), err, want)
 			continue
 		}
 		if err != nil || rule.Line != test.want {
@@ -105,7 +105,7 @@ func TestPropose(t *testing.T) {
 		}
 	}
 	prefix, err = text.ParsePattern("[{source}/{level}] ", nil)
-	must(t, err)
+	insist.OK(t, err)
 	for _, test := range []struct{ said, counter, level, source string }{
 		{"[main/info] done tide", "[main/warn] done early", "info", ""},
 		{"[main/info] done tide", "[chat/info] done early", "", "main"},
@@ -127,9 +127,7 @@ func TestTry(t *testing.T) {
 	if err != nil || len(got) != 2 || got[1].Number != 3 || got[1].Mods[0] != "c" {
 		t.Errorf("%+v, %v", got, err)
 	}
-	if got := strings.Join(teach.Words(nil, "took on glaze 1.2 from x/tide.so (blue)", func(s string) bool { return s == "tide" || s == "blue" }), " "); got != "tide blue took on glaze from x tide.so" {
-		t.Errorf("words: %s", got)
-	}
+	insist.Same(t, "words", strings.Join(teach.Words(nil, "took on glaze 1.2 from x/tide.so (blue)", func(s string) bool { return s == "tide" || s == "blue" }), " "), "tide blue took on glaze from x tide.so")
 }
 
 // FuzzPropose: whatever the line, a rule that is proposed can be read and fits it.

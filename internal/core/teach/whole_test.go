@@ -9,13 +9,14 @@ import (
 	"initium/internal/core/teach"
 	"initium/internal/core/text"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // Lines of many servers: what rule each meaning makes of each, alone and with a second
 // example, what beginnings are found in logs, and in which words of a line a name may be.
 func TestProposalsInFull(t *testing.T) {
 	prefix, err := text.ParsePattern("{time} {level} ", nil)
-	must(t, err)
+	insist.OK(t, err)
 	lines := []struct{ line, mod string }{
 		{"tide", "tide"}, {"[tide] up", "tide"}, {"tide is in after 3 ms", "tide"}, {"tide is in after 3.5 s (2 of 7)", "tide"}, {"loaded tide v1.2.3 from tide.so in 12ms", "tide"}, {"loaded 'tide', 'rock' and 2 more", "tide"},
 		{"mod=tide took=12ms n=3", "tide"}, {"took 12ms, then 0.3s: tide", "tide"}, {"tide_two, tide2, xtide, tide", "tide"}, {"TIDE tide9 atide", "tide"}, {"tide/main.so: no magic: 0x1f", "tide"}, {"cannot take tide in: rock is not there: tide left out", "tide"},

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 // What a string in double quotes means is what the standard library reads in it, with
@@ -22,7 +23,7 @@ func TestEscapesMeanTheSame(t *testing.T) {
 		}
 		quoted := `"` + b.String() + `"`
 		var want string
-		must(t, json.Unmarshal([]byte(quoted), &want))
+		insist.OK(t, json.Unmarshal([]byte(quoted), &want))
 		doc := []byte(`{"k": ` + quoted + `}`)
 		node, fault := text.ReadJSON(doc)
 		if fault != nil {
@@ -43,12 +44,5 @@ func TestEscapesMeanTheSame(t *testing.T) {
 				t.Errorf("%s is JSON", doc)
 			}
 		}
-	}
-}
-
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 var style = text.ScriptStyle{Comment: "#", Quote: `"'`}
@@ -41,9 +42,7 @@ func TestScript(t *testing.T) {
 		{`x "" y`, "[x][][y]"},
 		{"\xef\xbb\xbfberth a", "[berth][a]"},
 	} {
-		if got := words(test.doc, text.Script([]byte(test.doc), style)); got != test.want {
-			t.Errorf("Script(%q) = %s, want %s", test.doc, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("Script(%q) =", test.doc), words(test.doc, text.Script([]byte(test.doc), style)), test.want)
 	}
 }
 
@@ -69,9 +68,7 @@ func TestUncomment(t *testing.T) {
 		if !ok {
 			continue
 		}
-		if got := words(test.doc, []text.Statement{hidden}); got != test.words {
-			t.Errorf("Uncomment(%q) = %s, want %s", test.doc, got, test.words)
-		}
+		insist.Same(t, fmt.Sprintf("Uncomment(%q) =", test.doc), words(test.doc, []text.Statement{hidden}), test.words)
 		if got, _ := text.Apply(doc, []text.Edit{text.Delete(mark)}); string(got) != test.without {
 			t.Errorf("Uncomment(%q) leaves %q, want %q", test.doc, got, test.without)
 		}
@@ -150,7 +147,7 @@ func FuzzKeyValue(f *testing.F) {
 				continue
 			}
 			got, err := text.Apply(doc, []text.Edit{{Span: p.Value, New: value}})
-			must(t, err)
+			insist.OK(t, err)
 			again, _ := text.KeyValue(got, keyValueStyle)
 			if len(again) != len(pairs) || string(again[i].Value.In(got)) != value || string(again[i].Key.In(got)) != string(p.Key.In(doc)) {
 				t.Fatalf("setting value %d of %q to %q gives %q", i, s, value, got)
@@ -206,15 +203,13 @@ func TestPattern(t *testing.T) {
 			}
 			got = strings.Join(parts, "|")
 		}
-		if got != test.want {
-			t.Errorf("%q on %q gives %q, want %q", test.pattern, test.line, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%q on %q", test.pattern, test.line), got, test.want)
 	}
 }
 
 func TestPatternPrefix(t *testing.T) {
 	p, err := text.ParsePattern("[{time}] {level}: ", nil)
-	must(t, err)
+	insist.OK(t, err)
 	line := []byte("[12:00:01.5] berth: a: b")
 	caps, end, ok := p.MatchPrefix(line, nil)
 	if !ok || string(line[end:]) != "a: b" || string(p.Get("level", line, caps)) != "berth" || string(p.Get("time", line, caps)) != "12:00:01.5" {
@@ -244,7 +239,7 @@ func TestPatternPrefix(t *testing.T) {
 		{"x{time}:", "", "x", "no"},
 	} {
 		p, err := text.ParsePattern(test.pattern, nil)
-		must(t, err)
+		insist.OK(t, err)
 		if test.sample != "" {
 			p.Shape("time", test.sample)
 		}
@@ -256,9 +251,7 @@ func TestPatternPrefix(t *testing.T) {
 			}
 			got += test.line[end:]
 		}
-		if got != test.want {
-			t.Errorf("%q (%s) on %q gives %q, want %q", test.pattern, test.sample, test.line, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%q (%s) on %q", test.pattern, test.sample, test.line), got, test.want)
 	}
 	for pattern, want := range map[string]string{"giving up: {reason}": "giving up:", "{mod} of {any}": " of", "gone: {title}": "gone: ", "{mod} {reason}": " "} {
 		if p, err := text.ParsePattern(pattern, nil); err != nil || p.Longest() != want {
@@ -312,9 +305,7 @@ func TestINI(t *testing.T) {
 		{"a = \"x\nb = 'x' 'y'\nc = \"\nd = 'x\"\ne = 'z'\n", text.INIStyle{}, "/a=\"x ; /b='x' 'y' ; /c=\" ; /d='x\" ; /e=z"},
 		{"a==b", text.INIStyle{}, "/a==b"},
 	} {
-		if got := entries(test.doc, test.style); got != test.want {
-			t.Errorf("%q is read as\n %s, want\n %s", test.doc, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%q is read as", test.doc), entries(test.doc, test.style), test.want)
 	}
 	doc := []byte("[s]\na=1\na=2\n[t]\na=3\n")
 	ini := text.ReadINI(doc, text.INIStyle{})
@@ -333,9 +324,7 @@ func TestPatternFaults(t *testing.T) {
 		"{mod}{ms}":  "two placeholders need some text",
 		"{nonsense}": "{nonsense} is not known here",
 	} {
-		if _, err := text.ParsePattern(pattern, []string{"mod", "ms"}); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("ParsePattern(%q): %v, want %q", pattern, err, want)
-		}
+		insist.Fails(t, fmt.Sprintf("ParsePattern(%q)", pattern), insist.Err(text.ParsePattern(pattern, []string{"mod", "ms"})), want)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 // said writes down what a start command was read as: its words in brackets, with a
@@ -156,18 +157,14 @@ func TestLaunchIsRead(t *testing.T) {
 		{"compose", "run: [\n", "!1:1"},
 	} {
 		got := said(languages[test.language]([]byte(test.doc)))
-		if got != test.want {
-			t.Errorf("%s %q is read as\n %s, want\n %s", test.language, test.doc, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s %q is read as", test.language, test.doc), got, test.want)
 	}
 }
 
 // What is to be typed into a shell is one word there, and means what it says.
 func TestShellWord(t *testing.T) {
 	for s, want := range map[string]string{"/srv/log-1.txt": "/srv/log-1.txt", "a b": "'a b'", "it's": `'it'\''s'`, "": "''", "$x": "'$x'", "50%": "50%", "é": "'é'", "a;b": "'a;b'"} {
-		if got := text.ShellWord(s); got != want {
-			t.Errorf("%q is %s, want %s", s, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("%q", s), text.ShellWord(s), want)
 		if got := meaning(readers["shell"]([]byte("run " + text.ShellWord(s)))); s != "" && !strings.HasSuffix(got, s) {
 			t.Errorf("%q means %q", s, got)
 		}

@@ -28,6 +28,17 @@ type Pattern struct {
 	names    []string
 	sample   map[string]string
 	bare     *Pattern // for a {reason} or {any} at the end that says nothing: without it, and the blank before it
+	file     bool     // a {mod} may hold blanks
+}
+
+// ParseFileName reads a pattern for the names of files, in which a {mod} may hold blanks, as it
+// does in those of many downloads.
+func ParseFileName(source string) (*Pattern, error) {
+	p, err := ParsePattern(source, nil)
+	if err == nil {
+		p.file = true
+	}
+	return p, err
 }
 
 // ParsePattern reads a pattern. known lists the placeholder names that are
@@ -203,7 +214,7 @@ func (p *Pattern) match(line []byte, buf Captures) (caps Captures, end int, ok b
 		} else if cut = indexAfter(line, at, next, name); cut < 0 {
 			return caps, 0, false
 		}
-		if !allows(name, line[at:cut]) {
+		if !allows(name, line[at:cut]) && !(p.file && cut > at) {
 			return caps, 0, false
 		}
 		caps = append(caps, Span{at, cut})

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 // readers gives for each notation all pieces of a document, in order.
@@ -99,9 +100,7 @@ func meaning(list []text.Piece) string {
 func TestReaders(t *testing.T) {
 	for name, read := range readers {
 		sample := samples[name]
-		if got := meaning(read([]byte(sample.doc))); got != sample.want {
-			t.Errorf("%s means\n%q, want\n%q", name, got, sample.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s means", name), meaning(read([]byte(sample.doc))), sample.want)
 	}
 }
 
@@ -155,9 +154,7 @@ func TestPiecesBecome(t *testing.T) {
 
 func TestWordsWithBackslashes(t *testing.T) {
 	for doc, want := range map[string]string{`a "b\\" c`: `b\|c`, `a "b\"c" d`: `b"c|d`, `a 'b\' c`: `b\|c`, `a b\\ c`: `b\|c`} {
-		if got := meaning(readers["words"]([]byte(doc))); got != want {
-			t.Errorf("%s means %q, want %q", doc, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("%s means", doc), meaning(readers["words"]([]byte(doc))), want)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 func TestApplyAndBack(t *testing.T) {
@@ -62,9 +63,7 @@ func TestLines(t *testing.T) {
 			texts = append(texts, string(line.Text.In([]byte(test.doc))))
 			whole.Write(line.Span.In([]byte(test.doc)))
 		}
-		if got := strings.Join(texts, "|"); got != test.want {
-			t.Errorf("Lines(%q) = %q, want %q", test.doc, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("Lines(%q) =", test.doc), strings.Join(texts, "|"), test.want)
 		if rest := test.doc[text.Begin([]byte(test.doc)):]; whole.String() != rest {
 			t.Errorf("Lines(%q) together are %q", test.doc, whole.String())
 		}
@@ -117,9 +116,7 @@ func TestPosition(t *testing.T) {
 
 func TestNotText(t *testing.T) {
 	for doc, bad := range map[string]bool{"berth a\n": false, "": false, "\xef\xbb\xbfa": false, "\xff\xfea\x00": true, "\xfe\xff\x00a": true, "a\x00b": true, "caf\xe9": false} {
-		if got := text.NotText([]byte(doc)) != nil; got != bad {
-			t.Errorf("NotText(%q) = %v", doc, got)
-		}
+		insist.Same(t, fmt.Sprintf("NotText(%q) =", doc), text.NotText([]byte(doc)) != nil, bad)
 	}
 }
 
@@ -160,9 +157,7 @@ func TestClean(t *testing.T) {
 		"\x1b\x1fx\x1b~y\x1b\x7fz":                 "\ufffdxy\ufffdz",
 		"\x1b /":                                   "",
 	} {
-		if got := text.Clean(in); got != want {
-			t.Errorf("Clean(%q) = %q, want %q", in, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("Clean(%q) =", in), text.Clean(in), want)
 	}
 	for _, letter := range []string{"x", "é"} {
 		whole := strings.Repeat(letter, text.MaxShown/len(letter))
@@ -211,9 +206,7 @@ func TestDiff(t *testing.T) {
 		for _, c := range text.Diff(old, want) {
 			changed += c.OldTo - c.OldFrom + c.NewTo - c.NewFrom
 		}
-		if changed != test.changed {
-			t.Errorf("Diff(%q, %q) changes %d lines, want %d", test.old, test.new, changed, test.changed)
-		}
+		insist.Same(t, fmt.Sprintf("Diff(%q, %q) changes", test.old, test.new), changed, test.changed)
 		if got, err := text.Apply(old, text.EditsBetween(old, want)); err != nil || !bytes.Equal(got, want) {
 			t.Errorf("EditsBetween(%q, %q) gives %q, %v", test.old, test.new, got, err)
 		}
@@ -328,9 +321,7 @@ func TestMask(t *testing.T) {
 		"x qq y":                             "x qq y",
 		"the word password is harmless":      "the word password is harmless",
 	} {
-		if got := text.Mask(in, []string{"HS-1234", "", "qq"}); got != want {
-			t.Errorf("Mask(%q) = %q, want %q", in, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("Mask(%q) =", in), text.Mask(in, []string{"HS-1234", "", "qq"}), want)
 	}
 }
 
@@ -345,15 +336,11 @@ func TestIsSecret(t *testing.T) {
 		"rconpass hunter2": true, "adminPass hunter2": true, "compass northwest": false, "Bypass_all always": false, "bypass always": false, "passengers 4000x": false, "keys abcdef": false, "title hunter2": false, "password_file /etc/x": false, "tokens abcdef": false,
 	} {
 		name, value, _ := strings.Cut(set, " ")
-		if got := text.IsSecret(name, value); got != want {
-			t.Errorf("%s: %v", set, got)
-		}
+		insist.Same(t, set, text.IsSecret(name, value), want)
 	}
 	for set, want := range map[string]string{"password x": "••••••", "password ": "", "pwd 1": "••••••", "title a": "a", "dsn mysql://u:geheim@h": "mysql://u:••••••@h"} {
 		name, value, _ := strings.Cut(set, " ")
-		if got := text.MaskValue(name, value); got != want {
-			t.Errorf("%s shows as %q", set, got)
-		}
+		insist.Same(t, fmt.Sprintf("%s shows as", set), text.MaskValue(name, value), want)
 	}
 }
 
@@ -367,8 +354,6 @@ func TestDiffJoins(t *testing.T) {
 		for _, c := range text.Diff([]byte(test.old), []byte(test.want)) {
 			parts = append(parts, fmt.Sprintf("%d-%d %d-%d", c.OldFrom, c.OldTo, c.NewFrom, c.NewTo))
 		}
-		if got := strings.Join(parts, "; "); got != test.changes {
-			t.Errorf("%q to %q: %s, want %s", test.old, test.want, got, test.changes)
-		}
+		insist.Same(t, fmt.Sprintf("%q to %q", test.old, test.want), strings.Join(parts, "; "), test.changes)
 	}
 }

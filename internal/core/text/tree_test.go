@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 // outline writes down what a document was read as: strings in quotes, other scalars as they
@@ -115,9 +116,7 @@ func TestTreesAreRead(t *testing.T) {
 		} else {
 			got = outline(test.doc, root)
 		}
-		if got != test.want {
-			t.Errorf("%s %q is read as\n %s, want\n %s", test.format, test.doc, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s %q is read as", test.format, test.doc), got, test.want)
 	}
 }
 
@@ -224,12 +223,10 @@ func TestPiecesAreWritten(t *testing.T) {
 		got := "-"
 		if edits, err := list[test.piece].Becomes(test.want); err == nil {
 			after, err := text.Apply([]byte(test.doc), edits)
-			must(t, err)
+			insist.OK(t, err)
 			got = string(after)
 		}
-		if got != test.written {
-			t.Errorf("%s %q %d %q is written as\n %s, want\n %s", test.notation, test.doc, test.piece, test.want, got, test.written)
-		}
+		insist.Same(t, fmt.Sprintf("%s %q %d %q is written as", test.notation, test.doc, test.piece, test.want), got, test.written)
 	}
 }
 

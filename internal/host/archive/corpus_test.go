@@ -15,6 +15,8 @@ import (
 	"strings"
 	"testing"
 
+	"initium/internal/insist"
+
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
 )
@@ -207,7 +209,7 @@ func zipSaying(t *testing.T, change func(h *zip.FileHeader), data string) []byte
 	h.CRC32, h.UncompressedSize64, h.CompressedSize64 = crc32.ChecksumIEEE([]byte(data)), uint64(len(data)), uint64(len(data))
 	change(h)
 	raw, err := w.CreateRaw(h)
-	must(t, err)
+	insist.OK(t, err)
 	io.WriteString(raw, data)
 	w.Close()
 	return out.Bytes()

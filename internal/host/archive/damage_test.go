@@ -24,6 +24,7 @@ import (
 	"initium/internal/core/intake"
 	"initium/internal/golden"
 	"initium/internal/host/archive"
+	"initium/internal/insist"
 )
 
 // keeper is a family that wants manifests, notes and packed mods kept.
@@ -89,7 +90,7 @@ func copied(t *testing.T, s *archive.Source, tree *intake.Tree) (said string) {
 // whole, with every byte as its sum says, or is refused in words that were read through once.
 func TestDamagedArchivesInFull(t *testing.T) {
 	d, err := dialect.Parse("k.toml", []byte(keeperDialect))
-	must(t, err)
+	insist.OK(t, err)
 	r := rand.New(rand.NewPCG(5, 55))
 	dir := t.TempDir()
 	entries := []entry{file("mod/mod.toml", "name = 'x'\n"), file("mod/run.sh", strings.Repeat("some words ", 200)), {name: "mod/empty/"}, file("p.pak", string(zipOf(file("mod.toml", "name = 'p'")))), file("in.zip", string(zipOf(file("a/mod.toml", "name = 'a'"), file("b", "B")))), file("README", "read me")}
@@ -117,7 +118,7 @@ func TestDamagedArchivesInFull(t *testing.T) {
 				}
 			}
 			full := filepath.Join(dir, "x."+form)
-			must(t, os.WriteFile(full, data, 0o755))
+			insist.OK(t, os.WriteFile(full, data, 0o755))
 			bounds := intake.DefaultBounds()
 			if round%11 == 10 {
 				bounds.Files, bounds.Bytes = 3+r.IntN(8), int64(20+r.IntN(6000))
@@ -130,15 +131,13 @@ func TestDamagedArchivesInFull(t *testing.T) {
 				}
 				last = n
 			}})
-			must(t, err)
+			insist.OK(t, err)
 			tree, err := s.Read(t.Context())
 			fmt.Fprintf(&b, "%s, %s: %s, misnamed %q, %s\n", form, what, s.Form, s.Misnamed(), holding(tree, err))
 			if err != nil {
 				continue
 			}
-			if said := copied(t, s, tree); said != "" {
-				t.Errorf("%s, %s: copying gives %s", form, what, said)
-			}
+			insist.Same(t, fmt.Sprintf("%s, %s: copying", form, what), copied(t, s, tree), "")
 			for i := range tree.Entries {
 				if e := &tree.Entries[i]; e.Data != nil && e.Size > 0 && !strings.HasSuffix(e.Path, ".pak") && sha256.Sum256(e.Data) != e.Sum {
 					t.Errorf("%s, %s: %s is kept with other bytes", form, what, e.Path)
@@ -157,18 +156,16 @@ func TestLargeWithin(t *testing.T) {
 	big := make([]byte, 9<<20)
 	rand.NewChaCha8([32]byte{1}).Read(big)
 	full := filepath.Join(t.TempDir(), "x.tar")
-	must(t, os.WriteFile(full, tarOf(file("deep/in.zip", string(zipOf(file("mod/big.bin", string(big)), file("mod/a", "A")))), file("deep/in.tar.gz", string(gzipOf(tarOf(file("b", string(big[:1<<20]))))))), 0o644))
+	insist.OK(t, os.WriteFile(full, tarOf(file("deep/in.zip", string(zipOf(file("mod/big.bin", string(big)), file("mod/a", "A")))), file("deep/in.tar.gz", string(gzipOf(tarOf(file("b", string(big[:1<<20]))))))), 0o644))
 	s, err := archive.Open(full, archive.Options{Bounds: intake.DefaultBounds()})
-	must(t, err)
+	insist.OK(t, err)
 	tree, err := s.Read(t.Context())
-	must(t, err)
+	insist.OK(t, err)
 	in := tree.Find("deep/in.zip")
 	if in == nil || in.Inside == nil || in.Inside.Find("mod/big.bin") == nil || in.Inside.Find("mod/big.bin").Sum != sha256.Sum256(big) || tree.Find("deep/in.tar.gz").Inside == nil {
 		t.Errorf("it holds %s", holding(tree, nil))
 	}
-	if said := copied(t, s, tree); said != "" {
-		t.Errorf("copying gives %s", said)
-	}
+	insist.Same(t, "copying", copied(t, s, tree), "")
 	if left, err := os.ReadDir(dir); err != nil || len(left) > 0 {
 		t.Errorf("left behind: %v, %v", left, err)
 	}
@@ -198,7 +195,7 @@ func TestMemoryOfXz(t *testing.T) {
 		"another filter": {block(0, 0x03, 1, 40), false}, "of two bytes": {block(0, 0x21, 2, 40), false}, "a size without end": {block(0x40, bytes.Repeat([]byte{0xff}, 200)...)[:90], false}, "short": {block(0, 0x21, 1, 40)[:19], false}, "just long enough": {block(0, 0x21, 1, 40)[:20], true},
 	} {
 		full := filepath.Join(t.TempDir(), "x.tar.xz")
-		must(t, os.WriteFile(full, test.data, 0o644))
+		insist.OK(t, os.WriteFile(full, test.data, 0o644))
 		_, err := read(t, full, intake.DefaultBounds())
 		if refused := err != nil && strings.Contains(err.Error(), "unpacking it would take more than 268.4 MB of memory"); refused != test.refuse || err == nil {
 			t.Errorf("%s: %v", name, err)
@@ -239,7 +236,7 @@ func TestTarWithoutMagic(t *testing.T) {
 		if len(test.block) < 512 {
 			data = test.block
 		}
-		must(t, os.WriteFile(full, data, 0o644))
+		insist.OK(t, os.WriteFile(full, data, 0o644))
 		s, err := archive.Open(full, archive.Options{Bounds: intake.DefaultBounds()})
 		if err != nil || s.Form != test.form {
 			t.Errorf("%s: %v, %v", name, s.Form, err)
@@ -255,16 +252,14 @@ func TestTarWithoutMagic(t *testing.T) {
 func TestKindsInTar(t *testing.T) {
 	for kind, want := range map[byte]string{tar.TypeChar: "device", tar.TypeFifo: "device", tar.TypeBlock: "device"} {
 		full := filepath.Join(t.TempDir(), "x.tar")
-		must(t, os.WriteFile(full, tarOf(entry{name: "a", kind: kind}), 0o644))
-		if _, err := read(t, full, intake.DefaultBounds()); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("kind %c: %v", kind, err)
-		}
+		insist.OK(t, os.WriteFile(full, tarOf(entry{name: "a", kind: kind}), 0o644))
+		insist.Fails(t, fmt.Sprintf("kind %c", kind), insist.Err(read(t, full, intake.DefaultBounds())), want)
 	}
 	var out bytes.Buffer
 	w := tar.NewWriter(&out)
-	must(t, errors.Join(w.WriteHeader(&tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: map[string]string{"comment": "x"}}), w.WriteHeader(&tar.Header{Name: "a", Size: 1, Mode: 0o755}), func() error { _, err := w.Write([]byte("A")); return err }(), w.Close()))
+	insist.OK(t, errors.Join(w.WriteHeader(&tar.Header{Typeflag: tar.TypeXGlobalHeader, PAXRecords: map[string]string{"comment": "x"}}), w.WriteHeader(&tar.Header{Name: "a", Size: 1, Mode: 0o755}), func() error { _, err := w.Write([]byte("A")); return err }(), w.Close()))
 	full := filepath.Join(t.TempDir(), "x.tar")
-	must(t, os.WriteFile(full, out.Bytes(), 0o644))
+	insist.OK(t, os.WriteFile(full, out.Bytes(), 0o644))
 	if tree, err := read(t, full, intake.DefaultBounds()); err != nil || tree.Files != 1 || !tree.Find("a").Exec {
 		t.Errorf("behind a header for all: %v, %v", tree, err)
 	}
@@ -282,9 +277,9 @@ func TestSevenZip(t *testing.T) {
 	dir := t.TempDir()
 	for name, data := range map[string]string{"mod/mod.toml": "name = 'x'", "mod/run.sh": "#!/bin/sh\n", "mod/sub/b": strings.Repeat("b", 3000)} {
 		full := filepath.Join(dir, name)
-		must(t, errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, []byte(data), map[bool]fs.FileMode{true: 0o755, false: 0o644}[strings.HasSuffix(name, ".sh")])))
+		insist.OK(t, errors.Join(os.MkdirAll(filepath.Dir(full), 0o755), os.WriteFile(full, []byte(data), map[bool]fs.FileMode{true: 0o755, false: 0o644}[strings.HasSuffix(name, ".sh")])))
 	}
-	must(t, errors.Join(os.Mkdir(filepath.Join(dir, "mod/empty"), 0o755), os.Symlink("run.sh", filepath.Join(dir, "mod/link"))))
+	insist.OK(t, errors.Join(os.Mkdir(filepath.Join(dir, "mod/empty"), 0o755), os.Symlink("run.sh", filepath.Join(dir, "mod/link"))))
 	for name, test := range map[string]struct {
 		args []string
 		want string
@@ -320,13 +315,11 @@ func TestSevenZip(t *testing.T) {
 		}
 		if b := intake.DefaultBounds(); test.args[0] == "-snl" {
 			b.Files = 6
-			if _, err := read(t, full, b); err == nil || !strings.Contains(err.Error(), "more than 6 entries") {
-				t.Errorf("%s, of at most 6 entries: %v", name, err)
-			}
+			insist.Fails(t, fmt.Sprintf("%s, of at most 6 entries", name), insist.Err(read(t, full, b)), "more than 6 entries")
 			data, err := os.ReadFile(full)
-			must(t, err)
+			insist.OK(t, err)
 			for _, n := range []int{10, 40, len(data) / 2, len(data) - 3} {
-				must(t, os.WriteFile(full, data[:n], 0o644))
+				insist.OK(t, os.WriteFile(full, data[:n], 0o644))
 				if tree, err := read(t, full, intake.DefaultBounds()); err == nil {
 					t.Errorf("%s cut at %d: %s", name, n, holding(tree, nil))
 				}
@@ -339,11 +332,11 @@ func TestSevenZip(t *testing.T) {
 func TestSameSource(t *testing.T) {
 	dir := t.TempDir()
 	put := func(name, data string) {
-		must(t, errors.Join(os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, []byte(data), 0o644)))
+		insist.OK(t, errors.Join(os.MkdirAll(filepath.Dir(name), 0o755), os.WriteFile(name, []byte(data), 0o644)))
 	}
 	open := func(name string) *archive.Source {
 		s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
-		must(t, err)
+		insist.OK(t, err)
 		return s
 	}
 	file, folder := filepath.Join(dir, "x"), filepath.Join(dir, "folder")
@@ -365,7 +358,7 @@ func TestSameSource(t *testing.T) {
 	}
 	again := open(file)
 	put(file+"2", "PK\x05\x06")
-	must(t, os.Rename(file+"2", file))
+	insist.OK(t, os.Rename(file+"2", file))
 	if again.Same(open(file)) {
 		t.Error("another file in its place counts as the same")
 	}

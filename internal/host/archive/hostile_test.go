@@ -25,6 +25,7 @@ import (
 	"initium/internal/core/intake"
 	"initium/internal/golden"
 	"initium/internal/host/archive"
+	"initium/internal/insist"
 )
 
 func read(t *testing.T, name string, b intake.Bounds) (*intake.Tree, error) {
@@ -223,13 +224,13 @@ func TestHostile(t *testing.T) {
 	}
 	outer := t.TempDir()
 	dir := filepath.Join(outer, "a", "b")
-	must(t, os.MkdirAll(dir, 0o755))
+	insist.OK(t, os.MkdirAll(dir, 0o755))
 	tight := intake.Bounds{Files: 2000, Bytes: 1 << 30, Ratio: 50}
 	refused := 0
 	var all strings.Builder
 	for _, name := range slices.Sorted(maps.Keys(corpus)) {
 		s, full := corpus[name], filepath.Join(dir, "sample.bin")
-		must(t, os.WriteFile(full, s.data, 0o644))
+		insist.OK(t, os.WriteFile(full, s.data, 0o644))
 		tree, err := read(t, full, tight)
 		fmt.Fprintf(&all, "%q: %s\n", name, holding(tree, err))
 		switch {
@@ -253,14 +254,12 @@ func TestHostile(t *testing.T) {
 	}
 	t.Logf("%d archives, %d of them refused", len(corpus), refused)
 	golden.Check(t, "hostile.txt", all.String())
-	if err := filepath.WalkDir(outer, func(name string, e fs.DirEntry, err error) error {
+	insist.OK(t, filepath.WalkDir(outer, func(name string, e fs.DirEntry, err error) error {
 		if !e.IsDir() && filepath.Base(name) != "sample.bin" {
 			t.Errorf("%s was left behind", name)
 		}
 		return err
-	}); err != nil {
-		t.Fatal(err)
-	}
+	}))
 }
 
 // What is refused leaves nothing running behind it.
@@ -272,7 +271,7 @@ func TestNothingRunsOn(t *testing.T) {
 	}
 	name := filepath.Join(t.TempDir(), "x")
 	for _, data := range [][]byte{zipOf(append(entries, file("../x", "1"))...), zstdOf(tarOf(append(entries, file("../x", "1"))...))} {
-		must(t, os.WriteFile(name, data, 0o600))
+		insist.OK(t, os.WriteFile(name, data, 0o600))
 		for range 20 {
 			if tree, err := read(t, name, intake.DefaultBounds()); err == nil {
 				t.Fatalf("taken for good: %v", tree.Entries)
@@ -333,7 +332,7 @@ func xzWanting(data []byte, bits byte) []byte {
 // TestHostileFolders has what only a folder can have.
 func TestHostileFolders(t *testing.T) {
 	outside := filepath.Join(t.TempDir(), "outside")
-	must(t, os.WriteFile(outside, []byte("secret"), 0o600))
+	insist.OK(t, os.WriteFile(outside, []byte("secret"), 0o600))
 	for name, make := range map[string]func(dir string) error{
 		"device": func(dir string) error { return syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644) },
 		"leads out": func(dir string) error {
@@ -348,7 +347,7 @@ func TestHostileFolders(t *testing.T) {
 		"to the fol": func(dir string) error { return os.Symlink(".", filepath.Join(dir, "loop")) },
 	} {
 		dir := t.TempDir()
-		must(t, make(dir))
+		insist.OK(t, make(dir))
 		if _, err := read(t, dir, intake.DefaultBounds()); err == nil || !strings.Contains(err.Error(), name) && name != "to the fol" {
 			t.Errorf("a folder with a %s: %v", name, err)
 		}
@@ -368,7 +367,7 @@ func TestForms(t *testing.T) {
 		archive.FormXz: xzOf(tarOf(entries...)), archive.FormZstd: zstdOf(tarOf(entries...)), archive.FormRar: rarOf(entries...),
 	}
 	for form, data := range forms {
-		must(t, os.WriteFile(filepath.Join(dir, "it-is-"+string(form)), data, 0o644))
+		insist.OK(t, os.WriteFile(filepath.Join(dir, "it-is-"+string(form)), data, 0o644))
 	}
 	plain := filepath.Join(dir, "it-is-folder")
 	for _, e := range entries {
@@ -378,14 +377,14 @@ func TestForms(t *testing.T) {
 			continue
 		}
 		os.MkdirAll(filepath.Dir(full), 0o755)
-		must(t, os.WriteFile(full, []byte(e.data), 0o644))
+		insist.OK(t, os.WriteFile(full, []byte(e.data), 0o644))
 	}
 	if program := firstProgram("7zz", "7z"); program != "" {
 		for form, suffix := range map[archive.Form]string{archive.Form7z: "7z", archive.FormBzip2: "tar.bz2"} {
 			packed := filepath.Join(dir, "packed."+suffix)
 			cmd := exec.Command(program, "a", "-bso0", packed, "mod")
 			if form == archive.FormBzip2 {
-				must(t, os.WriteFile(filepath.Join(plain, "x.tar"), forms[archive.FormTar], 0o644))
+				insist.OK(t, os.WriteFile(filepath.Join(plain, "x.tar"), forms[archive.FormTar], 0o644))
 				cmd = exec.Command(program, "a", "-bso0", "-tbzip2", packed, "x.tar")
 			}
 			cmd.Dir = plain
@@ -393,7 +392,7 @@ func TestForms(t *testing.T) {
 				t.Fatalf("%v: %v\n%s", cmd.Args, err, out)
 			}
 			os.Remove(filepath.Join(plain, "x.tar"))
-			must(t, os.Rename(packed, filepath.Join(dir, "it-is-"+string(form))))
+			insist.OK(t, os.Rename(packed, filepath.Join(dir, "it-is-"+string(form))))
 		}
 	} else if os.Getenv("CI") == "true" {
 		t.Error("7zz is not installed, so 7z and bzip2 cannot be tried")
@@ -402,7 +401,7 @@ func TestForms(t *testing.T) {
 	for _, name := range names {
 		want := strings.TrimPrefix(filepath.Base(name), "it-is-")
 		s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
-		must(t, err)
+		insist.OK(t, err)
 		if string(s.Form) != want {
 			t.Errorf("%s is held for %s", want, s.Form)
 		}
@@ -443,18 +442,14 @@ func firstProgram(names ...string) string {
 func TestChangedWhileRead(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "x.zip")
 	put := func(data []byte) {
-		must(t, os.WriteFile(name, data, 0o644))
+		insist.OK(t, os.WriteFile(name, data, 0o644))
 	}
 	put(zipOf(file("mod/a", strings.Repeat("x", 3<<20))))
 	var s *archive.Source
 	s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds(), Progress: func(int64) { put(zipOf(file("mod/a", "other"))) }})
-	must(t, err)
-	if _, err := s.Read(t.Context()); err == nil || !strings.Contains(err.Error(), "changed") {
-		t.Errorf("changed while it was read: %v", err)
-	}
-	if err := s.Copy(t.Context(), func(string) bool { return true }, func(string, io.Reader) error { return nil }); err == nil || !strings.Contains(err.Error(), "changed") {
-		t.Errorf("changed before it was copied: %v", err)
-	}
+	insist.OK(t, err)
+	insist.Fails(t, "changed while it was read", insist.Err(s.Read(t.Context())), "changed")
+	insist.Fails(t, "changed before it was copied", s.Copy(t.Context(), func(string) bool { return true }, func(string, io.Reader) error { return nil }), "changed")
 	stopped, cancel := context.WithCancel(t.Context())
 	cancel()
 	put(zipOf(file("mod/a", "x")))
@@ -468,13 +463,13 @@ func TestChangedWhileRead(t *testing.T) {
 
 func TestMisnamed(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "mod.zip")
-	must(t, os.WriteFile(name, gzipOf(tarOf(file("mod/a", "x"))), 0o644))
+	insist.OK(t, os.WriteFile(name, gzipOf(tarOf(file("mod/a", "x"))), 0o644))
 	s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
 	if err != nil || s.Form != archive.FormGzip || s.Misnamed() != ".zip" {
 		t.Errorf("a tar.gz called .zip: %+v, %v", s, err)
 	}
 	dir := filepath.Join(t.TempDir(), "mods.zip")
-	must(t, os.Mkdir(dir, 0o700))
+	insist.OK(t, os.Mkdir(dir, 0o700))
 	if s, err := archive.Open(dir, archive.Options{Bounds: intake.DefaultBounds()}); err != nil || s.Misnamed() != "" {
 		t.Errorf("a folder called .zip: %+v, %v", s, err)
 	}
@@ -489,7 +484,7 @@ func FuzzArchives(f *testing.F) {
 	dir := f.TempDir()
 	f.Fuzz(func(t *testing.T, data []byte) {
 		name := filepath.Join(dir, fmt.Sprint(os.Getpid()))
-		must(t, os.WriteFile(name, data, 0o644))
+		insist.OK(t, os.WriteFile(name, data, 0o644))
 		tree, err := read(t, name, intake.Bounds{Files: 1000, Bytes: 1 << 24, Ratio: 1000})
 		if err != nil {
 			return

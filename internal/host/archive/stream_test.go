@@ -3,6 +3,7 @@ package archive_test
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -12,6 +13,7 @@ import (
 	"unicode/utf16"
 
 	"initium/internal/host/archive"
+	"initium/internal/insist"
 )
 
 // wide writes a text in UTF-16.
@@ -51,7 +53,7 @@ func TestStreams(t *testing.T) {
 		"gzip, cut off": {gzipOf([]byte(long))[:60], "", "", ""},
 	} {
 		full := filepath.Join(dir, "log")
-		must(t, os.WriteFile(full, test.data, 0o644))
+		insist.OK(t, os.WriteFile(full, test.data, 0o644))
 		for _, from := range []string{full, "-"} {
 			s, err := archive.OpenStream(from, bytes.NewReader(test.data))
 			fault := test.fault
@@ -64,9 +66,7 @@ func TestStreams(t *testing.T) {
 					got, err = io.ReadAll(s)
 					s.Close()
 				}
-				if err == nil || !strings.Contains(err.Error(), fault) {
-					t.Errorf("%s from %s: %q, %v; want %s", name, filepath.Base(from), got, err, fault)
-				}
+				insist.Fails(t, fmt.Sprintf("%s from %s: %q", name, filepath.Base(from), got), err, fault)
 				continue
 			}
 			if err != nil {
@@ -83,18 +83,10 @@ func TestStreams(t *testing.T) {
 		t.Errorf("what is not there: %v", err)
 	}
 	open, err := os.ReadDir("/proc/self/fd")
-	must(t, err)
+	insist.OK(t, err)
 	for _, fd := range open {
 		if to, _ := os.Readlink("/proc/self/fd/" + fd.Name()); strings.HasPrefix(to, dir) {
 			t.Errorf("%s is left open", to)
 		}
-	}
-}
-
-// must ends a test whose ground is missing.
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
 	}
 }

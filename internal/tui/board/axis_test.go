@@ -1,10 +1,12 @@
 package board
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/screentest"
 )
@@ -52,8 +54,6 @@ func TestScaleLabels(t *testing.T) {
 		ms, step float64
 		want     string
 	}{{0, 100, "0"}, {200, 100, "200 ms"}, {1500, 500, "1.5 s"}, {3000, 1000, "3 s"}, {240_000, 60_000, "4 min"}} {
-		if got := scaleLabel(test.ms, test.step); got != test.want {
-			t.Errorf("%v in steps of %v is %q, want %q", test.ms, test.step, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%v in steps of %v", test.ms, test.step), scaleLabel(test.ms, test.step), test.want)
 	}
 }

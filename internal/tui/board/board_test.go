@@ -15,6 +15,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/check"
 	"initium/internal/core/lineup"
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/compareview"
 	"initium/internal/tui/culpritview"
@@ -58,16 +59,10 @@ func TestBoardRows(t *testing.T) {
 	b := &Board{}
 	b.set(screentest.Look(t, screentest.Script, "a", "b: c", "c", "d", "e"), screentest.Proved("a confirmed", "b failed", "c silent", "ghost unlisted", "e unlisted"), nil, nil)
 	want := "[One] a=confirmed b=failed [Two] c=silent d [There, and not registered] e=unlisted [In the log, and not registered] ghost=unlisted"
-	if got := rowsOf(b); got != want {
-		t.Errorf("rows are\n%s, want\n%s", got, want)
-	}
-	if b.mod().Name != "b" {
-		t.Errorf("the row in trouble is not chosen, but %s", b.mod().Name)
-	}
+	insist.Same(t, "rows", rowsOf(b), want)
+	insist.Same(t, "the row in trouble is not chosen, but", b.mod().Name, "b")
 	b.set(screentest.Look(t, screentest.Script, "a", "b: c", "c", "d", "e"), nil, nil, nil)
-	if b.mod().Name != "b" {
-		t.Errorf("the choice went to %s", b.mod().Name)
-	}
+	insist.Same(t, "the choice went to", b.mod().Name, "b")
 }
 
 func TestBoardMoves(t *testing.T) {
@@ -75,13 +70,9 @@ func TestBoardMoves(t *testing.T) {
 	b.set(screentest.Look(t, screentest.Script+"berth +g\n", "a", "b", "c", "d", "+g/x", "+g/y"), nil, nil, nil)
 	names := func() string { return b.mod().Name }
 	b.step(-100)
-	if names() != "a" {
-		t.Errorf("the first row is %s", names())
-	}
+	insist.Same(t, "the first row", names(), "a")
 	b.step(2)
-	if names() != "c" {
-		t.Errorf("two further is %s", names())
-	}
+	insist.Same(t, "two further", names(), "c")
 	for _, test := range []struct {
 		mod  string
 		by   int
@@ -100,9 +91,7 @@ func TestBoardMoves(t *testing.T) {
 		if ok {
 			got = c.String()
 		}
-		if got != test.want {
-			t.Errorf("%s by %d gives %q, want %q", test.mod, test.by, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s by %d", test.mod, test.by), got, test.want)
 	}
 }
 
@@ -128,9 +117,7 @@ func TestBoardRemedies(t *testing.T) {
 			}
 			words = append(words, word)
 		}
-		if got := strings.Join(words, "; "); got != test.want {
-			t.Errorf("%s has the remedies %q, want %q", test.mod, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%s has the remedies", test.mod), strings.Join(words, "; "), test.want)
 	}
 	// A mod that failed for want of another offers what mends that one.
 	b.set(screentest.Look(t, "berth top\nberth mid\nberth low\n", "mid: low", "low", "top"), screentest.Proved("top confirmed", "mid failed"), nil, nil)
@@ -186,12 +173,8 @@ func TestStagedWords(t *testing.T) {
 	l.Staged = []lineup.Change{{Op: lineup.OpOff, Mod: "a"}, {Op: lineup.OpMove, Mod: "b", Where: lineup.Where{Before: "a"}}}
 	b := &Board{}
 	b.set(l, nil, nil, nil)
-	if got := b.staged(l.Survey.Find("b")); got != "move before a" {
-		t.Errorf("b is staged as %q", got)
-	}
-	if got := b.staged(l.Survey.Find("a")); got != "switch off" {
-		t.Errorf("a is staged as %q", got)
-	}
+	insist.Same(t, "b is staged as", b.staged(l.Survey.Find("b")), "move before a")
+	insist.Same(t, "a is staged as", b.staged(l.Survey.Find("a")), "switch off")
 }
 
 // What is wrong with the server and with no mod has a row of its own.
@@ -208,9 +191,7 @@ func TestServerRow(t *testing.T) {
 	b.drawRows(c, 0, 20)
 	b.drawStory(c, 21, 8)
 	for _, want := range []string{"The server itself", "port 1 is taken, and 1 more", "! error   port 1 is taken", "~ warning cheats are on", "by hand   stop what holds it"} {
-		if !strings.Contains(screentest.Plain(c), want) {
-			t.Errorf("%q is not in\n%s", want, screentest.Plain(c))
-		}
+		insist.Holds(t, fmt.Sprintf("%q is not in", want), screentest.Plain(c), want)
 	}
 	b.step(1)
 	if m := b.mod(); m == nil || m.Name != "a" {
@@ -243,9 +224,7 @@ func TestFilters(t *testing.T) {
 	for name, want := range map[string]string{
 		"all": "[One] a b [Two] c d", "findings": "[One] a", "out of order": "[One] a", "failed": "[One] a", "silent": "[Two] c", "not on": "[Two] d",
 	} {
-		if seen[name] != want {
-			t.Errorf("%s shows %q, want %q", name, seen[name], want)
-		}
+		insist.Same(t, name, seen[name], want)
 	}
 	if _, ok := seen["unlisted"]; ok {
 		t.Error("a filter that lets nothing through is not passed over")
@@ -325,9 +304,7 @@ func TestLateAnswers(t *testing.T) {
 	}
 	// Of the board that is shown it lands.
 	m.Update(second.Ask(func() tea.Msg { return lookMsg{look: screentest.Look(t, "berth late\n", "late")} })())
-	if got := rowsOf(second); !strings.Contains(got, "late") {
-		t.Errorf("its own look shows %s", got)
-	}
+	insist.Holds(t, "its own look", rowsOf(second), "late")
 }
 
 // What is typed ahead of a change is carried out on what the board shows after it, in order;
@@ -343,9 +320,7 @@ func TestTypedAhead(t *testing.T) {
 			t.Errorf("%s is carried out on what is not so any more: %q", k, m.Notice)
 		}
 	}
-	if b.mod().Name != "a" {
-		t.Errorf("the choice is on %s", b.mod().Name)
-	}
+	insist.Same(t, "the choice is on", b.mod().Name, "a")
 	b.Stuck = false
 	b.Update(stagedMsg{said: "staged"})
 	after := screentest.Look(t, screentest.Script, "a", "b: c", "c", "d", "e")

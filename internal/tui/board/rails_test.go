@@ -1,8 +1,10 @@
 package board
 
 import (
+	"fmt"
 	"testing"
 
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/screentest"
 )
@@ -34,9 +36,7 @@ func TestRails(t *testing.T) {
 		"no room, one wrong":      {[]need{{from: 2, to: 0}, {from: 1, to: 3}}, 1, 4, -1, "\n━┓\n ┃\n━○"},
 		"nothing":                 {nil, 2, 3, 0, ""},
 	} {
-		if got := drawRails(test.needs, test.lanes, test.rows, test.selected); got != test.want {
-			t.Errorf("%s:\n%s\nwant\n%s", name, got, test.want)
-		}
+		insist.Same(t, name, drawRails(test.needs, test.lanes, test.rows, test.selected), test.want)
 	}
 }
 
@@ -46,9 +46,7 @@ func TestRailsInAWindow(t *testing.T) {
 	r.place(3, -1, 49, 52)
 	c := canvas.New(7, 3)
 	r.draw(c, 0, 0, 7, 49, 52, -1)
-	if got := screentest.Plain(c); got != "─○ │\n─╯ │\n   │" {
-		t.Errorf("it shows\n%s", got)
-	}
+	insist.Same(t, "", screentest.Plain(c), "─○ │\n─╯ │\n   │")
 }
 
 // TestRailsHoldStill: where all fit, choosing another row moves no line.
@@ -60,9 +58,7 @@ func TestRailsHoldStill(t *testing.T) {
 		r := newRails(needs, 6)
 		r.place(5, selected, 0, 6)
 		for i := range r.trunks {
-			if r.trunks[i].lane != first.trunks[i].lane {
-				t.Errorf("with row %d chosen, trunk %d is in lane %d instead of %d", selected, i, r.trunks[i].lane, first.trunks[i].lane)
-			}
+			insist.Same(t, fmt.Sprintf("with row %d chosen, trunk %d is in lane", selected, i), r.trunks[i].lane, first.trunks[i].lane)
 		}
 	}
 }

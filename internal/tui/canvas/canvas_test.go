@@ -1,11 +1,13 @@
 package canvas_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/charmbracelet/x/ansi"
 
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/screentest"
 )
@@ -28,23 +30,15 @@ func TestCanvasNeverOverflows(t *testing.T) {
 
 func TestCanvasCutsWithAMark(t *testing.T) {
 	c := canvas.New(20, 2)
-	if end := c.PutWithin(0, 0, 8, "harbour lights", canvas.Text); end != 8 {
-		t.Errorf("it ends at %d", end)
-	}
+	insist.Same(t, "it ends at", c.PutWithin(0, 0, 8, "harbour lights", canvas.Text), 8)
 	c.Right(20, 1, "right", canvas.Text)
-	if got := screentest.Plain(c); got != "harbour…\n               right" {
-		t.Errorf("it shows %q", got)
-	}
+	insist.Same(t, "", screentest.Plain(c), "harbour…\n               right")
 }
 
 func TestParagraph(t *testing.T) {
 	c := canvas.New(12, 5)
-	if next := c.Paragraph(1, 0, 10, 3, "one two three four five six seven", canvas.Text); next != 3 {
-		t.Errorf("it ends at line %d", next)
-	}
-	if got := screentest.Plain(c); got != " one two\n three four\n five six …" {
-		t.Errorf("it shows %q", got)
-	}
+	insist.Same(t, "it ends at line", c.Paragraph(1, 0, 10, 3, "one two three four five six seven", canvas.Text), 3)
+	insist.Same(t, "", screentest.Plain(c), " one two\n three four\n five six …")
 }
 
 func TestGroundOf(t *testing.T) {
@@ -58,8 +52,6 @@ func TestGroundOf(t *testing.T) {
 		getenv := func(name string) string {
 			return map[string]string{"INITIUM_BACKGROUND": test.own, "COLORFGBG": test.colorfgbg}[name]
 		}
-		if got := canvas.GroundOf(getenv); got != test.want {
-			t.Errorf("%q and %q give %v, want %v", test.own, test.colorfgbg, got, test.want)
-		}
+		insist.Same(t, fmt.Sprintf("%q and %q give", test.own, test.colorfgbg), canvas.GroundOf(getenv), test.want)
 	}
 }

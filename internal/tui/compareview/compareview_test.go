@@ -1,10 +1,12 @@
 package compareview
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/screentest"
@@ -21,9 +23,7 @@ func TestCompareView(t *testing.T) {
 	got := screentest.Plain(c)
 	for _, want := range []string{"start 5, not proved  beside  start 2, proved", "mods        + new_one is new", "− old_one is gone", "~ a: release 2, was 1", "✕ b: failed, was confirmed", "order       ↕ loaded at another place: c",
 		"settings    ~ title: X, was not set", "files       ~ a: x.lua is changed", "times       ~ a took 500 ms to load, was 10 ms", "log, new    ▲ line 9: error here   (a, by its name)", "log, gone     gone now"} {
-		if !strings.Contains(got, want) {
-			t.Errorf("no %q in\n%s", want, got)
-		}
+		insist.Holds(t, fmt.Sprintf("no %q in", want), got, want)
 	}
 	m.Open(v)
 	for range 30 {
@@ -40,9 +40,7 @@ func TestCompareView(t *testing.T) {
 	same := newView(m, "h", &proof.Comparison{})
 	c = canvas.New(80, 10)
 	same.Draw(c, 0, 10)
-	if !strings.Contains(screentest.Plain(c), "Nothing of note differs.") {
-		t.Errorf("two that are alike:\n%s", screentest.Plain(c))
-	}
+	insist.Holds(t, "two that are alike", screentest.Plain(c), "Nothing of note differs.")
 }
 
 func TestEverySize(t *testing.T) {

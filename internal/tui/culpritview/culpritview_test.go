@@ -3,6 +3,7 @@ package culpritview
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/core/remedy"
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/screentest"
@@ -28,9 +30,7 @@ func TestCulpritView(t *testing.T) {
 		return app.Tried{Try: culprit.Try{On: make([]string, on), Why: why, AtMost: atMost, Learned: "something", Run: 1, Runs: 2}, Of: 8}
 	}
 	v.take(try(8, 6, "whether it fails"))
-	if got := show(); !strings.Contains(got, "8 of 8") || !strings.Contains(got, "◦ starting") || !strings.Contains(got, "a log line that fits boom.*") || !strings.Contains(got, "so far      something") {
-		t.Errorf("before the first start:\n%s", got)
-	}
+	insist.Holds(t, "before the first start", show(), "8 of 8", "◦ starting", "a log line that fits boom.*", "so far      something")
 	done := try(8, 6, "whether it fails")
 	done.Done, done.Failed, done.Took = true, true, 2*time.Second
 	v.take(done)
@@ -47,18 +47,12 @@ func TestCulpritView(t *testing.T) {
 	}
 	got := show()
 	for _, want := range []string{"found, in 9 starts", "the culprits, together: x, y", "needs       z", "because     it sank", "log 4       sunk", "in about 50 % of the starts; 3 without it", "look at it with doubt", "remedy      switch x off", "or perhaps  move z before y   (2 plans it; it was not tried)"} {
-		if !strings.Contains(got, want) {
-			t.Errorf("no %q in\n%s", want, got)
-		}
+		insist.Holds(t, fmt.Sprintf("no %q in", want), got, want)
 	}
 	v.found, v.err = nil, errors.New("no port is free")
-	if got := show(); !strings.Contains(got, "could not be carried on") || !strings.Contains(got, "no port is free") {
-		t.Errorf("after an error:\n%s", got)
-	}
+	insist.Holds(t, "after an error", show(), "could not be carried on", "no port is free")
 	v.err, v.found = nil, &app.Culprits{Problem: "it did not fail"}
-	if got := show(); !strings.Contains(got, "no culprit") || !strings.Contains(got, "it did not fail") {
-		t.Errorf("without a culprit:\n%s", got)
-	}
+	insist.Holds(t, "without a culprit", show(), "no culprit", "it did not fail")
 }
 
 // Searches on two servers go on side by side; each is found again from its own board, and

@@ -2,6 +2,7 @@ package frame_test
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"initium/internal/insist"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/screentest"
 )
@@ -43,9 +45,7 @@ func TestPaste(t *testing.T) {
 		}
 		m.Update(screentest.Press("enter"))
 		value := got[len(got)-1].value
-		if value != row.want {
-			t.Errorf("%+v gives %q", row, value)
-		}
+		insist.Same(t, fmt.Sprintf("%+v", row), value, row.want)
 	}
 	if m.Prompt != nil || len(s.Pressed) > 0 {
 		t.Error("a prompt is left")
@@ -77,32 +77,24 @@ func TestPathsAreListed(t *testing.T) {
 		}
 	}
 	open(dir + "/")
-	if shown := m.View().Content; !strings.Contains(shown, "kelp-1.zip") || !strings.Contains(shown, "tide/") {
-		t.Errorf("it lists\n%s", shown)
-	}
+	insist.Holds(t, "it lists", m.View().Content, "kelp-1.zip", "tide/")
 	keys("k", "tab")
 	if v := m.Prompt.Value(); v != dir+"/kelp-" || strings.Contains(screentest.Text(m), "rope.zip") || !strings.Contains(screentest.Text(m), "kelp-2.zip") {
 		t.Errorf("Tab makes %q of it, and lists\n%s", v, screentest.Text(m))
 	}
 	keys("down", "down", "enter")
-	if got != dir+"/kelp-2.zip" {
-		t.Errorf("chosen is %q", got)
-	}
+	insist.Same(t, "chosen", got, dir+"/kelp-2.zip")
 	open("")
 	screentest.Carry(m, func() tea.Msg { return tea.PasteMsg{Content: dir + "/ti"} })
 	keys("tab", "enter")
-	if got != dir+"/tide/" {
-		t.Errorf("completed is %q", got)
-	}
+	insist.Same(t, "completed", got, dir+"/tide/")
 	m.Prompt = frame.NewPrompt("Console: ", "", func(s string) tea.Cmd { got = s; return nil })
 	keys("a", "enter")
 	m.Prompt = frame.NewPrompt("Console: ", "", func(s string) tea.Cmd { got = s; return nil })
 	keys("b", "enter")
 	m.Prompt = frame.NewPrompt("Console: ", "", func(s string) tea.Cmd { got = s; return nil })
 	keys("up", "up", "up", "down", "enter")
-	if got != "b" {
-		t.Errorf("recalled is %q", got)
-	}
+	insist.Same(t, "recalled", got, "b")
 }
 
 // A secret is asked for without being shown, proposed or found again.

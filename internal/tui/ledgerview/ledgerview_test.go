@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/planview"
 	"initium/internal/tui/screentest"
@@ -31,20 +32,14 @@ func TestLedgerTellsLines(t *testing.T) {
 	}
 	long := slices.Repeat(after, 9)
 	l.Update(didMsg{number: 2, rows: long})
-	if !strings.Contains(said(), "lines more; initium ledger") {
-		t.Errorf("of many lines:\n%s", said())
-	}
+	insist.Holds(t, "of many lines", said(), "lines more; initium ledger")
 	if l.Key("down") == nil {
 		t.Error("the next entry is not asked for")
 	}
 	l.Update(didMsg{number: 1, err: errors.New("it is torn")})
-	if !strings.Contains(said(), "cannot be told: it is torn") {
-		t.Errorf("when it cannot be told:\n%s", said())
-	}
+	insist.Holds(t, "when it cannot be told", said(), "cannot be told: it is torn")
 	l.Key("down")
-	if !strings.Contains(said(), "as Initium found the server") {
-		t.Errorf("of the first:\n%s", said())
-	}
+	insist.Holds(t, "of the first", said(), "as Initium found the server")
 }
 
 func TestEverySize(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/screentest"
 )
@@ -26,17 +27,13 @@ func TestLogView(t *testing.T) {
 	}
 	l.Scroll(-10, 3)
 	l.Add([]proof.Line{{Number: 101, Text: "more"}})
-	if got := shows(3); !strings.Contains(got, "88") || !strings.Contains(got, "held") {
-		t.Errorf("it is not held:\n%s", got)
-	}
+	insist.Holds(t, "it is not held", shows(3), "88", "held")
 	l.Scroll(1000, 3)
 	if got := shows(3); !strings.Contains(got, "101") || l.held {
 		t.Errorf("it does not follow again:\n%s", got)
 	}
 	l.Point(50, 5)
-	if got := shows(5); !strings.Contains(got, "▌") || !strings.Contains(got, "50") {
-		t.Errorf("it does not point at line 50:\n%s", got)
-	}
+	insist.Holds(t, "it does not point at line 50", shows(5), "▌", "50")
 	if got := shows(5); strings.Contains(got, "\x1b") {
 		t.Error("a control sequence of the log reaches the screen")
 	}
@@ -77,14 +74,10 @@ func TestLogFiltersAndJumps(t *testing.T) {
 	}
 	for _, want := range []string{"1 6 11 16", "2 3 4 7 8 9 12 13 14 17 18 19", "4 9 14 19", "1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20"} {
 		l.nextFilter("a", 5)
-		if got := shown(); got != want {
-			t.Errorf("filter %d shows %s, want %s", l.Filter, got, want)
-		}
+		insist.Same(t, fmt.Sprintf("filter %d", l.Filter), shown(), want)
 	}
 	l.nextFilter("", 5)
-	if l.Filter != logTrouble {
-		t.Errorf("without a mod the first filter is %d", l.Filter)
-	}
+	insist.Same(t, "without a mod the first filter", l.Filter, logTrouble)
 	l.Add([]proof.Line{{Number: 21, Text: "warning 99", Alarm: true}, {Number: 22, Text: "done"}})
 	if !strings.HasSuffix(shown(), " 21") {
 		t.Errorf("what came later is filtered into %s", shown())

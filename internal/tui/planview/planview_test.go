@@ -2,6 +2,7 @@ package planview
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,6 +12,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/lineup"
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/screentest"
@@ -24,9 +26,7 @@ func TestPlanView(t *testing.T) {
 	v.Draw(c, 0, 16)
 	got := screentest.Plain(c)
 	for _, want := range []string{"Plan  switch a off", "harbour.start", "goes      berth a", "comes     # berth a", "Nothing is written yet"} {
-		if !strings.Contains(got, want) {
-			t.Errorf("no %q in\n%s", want, got)
-		}
+		insist.Holds(t, fmt.Sprintf("no %q in", want), got, want)
 	}
 	if _, _, ok := v.nextField(); ok {
 		t.Error("a file is taken for a field of a form")
@@ -55,9 +55,7 @@ func TestPlansAreLeft(t *testing.T) {
 	m.Open(above)
 	planMsg{server: "h", why: "back", plan: screentest.PlanOf(t), back: true}.Open(above.Desk)
 	screentest.Hit(m, "esc")
-	if m.Top() != frame.Screen(above) {
-		t.Errorf("a plan of the ledger is left for %T", m.Top())
-	}
+	insist.Same(t, "a plan of the ledger is left for", m.Top(), frame.Screen(above))
 	planMsg{server: "h", why: "on", plan: screentest.PlanOf(t)}.Open(above.Desk)
 	screentest.Hit(m, "esc")
 	if m.Top() != frame.Screen(b) || !strings.Contains(m.Notice, "Staged, and not written") {
@@ -107,9 +105,7 @@ func TestPlansAreWritten(t *testing.T) {
 	shows := func(words ...string) {
 		t.Helper()
 		for _, w := range words {
-			if got := screentest.Text(m); !strings.Contains(got, w) {
-				t.Errorf("no %q in\n%s", w, got)
-			}
+			insist.Holds(t, fmt.Sprintf("no %q in", w), screentest.Text(m), w)
 		}
 	}
 	key := func(k string) { screentest.Carry(m, screentest.Hit(m, k)) }

@@ -2,6 +2,7 @@ package servers
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,6 +14,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 	"initium/internal/tui/board"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
@@ -33,9 +35,7 @@ func TestServerStates(t *testing.T) {
 		l := &serverList{list: []app.Summary{s}, loaded: true}
 		c := canvas.New(80, 24)
 		l.Draw(c, 0, 20)
-		if got := screentest.Plain(c); !strings.Contains(got, want) {
-			t.Errorf("no %q in\n%s", want, got)
-		}
+		insist.Holds(t, fmt.Sprintf("no %q in", want), screentest.Plain(c), want)
 	}
 }
 
@@ -61,9 +61,7 @@ func TestAdoptOnTheScreen(t *testing.T) {
 		t.Helper()
 		got := m.View().Content
 		for _, want := range wants {
-			if !strings.Contains(got, want) {
-				t.Errorf("it does not show %q:\n%s", want, got)
-			}
+			insist.Holds(t, fmt.Sprintf("it does not show %q", want), got, want)
 		}
 	}
 	shows("No server is adopted yet", "adopt one")
@@ -124,9 +122,7 @@ func TestAdoptOnTheScreen(t *testing.T) {
 	screentest.Type(m, dir+"/shed")
 	keys("enter")
 	f = m.Top().(*serverForm)
-	if f.selected != 1 {
-		t.Errorf("of a folder that none fits row %d is chosen", f.selected)
-	}
+	insist.Same(t, "of a folder that none fits row", f.selected, 1)
 	shows("its files do not fit", "No dialect recognises this folder")
 	keys("right", "left", "D")
 	type_("go.txt")

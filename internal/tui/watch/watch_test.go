@@ -2,6 +2,7 @@ package watch
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/proof"
 	"initium/internal/host"
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/marks"
@@ -34,16 +36,12 @@ func TestWatchView(t *testing.T) {
 		return screentest.Plain(c)
 	}
 	for _, want := range []string{"loading c", "1.5 s of 60 s at most", "(start 3 took 0.90 s; it is 1 s late by that)", "2 of 3 mods spoken for, 1 failed", "✕ b", "◦ c", "1   hello"} {
-		if got := shows(); !strings.Contains(got, want) {
-			t.Errorf("no %q in\n%s", want, got)
-		}
+		insist.Holds(t, fmt.Sprintf("no %q in", want), shows(), want)
 	}
 	w.result = screentest.Proved("a confirmed", "b failed", "c silent")
 	w.soFar, w.result.Reason = w.result, "2 of 3 registered mods are not confirmed"
 	for _, want := range []string{"✕ not proved", "ready after 0.90 s", "2 of 3 registered mods are not confirmed", "◌ c", "silent"} {
-		if got := shows(); !strings.Contains(got, want) {
-			t.Errorf("no %q in\n%s", want, got)
-		}
+		insist.Holds(t, fmt.Sprintf("no %q in", want), shows(), want)
 	}
 }
 
@@ -88,9 +86,7 @@ func TestWatchPhases(t *testing.T) {
 	} {
 		w := &Watch{server: "s", names: []string{"a", "b"}, heard: time.Now(), step: app.Step{Limit: time.Minute, Number: 1}}
 		test.set(w)
-		if got := w.drawn(); !strings.Contains(got, test.want) {
-			t.Errorf("%s: no %q in\n%s", name, test.want, got)
-		}
+		insist.Holds(t, fmt.Sprintf("%s: no %q in", name, test.want), w.drawn(), test.want)
 		for _, k := range w.Keys() {
 			if k[0] == "" || k[1] == "" {
 				t.Errorf("%s: a key without words", name)
@@ -116,18 +112,14 @@ func TestWatchAgainstTheLastStart(t *testing.T) {
 	c := canvas.New(160, 30)
 	w.Draw(c, 0, 30)
 	for _, want := range []string{"start 3 took 10.00 s; about 16 s more", "2100 ms  was 1000 ms", "was 12.0 s"} {
-		if got := screentest.Plain(c); !strings.Contains(got, want) {
-			t.Errorf("no %q in\n%s", want, got)
-		}
+		insist.Holds(t, fmt.Sprintf("no %q in", want), screentest.Plain(c), want)
 	}
 	w.step.Ready = true
 	if _, ok := w.estimate(time.Second); ok {
 		t.Error("a server that is ready is still estimated")
 	}
 	for d, want := range map[time.Duration]string{1500 * time.Millisecond: "1.5 s", 125 * time.Second: "2 min 05 s", 3*time.Hour + 4*time.Minute: "3 h 04 min", 72 * time.Hour: "3 days"} {
-		if got := marks.Span(d); got != want {
-			t.Errorf("%s is %q", d, got)
-		}
+		insist.Same(t, d.String(), marks.Span(d), want)
 	}
 }
 

@@ -1,0 +1,58 @@
+// Package insist has the words in which the tests say what has to be so. Each marks the test
+// as failed and lets it go on, but for OK, which ends it. The first text says what was looked
+// at; it may be empty.
+package insist
+
+import (
+	"strings"
+	"testing"
+)
+
+// OK ends a test that cannot go on without something that failed.
+func OK(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Err is the error of a call that gives something else, too.
+func Err[T any](_ T, err error) error { return err }
+
+// Same wants one value to be another.
+func Same[T comparable](t testing.TB, what string, got, want T) {
+	t.Helper()
+	if got != want {
+		t.Errorf("%s: %#v, want %#v", what, got, want)
+	}
+}
+
+// Holds wants words to be in a text.
+func Holds(t testing.TB, what, text string, words ...string) {
+	t.Helper()
+	for _, word := range words {
+		if !strings.Contains(text, word) {
+			t.Errorf("%s: %q is not in\n%s", what, word, text)
+		}
+	}
+}
+
+// Lacks wants words not to be in a text.
+func Lacks(t testing.TB, what, text string, words ...string) {
+	t.Helper()
+	for _, word := range words {
+		if strings.Contains(text, word) {
+			t.Errorf("%s: %q is in\n%s", what, word, text)
+		}
+	}
+}
+
+// Fails wants an error that says words.
+func Fails(t testing.TB, what string, err error, words ...string) {
+	t.Helper()
+	if err == nil {
+		t.Errorf("%s: no error", what)
+		return
+	}
+	Holds(t, what, err.Error(), words...)
+}
