@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
 
 	"initium/internal/insist"
@@ -63,6 +65,104 @@ func TestFilesNamedAsDownloaded(t *testing.T) {
 		o.do(0, "undo", "silo", entry)
 	}
 	there("Rye (1).sack", "millwheel-7.0.4.sack")
+}
+
+// Nothing is promised that the last start has refuted, as long as nothing of it has changed; and
+// what has changed is told, wherever it stands.
+func TestRefuted(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "silo")
+	write(t, filepath.Join(o.home, "dialects", "silo.toml"), silo+siloMore)
+	weather := filepath.Join(filepath.Dir(o.home), "weather")
+	write(t, weather, "")
+	write(t, filepath.Join(dir, "silo.sh"), "#!/bin/sh\necho 'opened rye from x'\nif [ -s "+`'`+weather+`'`+" ]; then cat "+`'`+weather+`'`+"; exit 3; fi\necho 'opened oats from x'\necho 'silo is full'\nread -r line\n")
+	insist.OK(t, os.Chmod(filepath.Join(dir, "silo.sh"), 0o755))
+	sack(t, filepath.Join(dir, "sacks", "rye.sack"), "rye", "1")
+	sack(t, filepath.Join(dir, "sacks", "oats.sack"), "oats", "1")
+	conf := filepath.Join(dir, "silo.conf")
+	write(t, conf, "roof = tin\nspan = 1\nspan = 2\n")
+	write(t, filepath.Join(dir, "tin.plan"), "tin")
+	write(t, filepath.Join(dir, "VERSION"), "1.0\n")
+	o.do(0, "adopt", dir)
+	o.do(0, "prove", "silo")
+	foretold := func(name, want string) {
+		t.Helper()
+		insist.Same(t, name+": foretold", o.foretells("silo"), want)
+	}
+	const fine = "oats confirmed, rye confirmed; "
+	foretold("proved", fine)
+	write(t, weather, "hail\n")
+	o.do(1, "prove", "silo")
+	foretold("stopped", "oats not loaded, rye confirmed; start 2 did so, and nothing that it rested on has changed since: the server stopped before it was ready, with exit status 3")
+	insist.Holds(t, "check", o.do(0, "check", "silo"), "start-refuted", "start 2 was not proved, and nothing that it rested on has changed since: the server stopped")
+	number := 2
+	for what, change := range map[string]func(){
+		"a setting that stands twice": func() { write(t, conf, "roof = tin\nspan = 1\nspan = 3\n") },
+		"the file of a setting":       func() { write(t, filepath.Join(dir, "tin.plan"), "tin, bent") },
+		"a mod's file":                func() { sack(t, filepath.Join(dir, "sacks", "rye.sack"), "rye", "1 ") },
+		"a value":                     func() { o.do(0, "give", "silo", "pace="+next()) },
+		"the program": func() {
+			write(t, filepath.Join(dir, "silo.sh"), contents(t, filepath.Join(dir, "silo.sh"))+"# "+next())
+		},
+		"the build":        func() { write(t, filepath.Join(dir, "VERSION"), "1."+next()+"\n") },
+		"what a mod keeps": func() { write(t, filepath.Join(dir, "keep", "rye.cfg"), next()) },
+	} {
+		foretold(what+" before", o.foretells("silo"))
+		change()
+		foretold(what, fine)
+		o.do(1, "prove", "silo")
+		number++
+		insist.Holds(t, what, o.try("compare", "silo", strconv.Itoa(number-1), strconv.Itoa(number)).out, map[string]string{
+			"a setting that stands twice": "setting span: 1, then 3, was 1, then 2", "the file of a setting": "files of the server: tin.plan changed", "a mod's file": "files of rye: rye.sack changed",
+			"a value": "setting pace: ", "the program": "silo.sh changed", "the build": "setting server: 1.", "what a mod keeps": "files of rye: keep/rye.cfg"}[what])
+	}
+	write(t, weather, "")
+	o.do(0, "prove", "silo")
+	foretold("proved again", fine)
+}
+
+// next is a text that was not there before.
+func next() string { counted++; return strconv.Itoa(counted) }
+
+var counted = 10
+
+// siloMore is what else a silo may have.
+const siloMore = `
+[[given]]
+name = "pace"
+default = ["1"]
+[[registration]]
+name = "conf"
+file = "{dir}/silo.conf"
+format = "key-value"
+shape = "key"
+key = "use.{mod}"
+on = "yes"
+off = "no"
+[[value]]
+name = "roof"
+registration = "conf"
+file = "{dir}/{value}.plan"
+[[build]]
+of = "server"
+file = "{dir}/VERSION"
+[[leaves]]
+path = "{dir}/keep/{mod}.cfg"
+`
+
+// foretells is what check foretells of each mod, and why the server will stop.
+func (o *operator) foretells(name string) string {
+	o.t.Helper()
+	var c struct {
+		Forecast []struct{ Mod, Outcome string }
+		Stops    string
+	}
+	decode(o.t, o.try("check", name, "--json").out, &c)
+	var words []string
+	for _, m := range c.Forecast {
+		words = append(words, m.Mod+" "+m.Outcome)
+	}
+	return strings.Join(words, ", ") + "; " + c.Stops
 }
 
 func prefixed(dir string, names []string) (paths []string) {

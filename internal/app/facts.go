@@ -3,7 +3,9 @@ package app
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"path/filepath"
 	"regexp"
@@ -15,7 +17,9 @@ import (
 
 	"initium/internal/core/check"
 	"initium/internal/core/dialect"
+	"initium/internal/core/forecast"
 	"initium/internal/core/mod"
+	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
 	"initium/internal/host"
@@ -44,10 +48,46 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 			}
 		}
 	}
+	if facts.Refuted, err = a.refuted(l, s, now); err != nil {
+		return facts, err
+	}
 	if !running {
 		a.ports(s, &facts)
 	}
 	return facts, nil
+}
+
+// refuted is the last start, where it was not proved for what it was made with, and another
+// would be made with the same; nil when not.
+func (a *App) refuted(l *host.Ledger, s *Server, now *survey.Survey) (*forecast.Refuted, error) {
+	starts, err := l.Starts(s.Record.Name)
+	if err != nil || len(starts) == 0 || s.fsys != nil || starts[len(starts)-1].Verdict == proof.Proved {
+		return nil, err
+	}
+	p, err := a.startBefore(s.Record.Name, 0, false)
+	if err != nil || p == nil || p.Verdict == proof.Proved || p.Stopped || ChangedSince(now, p) {
+		return nil, err
+	}
+	then, err := a.Home.Start(s.Record.Name, p.Number).Inventory()
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	same, err := a.inventory(s, now)
+	if err != nil || !then.Same(same) {
+		return nil, err
+	}
+	r := &forecast.Refuted{Start: p.Number, Reason: p.Reason, Stops: p.Exit != nil, Failed: map[string]string{}}
+	for i := range p.Mods {
+		switch m := &p.Mods[i]; {
+		case m.Outcome == proof.Failed:
+			r.Failed[m.Name] = m.Reason
+		case m.Outcome == proof.Silent && m.Registered && (p.Ready || r.Stops):
+			r.Silent = append(r.Silent, m.Name)
+		}
+	}
+	return r, nil
 }
 
 // around tells what a mod rests on besides its own files: which mods it stands on, near and

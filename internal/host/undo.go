@@ -103,11 +103,25 @@ func (d *deed) undoes(before *deed) bool {
 	return true
 }
 
-// standing is what entries have done to files, without those that take each other back. The
-// error tells where that cannot be gone back over at once: one has put something into a folder
-// or taken it out, and another has given names in it, so that what came may have another name
-// by now.
-func (l *Ledger) standing(entries []Entry) (left []deed, err error) {
+// mixed is a folder in which one deed has given names and another has put something in or taken
+// something out, so that what came may have another name by now; "" when there is none.
+func mixed(deeds []deed) string {
+	for i, d := range deeds {
+		for _, f := range d.rows {
+			for k := range deeds {
+				if f.list && i != k && slices.ContainsFunc(deeds[k].parts, func(p partRow) bool { return path.Dir(p.path) == f.path }) {
+					return f.path
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// standing is what entries have done to files. Where that is mixed, those that take each other
+// back are left out; the error tells where it still cannot be gone back over at once.
+func (l *Ledger) standing(entries []Entry) (deeds []deed, err error) {
+	var left []deed
 	for _, e := range entries {
 		var d deed
 		if d.rows, err = l.rows(e.id); err != nil {
@@ -116,21 +130,19 @@ func (l *Ledger) standing(entries []Entry) (left []deed, err error) {
 		if d.parts, err = l.parts(e.id); err != nil {
 			return nil, err
 		}
+		deeds = append(deeds, d)
 		if n := len(left); n > 0 && d.undoes(&left[n-1]) {
 			left = left[:n-1]
 		} else {
 			left = append(left, d)
 		}
 	}
-	for i, d := range left {
-		for _, f := range d.rows {
-			for k := range left {
-				if f.list && i != k && slices.ContainsFunc(left[k].parts, func(p partRow) bool { return path.Dir(p.path) == f.path }) {
-					return nil, fmt.Errorf("in %s mods were switched, and others came or went; take the entries back one by one, the newest first (initium undo %s %d, and so on)",
-						f.path, entries[0].server, entries[len(entries)-1].Number-1)
-				}
-			}
-		}
+	if mixed(deeds) == "" {
+		return deeds, nil
+	}
+	if folder := mixed(left); folder != "" {
+		return nil, fmt.Errorf("in %s mods were switched, and others came or went; take the entries back one by one, the newest first (initium undo %s %d, and so on)",
+			folder, entries[0].server, entries[len(entries)-1].Number-1)
 	}
 	return left, nil
 }

@@ -65,6 +65,7 @@ type Surroundings struct {
 	Running  bool              // the server runs, so its port is its own
 	Builds   map[dialect.BuildOf]Build
 	Lessons  map[string]string // as in package forecast
+	Refuted  *forecast.Refuted
 	Accepted []Accepted
 }
 
@@ -229,12 +230,16 @@ func (c *checker) foretell() {
 	if c.facts.Running {
 		busy = ""
 	}
-	c.forecast = forecast.Of(c.s, forecast.Facts{Builds: c.versions, PortBusy: busy, Missing: c.halted, Lessons: c.facts.Lessons, Stops: c.stops, Passed: c.passed, Unfound: c.unfound})
+	c.forecast = forecast.Of(c.s, forecast.Facts{Builds: c.versions, PortBusy: busy, Missing: c.halted, Lessons: c.facts.Lessons, Refuted: c.facts.Refuted, Stops: c.stops, Passed: c.passed, Unfound: c.unfound})
 }
 
 // consequences tells of mods that will not load and that nothing was said about
 // yet: what is wrong is with another mod, or with the server.
 func (c *checker) consequences() {
+	if r := c.facts.Refuted; r != nil {
+		c.add(Finding{Code: CodeStartRefuted, Severity: Warning}, "start %d was not proved, and nothing that it rested on has changed since: %s", r.Start, r.Reason).
+			Remedy = "change what it tells of; start it again as it is only if the cause was outside its files"
+	}
 	for i := range c.s.Mods {
 		m := &c.s.Mods[i]
 		said := c.forecast.Find(m.Name)

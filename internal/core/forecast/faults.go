@@ -82,6 +82,9 @@ func (w *walker) ownFaults(m *survey.Mod) (list []fated) {
 	if said, ok := w.facts.Lessons[m.Name]; ok {
 		add(l.Script, faultf(Lesson, "", "it failed by itself at an earlier start and has not changed since: %s", said))
 	}
+	if r := w.facts.Refuted; r != nil && r.Failed[m.Name] != "" {
+		add(dialect.FateFails, faultf(Lesson, "", "it failed at start %d, and nothing that it rested on has changed since: %s", r.Start, r.Failed[m.Name]))
+	}
 	return list
 }
 

@@ -5,6 +5,7 @@ package forecast
 
 import (
 	"fmt"
+	"slices"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/order"
@@ -88,9 +89,20 @@ type Facts struct {
 	PortBusy string                     // who holds the server's port
 	Missing  bool                       // something that the start command needs is missing
 	Lessons  map[string]string          // mods that failed by their own fault and have not changed since: what the log said
+	Refuted  *Refuted                   // the last start, where it was not proved and would be made with the same; or nil
 	Stops    []string                   // what else is known to stop the server before it loads mods
 	Passed   []string                   // what keeps it from loading any
 	Unfound  []string                   // what keeps it from finding those that have to be registered
+}
+
+// Refuted is a start that was not proved, and of all that it rested on nothing has changed since.
+// So it will go the same way again, whatever is said of it otherwise.
+type Refuted struct {
+	Start  int               // its number
+	Reason string            // why it was not proved
+	Stops  bool              // the server stopped by itself
+	Failed map[string]string // mods that failed: what the log said
+	Silent []string          // registered mods of which nothing was said
 }
 
 // Of foretells a start of the surveyed server.
@@ -121,6 +133,7 @@ func Of(s *survey.Survey, facts Facts) *Forecast {
 		w.all(AllPassed, facts.Passed[0])
 	default:
 		w.walk()
+		w.repeat()
 		f.Stops, f.Order = w.stops, w.order
 		if f.Stops == "" && facts.PortBusy != "" {
 			f.Stops = "its port is taken, which shows after the mods have loaded: " + facts.PortBusy
@@ -134,6 +147,27 @@ func Of(s *survey.Survey, facts Facts) *Forecast {
 		}
 	}
 	return f
+}
+
+// repeat lets what a start has refuted not be foretold once more.
+func (w *walker) repeat() {
+	r := w.facts.Refuted
+	if r == nil {
+		return
+	}
+	if r.Stops && w.stops == "" {
+		w.stops = fmt.Sprintf("start %d did so, and nothing that it rested on has changed since: %s", r.Start, r.Reason)
+	}
+	for _, name := range r.Silent {
+		m := w.s.Find(name)
+		if m == nil || w.says[m.Index()].Outcome != Confirmed {
+			continue
+		}
+		w.order = slices.DeleteFunc(w.order, func(loads string) bool { return loads == text.Clean(name) })
+		if w.says[m.Index()] = (Mod{}); !r.Stops { // else it is not reached
+			w.tell(m.Index(), NotLoaded, Silent, "", "start %d did not say a word about it, and nothing that it rested on has changed since", r.Start)
+		}
+	}
 }
 
 // all lets every mod be not loaded for one reason.

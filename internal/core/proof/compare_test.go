@@ -75,7 +75,7 @@ func TestCompareInventories(t *testing.T) {
 	const want = `setting title: New, was Old
 setting word: hidden, was hidden
 setting title: "", was not set
-setting gone: not set, was 1
+setting gone: not set, was 1, then 1
 files of m: w.lua new, x.lua changed, y.lua changed, and 1 more`
 	if got != want || c.Same() {
 		t.Errorf("got\n%s\nwant\n%s", got, want)

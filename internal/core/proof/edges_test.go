@@ -363,6 +363,12 @@ func TestComparisonInWords(t *testing.T) {
 		}
 		return list
 	}
+	set := func(values ...string) (list []proof.Setting) {
+		for _, v := range values {
+			list = append(list, proof.Setting{Name: "s", File: "f", Value: v})
+		}
+		return list
+	}
 	inventories := func(then, now proof.Inventory) string {
 		return strings.Join(proof.Compare(base(), base(), proof.Known{Inventory: &then}, proof.Known{Inventory: &now}).Words(), "; ")
 	}
@@ -370,6 +376,10 @@ func TestComparisonInWords(t *testing.T) {
 		"files of a: x gone, y new; files of b: x gone, y gone, z gone": {{Files: files("b/z", "b/y", "b/x", "b/s", "a/x", "a/s")}, {Files: files("a/s", "a/y", "b/s")}},
 		"files of a: 1 new, 2 new, 3 new, and 2 more":                   {{Files: files("a/s")}, {Files: files("a/1", "a/2", "a/3", "a/4", "a/5", "a/s")}},
 		"": {{Cut: true, Files: files("a/s")}, {Files: files("a/t")}},
+		"files of the server: maps/fen new, maps/moor gone": {{Files: files("/maps/moor")}, {Files: files("/maps/fen")}},
+		"setting s: 1, then 3, was 1, then 2":               {{Settings: set("1", "2")}, {Settings: set("1", "3")}},
+		"setting s: 2, then 1, was 1, then 2":               {{Settings: set("1", "2")}, {Settings: set("2", "1")}},
+		"setting s: 1, was 1, then 1":                       {{Settings: set("1", "1")}, {Settings: set("1")}},
 	} {
 		insist.Same(t, "the files", inventories(test[0], test[1]), want)
 	}

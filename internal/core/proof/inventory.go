@@ -7,11 +7,11 @@ import (
 	"strings"
 )
 
-// Inventory is what a server was started with: its settings, and the files of its
-// mods. Its strings are safe to show.
+// Inventory is what a server was started with: its settings, what it was given, its builds, and
+// the files of its mods and of its own that its start rests on. Its strings are safe to show.
 type Inventory struct {
 	Settings []Setting `json:"settings"`
-	Files    []File    `json:"files"` // by mod, then by path
+	Files    []File    `json:"files"` // by mod, then by path; those of no mod are the server's own
 	Cut      bool      `json:"cut"`   // there were more files than are kept
 }
 
@@ -19,15 +19,15 @@ type Inventory struct {
 // whether it is the same.
 type Setting struct {
 	Name   string `json:"name"`
-	File   string `json:"file"` // the startup file that it stands in
+	File   string `json:"file"` // the startup file that it stands in, or where else it is from
 	Value  string `json:"value"`
 	Hidden bool   `json:"hidden,omitempty"`
 }
 
-// File is a file of a mod.
+// File is a file of a mod, or of the server.
 type File struct {
-	Mod     string `json:"mod"`
-	Path    string `json:"path"` // below the mod's folder
+	Mod     string `json:"mod"`  // "" for the server's own
+	Path    string `json:"path"` // below the mod's folder, or the server's
 	Size    int64  `json:"size"`
 	Changed int64  `json:"changed"` // ns since 1970
 }
@@ -46,22 +46,27 @@ func (c *Comparison) compareInventories(then, now *Inventory) {
 		return
 	}
 	type place struct{ name, file string }
-	old := map[place]Setting{}
-	for _, s := range then.Settings {
-		old[place{s.Name, s.File}] = s
+	values := func(v *Inventory) (by map[place][]Setting, order []place) {
+		by = map[place][]Setting{}
+		for _, s := range v.Settings {
+			at := place{s.Name, s.File}
+			if by[at] == nil {
+				order = append(order, at)
+			}
+			by[at] = append(by[at], s)
+		}
+		return by, order
 	}
-	for _, s := range now.Settings {
-		at := place{s.Name, s.File}
-		was, ok := old[at]
-		delete(old, at)
-		if !ok || was.Value != s.Value {
-			c.Settings = append(c.Settings, Difference{Mod: s.Name, Then: was.shown(ok), Now: s.shown(true)})
+	old, before := values(then)
+	fresh, order := values(now)
+	for _, at := range before {
+		if fresh[at] == nil {
+			order = append(order, at)
 		}
 	}
-	for _, s := range then.Settings {
-		if _, gone := old[place{s.Name, s.File}]; gone {
-			c.Settings = append(c.Settings, Difference{Mod: s.Name, Then: s.shown(true)})
-			delete(old, place{s.Name, s.File})
+	for _, at := range order {
+		if !slices.Equal(old[at], fresh[at]) && (len(old[at])+len(fresh[at]) > 0) {
+			c.Settings = append(c.Settings, Difference{Mod: at.name, Then: shown(old[at]), Now: shown(fresh[at])})
 		}
 	}
 	if then.Cut || now.Cut {
@@ -70,10 +75,23 @@ func (c *Comparison) compareInventories(then, now *Inventory) {
 	c.Files = fileChanges(then.Files, now.Files)
 }
 
-func (s Setting) shown(set bool) string {
+// shown are the values of a setting, each time that it stands in its file; "" when it is not set.
+func shown(list []Setting) string {
+	var words []string
+	for _, s := range list {
+		words = append(words, s.shown())
+	}
+	return strings.Join(words, ", then ")
+}
+
+// Same tells whether nothing differs from what another start was made with, as far as that can be
+// known.
+func (v *Inventory) Same(other *Inventory) bool {
+	return !v.Cut && !other.Cut && slices.Equal(v.Settings, other.Settings) && slices.Equal(v.Files, other.Files)
+}
+
+func (s Setting) shown() string {
 	switch {
-	case !set:
-		return ""
 	case s.Hidden:
 		return "hidden"
 	case s.Value == "":
@@ -133,7 +151,7 @@ func fileWords(files []FileChange) (lines []string) {
 		if n > shownFiles {
 			words = append(words, fmt.Sprintf("and %d more", n-shownFiles))
 		}
-		lines = append(lines, fmt.Sprintf("files of %s: %s", files[0].Mod, strings.Join(words, ", ")))
+		lines = append(lines, fmt.Sprintf("files of %s: %s", cmp.Or(files[0].Mod, "the server"), strings.Join(words, ", ")))
 		files = files[n:]
 	}
 	return lines

@@ -38,6 +38,7 @@ type Proof struct {
 	Ready        bool       `json:"ready"`
 	ReadyAfterMS int64      `json:"ready_after_ms"`       // from the start of the process; 0 when not ready
 	Exit         *int       `json:"exit"`                 // the exit status, -1 for a signal; null while it runs
+	Stopped      bool       `json:"stopped,omitempty"`    // the operator stopped it before it could be judged
 	Reason       string     `json:"reason"`               // why it is not proved
 	Hint         string     `json:"hint,omitempty"`       // what to do when the log said nothing that the dialect knows
 	LastLines    []Evidence `json:"last_lines,omitempty"` // that the server wrote, when it stopped and no rule says why

@@ -111,7 +111,7 @@ func (v *view) set(c *proof.Comparison) {
 		case "gone":
 			shape, k = "−", canvas.Warn
 		}
-		add(shape, k, "%s: %s is %s", f.Mod, f.Path, f.What)
+		add(shape, k, "%s: %s is %s", cmp.Or(f.Mod, "the server"), f.Path, f.What)
 	}
 	about = "times"
 	for _, took := range c.Times {
