@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
+	"initium/internal/core/mod"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
@@ -44,6 +45,7 @@ func For(f Case, m *proof.Mod) []Remedy {
 		c.release()
 		c.settings()
 		c.rivals()
+		c.note()
 		if m.Against != "" {
 			c.byHand("start it once more: %s says that %s, and %s", "the evidence contradicts itself; the log", m.Against, m.Reason)
 		}
@@ -126,6 +128,23 @@ func (c *finder) needs() {
 		case listed && own != nil && len(own.Entries) > 0 && len(need.Entries) > 0 && own.Entries[0] < need.Entries[0] && !own.Group && !need.Group:
 			c.change(lineup.Change{Op: lineup.OpMove, Mod: need.Name, Where: lineup.Where{Before: own.Name}})
 		}
+	}
+}
+
+// note offers to write down what the log says that a mod needs and nothing else tells.
+func (c *finder) note() {
+	own := c.Survey.Find(c.m.Name)
+	if own == nil || len(c.m.Evidence) == 0 {
+		return
+	}
+	var untold []string
+	for _, name := range c.m.Wanted {
+		if name != "" && !slices.ContainsFunc(own.Needs(), func(n mod.Need) bool { return n.Name == name }) {
+			untold = append(untold, name)
+		}
+	}
+	if len(untold) > 0 {
+		c.byHand("write down as a rule that %s needs %s, which only the log says, so that it is known before the next start: initium rule %s --from-log", c.m.Name, strings.Join(untold, ", "), c.Survey.Server)
 	}
 }
 

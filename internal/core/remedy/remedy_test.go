@@ -54,6 +54,8 @@ func TestFor(t *testing.T) {
 		"silent behind a failure":  {mod: proof.Mod{Name: "late", Outcome: proof.Silent}, exit: true, others: []proof.Mod{{Name: "deep", Outcome: proof.Failed, Evidence: []proof.Evidence{{Line: 3}}}, {Name: "bad", Outcome: proof.Failed, Evidence: []proof.Evidence{{Line: 7}}}, {Name: "user", Outcome: proof.Failed}}, want: "mend bad first; the server came no further"},
 		"a need that comes later":  {mod: proof.Mod{Name: "late", Wanted: []string{"early"}}, want: "move early before late | switch late off"},
 		"a need that is not there": {mod: proof.Mod{Name: "late", Wanted: []string{"nowhere"}}, want: "take nowhere in, which it needs and which is not here | switch late off"},
+		"only the log says it":     {mod: proof.Mod{Name: "user", Wanted: []string{"bad", "off"}, Evidence: []proof.Evidence{{Line: 3}}}, want: "move bad before user | switch off on | write down as a rule that user needs off, which only the log says, so that it is known before the next start: initium rule s --from-log | switch user off"},
+		"the manifest says it too": {mod: proof.Mod{Name: "user", Wanted: []string{"bad"}, Evidence: []proof.Evidence{{Line: 3}}}, want: "move bad before user | switch user off"},
 		"a need that is off":       {mod: proof.Mod{Name: "late", Wanted: []string{"off"}}, want: "switch off on | switch late off"},
 		"one not registered":       {mod: proof.Mod{Name: "late", Wanted: []string{"there"}}, want: "register there before late | switch late off"},
 		"one that failed too":      {mod: proof.Mod{Name: "user", Wanted: []string{"bad"}}, others: []proof.Mod{{Name: "bad", Outcome: proof.Failed}}, want: "mend bad first | switch user off"},
