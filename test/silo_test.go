@@ -171,3 +171,45 @@ func prefixed(dir string, names []string) (paths []string) {
 	}
 	return paths
 }
+
+// What loads or fails while the server runs belongs to its start, with its time, and is not taken
+// for what the start showed; a rule that fits every file that is found is told to be weak.
+func TestWhileItRuns(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "silo")
+	toml := filepath.Join(o.home, "dialects", "silo.toml")
+	write(t, toml, silo)
+	write(t, filepath.Join(dir, "silo.sh"), "#!/bin/sh\nfor f in sacks/*.sack*; do echo \"opened $(basename ${f%.sack*}) from a list of what is there\"; done\necho 'the gate is up'\nfor f in sacks/*.sack; do echo \"opened $(basename $f .sack) from $f\"; done\necho 'silo is full'\n"+
+		"while read -r word name; do case $word in open) echo \"opened $name from sacks\";; tear) echo \"torn: $name, by mice\";; *) exit 0;; esac; done\n")
+	insist.OK(t, os.Chmod(filepath.Join(dir, "silo.sh"), 0o755))
+	for _, name := range []string{"oats", "rye"} {
+		sack(t, filepath.Join(dir, "sacks", name+".sack"), name, "1")
+	}
+	sack(t, filepath.Join(dir, "sacks", "bran.sack.kept"), "bran", "1")
+	o.do(0, "adopt", dir)
+	o.proves("silo", "oats confirmed, rye confirmed, bran unlisted")
+	insist.Holds(t, "a rule that fits too much", o.do(0, "dialect", "check", "silo"), "no faults", `the rule "opened {mod} from {any}" fitted mods too at the last start of silo that are not registered (bran)`)
+	write(t, toml, strings.ReplaceAll(silo, `line  = "opened {mod} from {any}"`, "line  = \"opened {mod} from {any}\"\nfrom  = \"the gate is up\"\nuntil = \"silo is closed\"")+"[[log.rule]]\nmeans = \"failed\"\nline = \"torn: {mod}, {reason}\"\n")
+	insist.Lacks(t, "one that is held to its part", o.do(0, "dialect", "check", "silo"), "fitted mods too")
+	insist.Lacks(t, "the proof", o.do(0, "prove", "silo", "--keep-running"), "unlisted")
+	defer o.try("stop", "silo")
+	o.do(0, "on", "silo", "bran")
+	o.do(0, "say", "silo", "open bran")
+	o.do(0, "say", "silo", "open rye")
+	o.do(0, "say", "silo", "tear oats")
+	o.do(0, "servers")
+	var p struct {
+		proofJSON
+		Later []struct{ Name, Outcome, Reason string }
+	}
+	kept := func() string {
+		t.Helper()
+		decode(t, contents(t, filepath.Join(o.home, "servers/silo/starts/00002/proof.json")), &p)
+		return fmt.Sprint(p.Verdict, p.outcomes(), p.Later)
+	}
+	const want = "provedoats confirmed, rye confirmed[{bran confirmed } {oats failed by mice}]"
+	insist.Same(t, "kept", kept(), want)
+	o.do(0, "stop", "silo")
+	o.do(0, "servers")
+	insist.Same(t, "kept after the stop", kept(), want)
+}

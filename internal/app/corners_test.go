@@ -130,7 +130,7 @@ func TestInventoryOfWhatIsThere(t *testing.T) {
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
 	insist.OK(t, err)
 	v, err := a.Home.Start("k", p.Number).Inventory()
-	if err != nil || len(v.Files) != 1 || v.Files[0].Mod != "a" || v.Files[0].Path != "x" {
+	if err != nil || len(v.Files) != 2 || v.Files[0].Path != "run.sh" || v.Files[1].Mod != "a" || v.Files[1].Path != "x" {
 		t.Errorf("%+v, %v", v, err)
 	}
 }

@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -48,7 +49,8 @@ type following struct {
 	fresh    []proof.Line
 	heard    time.Time // when the last line came
 	onStep   func(Step)
-	unheard  string // why the server could not be asked on its console
+	unheard  string      // why the server could not be asked on its console
+	later    []proof.Mod // that were looked at
 
 	elsewhere []string // files that look like its log, when nothing is printed
 	looked    bool     // for these
@@ -66,12 +68,29 @@ func (a *App) follow(s *Server, dir host.StartDir, number int, onStep func(Step)
 		f.began = f.began.Add(-age)
 	}
 	now := survey.Take(s.input())
-	f.reader = proof.NewReader(s.Dialect, s.Vars["dir"], f.expected.Mods, func(l proof.Line) { f.fresh = append(f.fresh, l) })
+	f.reader = proof.NewReader(s.Dialect, s.Vars["dir"], withLater(f.expected.Mods, now), func(l proof.Line) { f.fresh = append(f.fresh, l) })
 	f.reader.Secrets = now.Lineup.Secrets()
 	f.reader.Facts, f.reader.MayDiffer = s.facts(now)
 	f.reader.Notice, f.reader.Sole, f.reader.Unread, f.reader.Gone = true, true, f.expected.Unread, f.expected.Gone
 	f.follower = dir.Follow()
 	return f, nil
+}
+
+// withLater adds to the mods that a start is judged by those that have come since: they may load
+// while the server runs.
+func withLater(expected []proof.Expected, now *survey.Survey) []proof.Expected {
+	known := make(map[string]bool, len(expected))
+	for i := range expected {
+		known[expected[i].Name] = true
+	}
+	list := slices.Clip(expected)
+	for _, e := range Expect(now) {
+		if !known[e.Name] {
+			e.Registered, e.Always = false, false
+			list = append(list, e)
+		}
+	}
+	return list
 }
 
 // facts are what the server is started with and should say of itself; and what of that it may
@@ -252,6 +271,7 @@ func (f *following) judge(end proof.End) *proof.Proof {
 		}
 	}
 	p := f.reader.Judge(end)
+	f.reader.End(p.Lines)
 	p.Made, p.Unheard, p.Speechless = made, f.unheard, f.reader.Lines() == 0
 	if p.Verdict != proof.Proved {
 		p.Hint = f.hint()
@@ -318,6 +338,9 @@ func (a *App) followOne(ctx context.Context, s *Server, dir host.StartDir, numbe
 		return 0, err
 	}
 	defer f.close()
+	if p, err := dir.Proof(); err == nil && !p.Speechless {
+		f.reader.End(p.Lines)
+	}
 	if err := f.rest(ctx); err != nil {
 		return 0, err
 	}
@@ -328,6 +351,11 @@ func (a *App) followOne(ctx context.Context, s *Server, dir host.StartDir, numbe
 		exit, ended := dir.Exit()
 		if err := f.rest(ctx); err != nil {
 			return 0, err
+		}
+		if p, err := f.keepLater(); err != nil {
+			return 0, err
+		} else if p != nil {
+			f.step(Step{Judged: p})
 		}
 		if ended {
 			if err := a.judgeAtEnd(ctx, f, exit); err != nil {
@@ -345,13 +373,46 @@ func (a *App) followOne(ctx context.Context, s *Server, dir host.StartDir, numbe
 	}
 }
 
+// keepLater keeps what has come of mods since the start was judged with its proof, which it
+// returns where that is new; what was loaded anew on purpose is told as that.
+func (f *following) keepLater() (*proof.Proof, error) {
+	later := f.reader.Later()
+	if len(later) == 0 || slices.EqualFunc(later, f.later, sameLater) {
+		return nil, nil
+	}
+	f.later = later
+	p, err := f.dir.Proof()
+	if err != nil {
+		return nil, nil // not judged, so it is all of the start
+	}
+	purpose := map[int]bool{}
+	for _, r := range p.Reloads {
+		for _, e := range r.Mod.Evidence {
+			purpose[e.Line] = true
+		}
+	}
+	later = slices.DeleteFunc(later, func(m proof.Mod) bool {
+		return !slices.ContainsFunc(m.Evidence, func(e proof.Evidence) bool { return !purpose[e.Line] })
+	})
+	if slices.EqualFunc(later, p.Later, sameLater) {
+		return nil, nil
+	}
+	p.Later = later
+	return p, f.dir.PutProof(p)
+}
+
+// sameLater tells whether nothing more was said of a mod.
+func sameLater(a, b proof.Mod) bool {
+	return a.Name == b.Name && a.Outcome == b.Outcome && a.Reason == b.Reason && len(a.Evidence) == len(b.Evidence)
+}
+
 // judgeAtEnd judges a start once more that was stopped, and tells what comes of it.
 func (a *App) judgeAtEnd(ctx context.Context, f *following, exit host.Exit) error {
 	p, err := f.dir.Proof()
 	if err != nil || exit.How != host.EndedStop && exit.How != host.EndedKill {
 		return nil // it was never judged, or all that it said was in the log by then
 	}
-	again, err := a.judgeAgain(ctx, nil, f, p)
+	again, err := a.judgeAgain(ctx, nil, f, p, exit.Lasted-time.Duration(f.server.Dialect.Stop.Patience))
 	if again != p {
 		f.step(Step{Judged: again})
 	}
@@ -360,11 +421,22 @@ func (a *App) judgeAtEnd(ctx context.Context, f *following, exit host.Exit) erro
 
 // judgeAgain judges a start once more whose server has been stopped since: there are servers
 // that write their log only then. The proof is the one before where nothing is known that was
-// not; look is as in putProof.
-func (a *App) judgeAgain(ctx context.Context, look *Look, f *following, before *proof.Proof) (*proof.Proof, error) {
+// not; look is as in putProof. What the server said before asked, when it may have been told to
+// stop, is of the start only as far as it was known when that was judged.
+func (a *App) judgeAgain(ctx context.Context, look *Look, old *following, before *proof.Proof, asked time.Duration) (*proof.Proof, error) {
 	owed := unspoken(before)
 	if before.Verdict == proof.Proved || before.Exit != nil || owed == 0 && before.Ready {
 		return before, nil
+	}
+	f, err := a.follow(old.server, old.dir, old.number, nil) // from the first line on
+	if err != nil {
+		return before, err
+	}
+	defer f.close()
+	f.unheard = old.unheard
+	if !before.Speechless {
+		f.reader.End(before.Lines)
+		f.reader.Reopen(asked)
 	}
 	if err := f.rest(ctx); err != nil {
 		return before, err
@@ -394,7 +466,7 @@ func (a *App) judgeAgain(ctx context.Context, look *Look, f *following, before *
 		p.Again += ", and that the server was ready"
 		p.ReadyAfterMS = 0 // when it was is not known
 	}
-	p.Reloads = before.Reloads
+	p.Reloads, p.Later, p.Lines = before.Reloads, before.Later, before.Lines
 	return p, a.putProof(look, p, f.dir)
 }
 
@@ -414,6 +486,9 @@ func unspoken(p *proof.Proof) (n int) {
 func (a *App) judgement(ctx context.Context, f *following, look *Look) (left bool, err error) {
 	for patience := judgePatience; ; {
 		if p, err := f.dir.Proof(); err == nil {
+			if !p.Speechless {
+				f.reader.End(p.Lines)
+			}
 			f.step(Step{Judged: p})
 			return false, nil
 		}
@@ -485,6 +560,11 @@ func (a *App) CatchUp(ctx context.Context, name string) (judged int, err error) 
 	for _, n := range numbers[max(len(numbers)-lateStarts, 0):] {
 		dir := a.Home.Start(name, n)
 		if dir.Judged() {
+			if n == numbers[len(numbers)-1] {
+				if err := a.catchLater(ctx, name, dir, n); err != nil {
+					return judged, err
+				}
+			}
 			continue
 		}
 		if exit, ended := dir.Exit(); exit.How == host.EndedNever {
@@ -511,6 +591,43 @@ func (a *App) CatchUp(ctx context.Context, name string) (judged int, err error) 
 		}
 	}
 	return judged, nil
+}
+
+// maxLaterLog is the largest log, in bytes, that is read only to find what has come of mods since
+// the start was judged; who watches a server hears it however long the log is.
+const maxLaterLog = 8 << 20
+
+// catchLater keeps what has come of mods of a judged start while nobody watched.
+func (a *App) catchLater(ctx context.Context, name string, dir host.StartDir, number int) error {
+	p, err := dir.Proof()
+	if err != nil || p.Speechless {
+		return nil
+	}
+	info, err := os.Stat(p.Log)
+	if err != nil || info.Size() == p.Heard || info.Size() > maxLaterLog {
+		return nil
+	}
+	s, err := a.Server(name)
+	if err != nil {
+		return err
+	}
+	f, err := a.follow(s, dir, number, nil)
+	if err != nil {
+		return err
+	}
+	defer f.close()
+	f.reader.End(p.Lines)
+	if err := f.rest(ctx); err != nil {
+		return err
+	}
+	if _, err := f.keepLater(); err != nil {
+		return err
+	}
+	if p, err = dir.Proof(); err == nil {
+		p.Heard = info.Size()
+		err = dir.PutProof(p)
+	}
+	return err
 }
 
 // CatchUpAll judges what was left of all servers; initium ledger says why that cannot be

@@ -360,7 +360,7 @@ func TestInventoryOfAStart(t *testing.T) {
 		t.Errorf("start %d, %+v, %v", second.Number, c, err)
 	}
 	v, err := a.Home.Start("k", 2).Inventory()
-	if err != nil || len(v.Files) != 3 || v.Cut {
+	if err != nil || len(v.Files) != 4 || v.Cut {
 		t.Errorf("%+v, %v", v, err)
 	}
 	one, err := a.Home.Key()

@@ -65,7 +65,7 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 			return p, fmt.Errorf("stop %s: %w", name, err)
 		}
 		if !end.Stopped {
-			p, err = a.judgeAgain(context.WithoutCancel(ctx), look, f, p)
+			p, err = a.judgeAgain(context.WithoutCancel(ctx), look, f, p, 0)
 		}
 	case look.Server.Record.Guard > 0:
 		err = f.dir.Guard(look.Server.Record.Guard)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"strings"
 	"time"
@@ -35,7 +36,71 @@ type Reading struct {
 	Bytes   int64          `json:"bytes"`  // unpacked
 	Starts  int            `json:"starts"` // that are in it, as far as that can be told; the last of them is judged
 	Proof   *proof.Proof   `json:"proof"`
-	Remarks []proof.Remark `json:"remarks"` // lines that sound like trouble and that no rule knows
+	Weak    []WeakRule     `json:"weak,omitempty"` // rules that fit mods which are not registered
+	Remarks []proof.Remark `json:"remarks"`        // lines that sound like trouble and that no rule knows
+}
+
+// WeakRule is a rule of a dialect by which mods are said to have loaded that are not registered.
+// Its strings are safe to show.
+type WeakRule struct {
+	Rule   string   `json:"rule"` // its line
+	Mods   []string `json:"mods"` // some of them
+	Server string   `json:"server,omitempty"`
+}
+
+func (w WeakRule) String() string {
+	where := ""
+	if w.Server != "" {
+		where = " at the last start of " + w.Server
+	}
+	return fmt.Sprintf("the rule %q fitted mods too%s that are not registered (%s): it may be about every file that is there, and so is weak as proof of loading; hold it to a part of the log (from, until) or to who says it (level, source)", w.Rule, where, strings.Join(w.Mods, ", "))
+}
+
+func weakIn(r *proof.Reader) (list []WeakRule) {
+	for _, w := range r.Weak() {
+		list = append(list, WeakRule{Rule: text.Clean(w.Rule.Line), Mods: w.Mods})
+	}
+	return list
+}
+
+// WeakRules looks at the last starts of all servers of a dialect for rules that are weak.
+func (a *App) WeakRules(ctx context.Context, d *dialect.Dialect) (list []WeakRule, err error) {
+	names, err := a.Home.Servers()
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		record, err := a.Home.Record(name)
+		if err != nil || record.Dialect != d.Name {
+			continue
+		}
+		s, err := a.Server(name)
+		if err != nil {
+			return nil, err
+		}
+		state, err := a.Home.State(name)
+		if err != nil || state.Start == "" {
+			continue
+		}
+		e, err := state.Start.Expected()
+		if err != nil {
+			continue // it never came to a start
+		}
+		r := proof.NewReader(d, s.Vars["dir"], e.Mods, nil)
+		r.Secrets = survey.Take(s.input()).Lineup.Secrets()
+		log := host.OpenLog(state.Start.Log())
+		_, err = r.ReadFrom(io.LimitReader(stopping{ctx, log}, host.FirstPiece)) // which holds the start
+		log.Close()
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("read the log of %s: %w", name, err)
+		}
+		r.Flush()
+		for _, w := range weakIn(r) {
+			w.Server = name
+			list = append(list, w)
+		}
+	}
+	return list, nil
 }
 
 // errNoLog refuses to read nothing.
@@ -79,7 +144,7 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 	}
 	r.Dialect = d.Name
 	reader := proof.NewReader(d, dir, expected, opt.OnLine)
-	reader.Unread = places
+	reader.Unread, reader.Settle = places, time.Duration(d.Start.Settle)
 	if slices.Contains(files, "-") {
 		opt.In = await(ctx, opt.In)
 	}
@@ -101,6 +166,7 @@ func (a *App) Read(ctx context.Context, files []string, opt ReadOptions) (*Readi
 		}
 	}
 	reader.Flush()
+	r.Weak = weakIn(reader)
 	r.Proof, r.Remarks, r.Lines, r.Starts = reader.Judge(proof.End{}), reader.Remarks(), reader.Lines(), reader.Starts()
 	if r.Lines > 0 && reader.Fitted() == 0 {
 		r.Proof.Hint = fmt.Sprintf("no rule of the dialect %s fits any of its lines", d.Name)

@@ -210,6 +210,7 @@ type Taught struct {
 	Rule    dialect.Rule
 	Matches []teach.Match // all lines that it fits
 	Mods    []string      // that these speak of
+	Strange []string      // of a rule that means loaded: those of Mods that are not registered, where the server is known
 	Owed    []string      // mods of the server that no line speaks of yet, whatever the rule
 }
 
@@ -376,6 +377,9 @@ func (l *Lessons) Propose(lesson teach.Lesson) (*Taught, error) {
 			if !seen[mod] {
 				seen[mod] = true
 				t.Mods = append(t.Mods, text.Clean(mod))
+				if rule.Means == dialect.MeansLoaded && len(l.Known) > 0 && !slices.Contains(l.Known, mod) {
+					t.Strange = append(t.Strange, text.Clean(mod))
+				}
 			}
 		}
 	}

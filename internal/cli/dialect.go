@@ -52,7 +52,7 @@ func (e *env) dialect() *cobra.Command {
 		Use:   "check FILE | NAME",
 		Short: "Read a dialect and say what is wrong with it, by line and key",
 		Args:  args(cobra.ExactArgs(1)),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			d, err := e.app.CheckDialect(args[0])
 			if problems, ok := err.(dialect.Problems); ok {
 				for _, p := range problems {
@@ -64,7 +64,11 @@ func (e *env) dialect() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(e.out, "%s: no faults\n", d.Name)
-			return nil
+			weak, err := e.app.WeakRules(cmd.Context(), d)
+			for _, w := range weak {
+				fmt.Fprintln(e.out, w)
+			}
+			return err
 		},
 	})
 	return cmd

@@ -147,6 +147,12 @@ func (e *env) printBesides(p *proof.Proof) {
 			fmt.Fprintln(e.out, d)
 		}
 	}
+	for i := range p.Later {
+		if m := &p.Later[i]; len(m.Evidence) > 0 {
+			ev := m.Evidence[len(m.Evidence)-1]
+			fmt.Fprintf(e.out, "after the start: %s %s, log line %d: %s\n", m.Name, m.Outcome, ev.Line, ev.Text)
+		}
+	}
 	if p.Unheard != "" {
 		fmt.Fprintf(e.out, "the server could not be asked on its console: %s\n", p.Unheard)
 	}

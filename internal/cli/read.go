@@ -61,6 +61,9 @@ func (e *env) printReading(r *app.Reading) {
 	}
 	fmt.Fprintf(e.out, "%s, read as %s%s\n", count(r.Lines, "line", "lines"), r.Dialect, starts)
 	e.printProof(r.Proof)
+	for _, w := range r.Weak {
+		fmt.Fprintln(e.out, w)
+	}
 	if len(r.Remarks) > 0 {
 		fmt.Fprintln(e.out, "what sounds like trouble besides:")
 	}

@@ -165,6 +165,9 @@ func (e *env) teachRule(l *app.Lessons, lesson teach.Lesson, write bool) error {
 	}
 	fmt.Fprintln(e.out)
 	printMatches(e.out, l, t.Matches)
+	if len(t.Strange) > 0 {
+		fmt.Fprintf(e.out, "as proof of loading it is weak: it fits %s too, which no file registers\n", strings.Join(t.Strange, ", "))
+	}
 	if len(t.Owed) > 0 {
 		fmt.Fprintf(e.out, "no rule speaks of %s yet\n", strings.Join(t.Owed, ", "))
 	}

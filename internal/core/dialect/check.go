@@ -427,6 +427,18 @@ func (c *checker) rules(table string, rules []Rule, prefix string) {
 			c.bad(key+".line", "a rule that means %q has to hold {%s}", r.Means, strings.Join(words.must, "} or {"))
 		}
 		r.facts = slices.ContainsFunc(Facts, holds)
+		for name, bound := range map[string]struct {
+			line string
+			to   **text.Pattern
+		}{"from": {r.From, &r.from}, "until": {r.Until, &r.until}} {
+			switch {
+			case bound.line == "":
+			case table != "log":
+				c.bad(key+"."+name, "is for rules of the log: what is heard on the console is a part of its own")
+			default:
+				*bound.to = c.pattern(key+"."+name, bound.line, []string{"any"})
+			}
+		}
 	}
 }
 

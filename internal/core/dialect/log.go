@@ -23,11 +23,13 @@ type Rule struct {
 	Source string  `toml:"source"` // only for lines whose prefix has this {source}
 	Next   bool    `toml:"next"`   // the reason stands on the following line
 	Before bool    `toml:"before"` // or on the one before
+	From   string  `toml:"from"`   // only after a line that says this,
+	Until  string  `toml:"until"`  // and before one that says that
 	Fatal  bool    `toml:"fatal"`  // the server stops because of it
 	Own    bool    `toml:"own"`    // the mod's own fault: it will be so again while its files stay the same
 
-	pattern *text.Pattern
-	facts   bool
+	pattern, from, until *text.Pattern
+	facts                bool
 }
 
 // Pattern is the compiled Line.
@@ -37,6 +39,9 @@ func (r *Rule) Pattern() *text.Pattern { return r.pattern }
 func (r *Rule) Counts(level, source []byte) bool {
 	return (r.Level == "" || r.Level == string(level)) && (r.Source == "" || r.Source == string(source))
 }
+
+// Bounds are the compiled From and Until; nil where there are none.
+func (r *Rule) Bounds() (from, until *text.Pattern) { return r.from, r.until }
 
 // TellsFacts says whether the line holds one of Facts.
 func (r *Rule) TellsFacts() bool { return r.facts }

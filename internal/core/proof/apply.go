@@ -15,7 +15,13 @@ import (
 func (r *Reader) closeReason(said []byte, line *Line, raw, stamp []byte) {
 	t := r.thread
 	reason := text.Mask(text.Clean(string(said)), r.Secrets)
-	if t.open != nil {
+	switch late := (*Mod)(nil); {
+	case t.open == nil:
+	case r.over(line):
+		if late = r.laterOf(t.open); late != nil {
+			late.Reason, late.Evidence = reason, append(late.Evidence, r.evidence(line, raw, stamp, SourceLog))
+		}
+	default:
 		t.open.reason = reason
 		r.witness(t.open, line, raw, stamp, SourceLog)
 	}
@@ -32,7 +38,6 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 	if rule.Before && reason == "" {
 		reason = text.Mask(text.Clean(string(r.thread.before)), r.Secrets)
 	}
-	reply := r.reply(rule)
 	if rule.TellsFacts() {
 		for _, fact := range dialect.Facts {
 			if value := strings.TrimSpace(get(fact)); value != "" {
@@ -56,21 +61,22 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 	case dialect.MeansLoading:
 		r.anew(r.record(get("mod")))
 		rec := r.record(get("mod"))
-		if rec.nobody {
+		if rec.nobody || r.over(line) {
 			break
 		}
 		rec.began, rec.hasBegun = line.At, true
 		r.thread.loading = rec
 		r.witness(rec, line, raw, stamp, SourceLog)
 	case dialect.MeansLoaded:
-		r.applyLoaded(reply, get, line, raw, stamp)
+		r.applyLoaded(rule, get, line, raw, stamp)
 	case dialect.MeansFailed, dialect.MeansNeeds, dialect.MeansMissing:
 		r.applyFailure(rule, get, reason, line, raw, stamp)
 	}
 }
 
 // applyLoaded notes that mods have loaded, or that the server's own list names them.
-func (r *Reader) applyLoaded(reply bool, get func(string) string, line *Line, raw, stamp []byte) {
+func (r *Reader) applyLoaded(rule *dialect.Rule, get func(string) string, line *Line, raw, stamp []byte) {
+	reply := r.reply(rule)
 	r.named = r.named || reply
 	who := r.namesIn(get("mod"), get("mods"))
 	if file := get("path"); file != "" {
@@ -91,6 +97,11 @@ func (r *Reader) applyLoaded(reply bool, get func(string) string, line *Line, ra
 		if rec.nobody {
 			continue
 		}
+		if r.over(line) {
+			r.comesLater(rec, Confirmed, "", line, raw, stamp)
+			continue
+		}
+		r.strange(rule, rec)
 		if !rec.loaded {
 			r.loaded = append(r.loaded, rec.expected.Name)
 		}
@@ -127,12 +138,16 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		if rec := r.mods[r.nameByPath(file)]; rec != nil {
 			who = append(who, rec)
 		} else {
-			r.unknown++
+			r.miss(line)
 		}
 	}
 	for _, rec := range who {
 		if rec.nobody {
-			r.unknown++
+			r.miss(line)
+			continue
+		}
+		if r.over(line) {
+			r.comesLater(rec, Failed, reason, line, raw, stamp)
 			continue
 		}
 		if r.thread.loading == rec {
@@ -158,10 +173,17 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 	}
 }
 
+// miss counts a failure that no mod could be found for.
+func (r *Reader) miss(line *Line) {
+	if !r.over(line) {
+		r.unknown++
+	}
+}
+
 // witness keeps a line as evidence about a mod.
 func (r *Reader) witness(rec *record, line *Line, raw, stamp []byte, source Source) {
 	line.Mods = append(line.Mods, rec.expected.Name)
-	e := Evidence{Source: source, Line: line.Number, Time: r.time(stamp), Text: text.Mask(text.Clean(string(raw)), r.Secrets), AtMS: ms(line.At)}
+	e := r.evidence(line, raw, stamp, source)
 	if len(rec.evidence) == maxEvidence {
 		rec.evidence[maxEvidence-1] = e
 	} else {
@@ -170,6 +192,10 @@ func (r *Reader) witness(rec *record, line *Line, raw, stamp []byte, source Sour
 	if rec.failed {
 		r.message = message{rec: rec, open: true, prefixed: stamp != nil, tracing: bytes.Contains(raw, traceback)}
 	}
+}
+
+func (r *Reader) evidence(line *Line, raw, stamp []byte, source Source) Evidence {
+	return Evidence{Source: source, Line: line.Number, Time: r.time(stamp), Text: text.Mask(text.Clean(string(raw)), r.Secrets), AtMS: ms(line.At)}
 }
 
 // time gives a line's own time in a form that sorts, when it states a date too;

@@ -51,7 +51,7 @@ func (r *Reader) Status() Status {
 // Judge gives the outcome of every mod: first the registered ones in load
 // order, then what loaded or failed besides. It may be called at any time.
 func (r *Reader) Judge(end End) *Proof {
-	p := &Proof{Ready: r.ready, Exit: end.Exit, Stopped: end.Stopped, Mods: []Mod{}, Gone: r.Gone}
+	p := &Proof{Ready: r.ready, Exit: end.Exit, Stopped: end.Stopped, Mods: []Mod{}, Gone: r.Gone, Lines: r.lines, Later: r.Later()}
 	if r.ready {
 		p.ReadyAfterMS = r.readyAt.Milliseconds()
 	}

@@ -56,6 +56,9 @@ type Proof struct {
 	Unheard    string            `json:"unheard,omitempty"`    // why the server could not be asked on its console
 	Made       []Made            `json:"made,omitempty"`       // what mods have made by themselves at this start
 	Unmade     []Made            `json:"unmade,omitempty"`     // what they make as a rule, and have not made yet
+	Lines      int               `json:"lines,omitempty"`      // of the log, when the start was judged
+	Heard      int64             `json:"heard,omitempty"`      // bytes of the log that were read for what came later
+	Later      []Mod             `json:"later,omitempty"`      // what came of mods after that, while the server ran
 	Reloads    []Reload          `json:"reloads,omitempty"`    // mods that were loaded anew since
 	Started    *time.Time        `json:"started,omitempty"`
 }
@@ -104,6 +107,29 @@ func (p *Proof) Missed() string {
 		said += fmt.Sprintf(" and %d more", n)
 	}
 	return said
+}
+
+// FindLater returns what came of a mod after the start, or nil.
+func (p *Proof) FindLater(name string) *Mod {
+	for i := range p.Later {
+		if p.Later[i].Name == name {
+			return &p.Later[i]
+		}
+	}
+	return nil
+}
+
+// Turned is what came of a mod after the start where that counts for more than what the start
+// showed: it was not there then, or it failed; else nil.
+func (p *Proof) Turned(name string) *Mod {
+	later := p.FindLater(name)
+	if later == nil {
+		return nil
+	}
+	if m := p.Find(name); m != nil && m.Outcome == Confirmed && later.Outcome == Confirmed {
+		return nil
+	}
+	return later
 }
 
 // Itself is what the server has said of itself, in one line.

@@ -60,7 +60,14 @@ type Reader struct {
 	begunAs  map[string]string // what it had said by the end of its start
 	clock    clock             // of a log that nobody saw arrive
 
-	looksBack bool // a rule takes its reason from the line before
+	looksBack bool                   // a rule takes its reason from the line before
+	bounded   []*dialect.Rule        // rules that count in a part of the log only
+	shut      map[*dialect.Rule]bool // those of them that do not count now
+	strangers map[*dialect.Rule][]string
+
+	ends     int           // after so many lines the start is over, 0 for not yet
+	reopened time.Duration // when it goes on all the same; 0 for never
+	later    []Mod         // what came of mods after it
 
 	remarks  []noted
 	key      []byte
@@ -74,6 +81,10 @@ type Reader struct {
 	// Lonely says that no server is known whose log this is: every mod that loads
 	// is taken to be registered.
 	Lonely bool
+
+	// Settle is how long after it is ready a server goes on starting, by the times of its log; 0
+	// for as long as there is no end by End. What is said of mods after that is told apart.
+	Settle time.Duration
 
 	// Sole says that the log is that of one process: a mod that loads a second time was
 	// loaded anew, and nothing that was said before is forgotten.
@@ -150,8 +161,12 @@ func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(
 	}
 	for _, rule := range slices.Concat(r.rules, r.replies) {
 		r.looksBack = r.looksBack || rule.Before
+		if from, until := rule.Bounds(); from != nil || until != nil {
+			r.bounded = append(r.bounded, rule)
+		}
 	}
-	if onLine == nil && !r.looksBack {
+	r.unbound()
+	if onLine == nil && !r.looksBack && r.bounded == nil {
 		r.finder = finderFor(r.rules)
 	}
 	for _, e := range expected {
@@ -200,6 +215,8 @@ func (r *Reader) anew(rec *record) {
 	r.starts++
 	r.ready, r.readyAt, r.stopped, r.loaded, r.unknown, r.notNames = false, 0, "", nil, 0, nil
 	clear(r.threads)
+	r.unbound()
+	r.later = nil
 	clear(r.told)
 	clear(r.begunAs)
 	r.thread, r.message, r.listed = r.threadOf(""), message{}, false
@@ -214,6 +231,34 @@ func (r *Reader) anew(rec *record) {
 		kept = append(kept, old)
 	}
 	r.order = kept
+}
+
+// unbound is how rules that are bound to a part of the log count at its beginning.
+func (r *Reader) unbound() {
+	if r.bounded == nil {
+		return
+	}
+	r.shut = map[*dialect.Rule]bool{}
+	for _, rule := range r.bounded {
+		from, _ := rule.Bounds()
+		r.shut[rule] = from != nil
+	}
+}
+
+// bound lets rules begin or cease to count with a line; the line itself is in no part.
+func (r *Reader) bound(said []byte, begins bool) {
+	for _, rule := range r.bounded {
+		from, until := rule.Bounds()
+		edge := until
+		if begins {
+			edge = from
+		}
+		if edge != nil {
+			if _, ok := edge.Match(said, nil); ok {
+				r.shut[rule] = !begins
+			}
+		}
+	}
 }
 
 // unmended is the failure of a mod of which nothing better was said since, or nil.
@@ -408,7 +453,9 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 			r.apply(rule, said, caps, &line, full, stamp)
 		}
 	}
+	r.bound(said, false)
 	rule, caps := r.fits(said, level, source)
+	r.bound(said, true)
 	if rule != nil && hides && confirms(rule.Means) {
 		rule = nil // of a line that says something else too, nobody knows who said this
 	}
@@ -487,7 +534,7 @@ func (r *Reader) fits(said, level, source []byte) (*dialect.Rule, text.Captures)
 // first finds the first of some rules that a message fits.
 func (r *Reader) first(rules []*dialect.Rule, said, level, source []byte) (*dialect.Rule, text.Captures) {
 	for _, rule := range rules {
-		if !rule.Counts(level, source) {
+		if !rule.Counts(level, source) || r.shut[rule] {
 			continue
 		}
 		caps, ok := rule.Pattern().Match(said, r.buf)

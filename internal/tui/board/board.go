@@ -397,6 +397,17 @@ func (b *Board) drawOutcome(c *canvas.Canvas, y int, r boardRow, axis, x, right 
 		c.PutWithin(x, y, width, "▷ "+s, canvas.Focus)
 		return
 	}
+	if later := b.later(r.mod); later != nil {
+		mark := marks.Outcome(later.Outcome)
+		at := c.PutWithin(x, y, width, mark.Shape+" "+mark.Word, mark.Ink)
+		words := "at " + marks.Clock(b.last.At(later)) + ", while it ran"
+		if later.Reason != "" {
+			words += ": " + later.Reason
+		}
+		at = max(at+2, x+13)
+		c.PutWithin(at, y, right-at, words, canvas.Dim)
+		return
+	}
 	if r.outcome == nil {
 		word := ""
 		switch {

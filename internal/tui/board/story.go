@@ -96,6 +96,10 @@ func (b *Board) storyLines(r boardRow) (lines []storyLine) {
 		lines = append(lines, evidenceLines(r.outcome)...)
 	}
 	m := r.mod
+	if later := b.later(m); later != nil {
+		add("later", marks.Clock(b.last.At(later))+": "+marks.OutcomeWords(later), canvas.Dim, canvas.Text)
+		lines = append(lines, evidenceLines(later)...)
+	}
 	if re := b.reloaded(m.Name); re != nil {
 		add(re.Do, marks.Clock(re.At)+": "+marks.OutcomeWords(&re.Mod), canvas.Dim, canvas.Text)
 	}
@@ -176,6 +180,14 @@ func (b *Board) usersText(m *survey.Mod) string {
 		}
 	}
 	return strings.Join(words, ", ")
+}
+
+// later is what came of a mod after the last start, where that counts for more; else nil.
+func (b *Board) later(m *survey.Mod) *proof.Mod {
+	if b.last == nil || m == nil {
+		return nil
+	}
+	return b.last.Turned(canvas.Clean(m.Name))
 }
 
 // reloaded is the last time that a mod was loaded anew, loaded or taken out since the

@@ -160,6 +160,9 @@ func (v *view) drawProposal(c *canvas.Canvas, y int) {
 	if n := len(v.taught.Mods); n > 0 {
 		line("mods", fmt.Sprintf("%d: %s", n, strings.Join(v.taught.Mods, ", ")), canvas.Text)
 	}
+	if n := len(v.taught.Strange); n > 0 {
+		line("weak", fmt.Sprintf("it fits %d that no file registers: %s", n, strings.Join(v.taught.Strange, ", ")), canvas.Warn)
+	}
 	if n := len(v.taught.Owed); n > 0 {
 		line("still owed", fmt.Sprintf("%d: %s", n, strings.Join(v.taught.Owed, ", ")), canvas.Warn)
 	}

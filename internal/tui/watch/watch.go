@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -170,6 +171,11 @@ func (w *Watch) take(s app.Step) {
 	}
 	if s.Judged != nil {
 		w.result, w.soFar = s.Judged, s.Judged
+		for _, later := range s.Judged.Later { // it has come while the server ran
+			if !slices.Contains(w.names, later.Name) {
+				w.names = append(w.names, later.Name)
+			}
+		}
 		if w.last != nil && w.last.Number == s.Number { // it is no start to compare itself with
 			w.last = nil
 		}
@@ -268,6 +274,15 @@ func (w *Watch) outcome() string {
 	}
 	if gone := w.result.Missed(); gone != "" {
 		s += "; " + gone
+	}
+	for i := range w.result.Later {
+		if later := &w.result.Later[i]; later.Outcome == proof.Failed {
+			s += fmt.Sprintf("; but %s failed at %s, while the server ran", later.Name, marks.Clock(w.result.At(later)))
+			if later.Reason != "" {
+				s += ": " + later.Reason
+			}
+			break
+		}
 	}
 	if w.exit == nil {
 		if s += "; the server runs on, whatever you close"; w.passing {
@@ -449,6 +464,12 @@ func (w *Watch) drawOwed(c *canvas.Canvas, y, h, width int) {
 
 // standing tells what came of a mod so far; detail is "" for one that is still owed.
 func (w *Watch) standing(name string) (shape string, k canvas.Ink, detail string) {
+	if w.result != nil {
+		if later := w.result.Turned(name); later != nil {
+			mark := marks.Outcome(later.Outcome)
+			return mark.Shape, mark.Ink, mark.Word + " " + marks.Clock(w.result.At(later))
+		}
+	}
 	if w.soFar != nil {
 		if m := w.soFar.Find(name); m != nil && m.Outcome != proof.Silent {
 			mark := marks.Outcome(m.Outcome)
