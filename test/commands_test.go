@@ -73,9 +73,7 @@ func TestTakeWithItsFlags(t *testing.T) {
 	}
 	h.do(0, "undo", "h")
 	h.do(0, "take", "h", source, "--stage")
-	if is(mod) || contents(t, h.script()) != before {
-		t.Error("what was staged is done")
-	}
+	insist.That(t, !is(mod) && contents(t, h.script()) == before, "what was staged is done")
 	insist.Holds(t, "the plan", h.do(0, "plan", "h"), "kelp_farms")
 	h.do(0, "plan", "h", "--drop")
 	insist.Lacks(t, "after it was dropped, the plan", h.do(0, "plan", "h"), "kelp_farms")
@@ -91,17 +89,13 @@ func TestTakeWithItsFlags(t *testing.T) {
 	}
 	write(t, filepath.Join(base, "two.zip"), string(zipped(t, two)))
 	h.do(0, "take", "h", filepath.Join(base, "two.zip"), "--only", "moss_farms")
-	if is(mod) || !is(filepath.Join(h.dir, "cargo/moss_farms/bill.toml")) {
-		t.Error("of two not the one that was named came")
-	}
+	insist.That(t, !is(mod) && is(filepath.Join(h.dir, "cargo/moss_farms/bill.toml")), "of two not the one that was named came")
 	h.do(0, "undo", "h")
 	if r := h.try("take", "h", source, "--into", "no/such/folder"); r.status == 0 || is(mod) {
 		t.Errorf("into a folder that is none of the family's: %d %s", r.status, r.err)
 	}
 	h.do(0, "take", "h", source, "--into", "cargo")
-	if !is(filepath.Join(mod, "bill.toml")) {
-		t.Error("into a folder that was named it does not come")
-	}
+	insist.That(t, is(filepath.Join(mod, "bill.toml")), "into a folder that was named it does not come")
 	h.do(0, "undo", "h")
 
 	cases := kelp("kelp_farms/", "kelp_farms/Art.png=1", "kelp_farms/art.png=2")
@@ -110,9 +104,7 @@ func TestTakeWithItsFlags(t *testing.T) {
 		t.Errorf("names that differ by letter case: %d %s", r.status, r.err)
 	}
 	h.do(0, "take", "h", filepath.Join(base, "cases.zip"), "--cases")
-	if contents(t, filepath.Join(mod, "Art.png"))+contents(t, filepath.Join(mod, "art.png")) != "12" {
-		t.Error("both do not come")
-	}
+	insist.That(t, contents(t, filepath.Join(mod, "Art.png"))+contents(t, filepath.Join(mod, "art.png")) == "12", "both do not come")
 
 	// Taking out: shown, with a backup, and the disk freed.
 	write(t, filepath.Join(h.dir, "world/tide.dat"), "tide")
@@ -151,9 +143,7 @@ func TestRemoveWithABackup(t *testing.T) {
 	w.own("rocks", "", "")
 	write(t, filepath.Join(w.dir, "map.sqlite"), "the map")
 	w.do(0, "remove", "w", "rocks", "--backup")
-	if is(filepath.Join(w.dir, "worldmods/rocks")) {
-		t.Error("it did not go")
-	}
+	insist.That(t, !is(filepath.Join(w.dir, "worldmods/rocks")), "it did not go")
 	insist.Holds(t, "the backups", w.do(0, "backup", "w", "--list"), "rocks")
 	write(t, filepath.Join(w.dir, "map.sqlite"), "spoilt")
 	w.do(0, "restore", "w")
@@ -245,13 +235,9 @@ done
 	insist.Holds(t, "it was started so", o.do(0, "log", "gate"), "given always --tag red", "on a terminal")
 	var m modJSON
 	o.json(0, &m, "unload", "gate", "elm", "--json")
-	if m.Outcome != "confirmed" || !strings.Contains(m.Reason, "names it no more") {
-		t.Errorf("unloaded: %+v", m)
-	}
+	insist.That(t, m.Outcome == "confirmed" && strings.Contains(m.Reason, "names it no more"), "unloaded: %+v", m)
 	o.json(1, &m, "unload", "gate", "oak", "--json")
-	if m.Outcome != "failed" || !strings.Contains(m.Reason, "still names it") {
-		t.Errorf("what is still there: %+v", m)
-	}
+	insist.That(t, m.Outcome == "failed" && strings.Contains(m.Reason, "still names it"), "what is still there: %+v", m)
 	o.do(0, "stop", "gate")
 	if out := o.do(0, "servers"); !strings.Contains(out, "stopped") || strings.Contains(out, "crash") {
 		t.Errorf("a server that was stopped is told as\n%s", out)
@@ -276,9 +262,7 @@ func TestTeachWithItsFlags(t *testing.T) {
 	file := filepath.Join(o.home, "dialects/door.toml")
 	before := contents(t, file)
 	both := o.do(0, "teach", "log", "door", log, "1", "loaded", "tide", "--also", "2=rock")
-	if contents(t, file) != before || !strings.Contains(both, "{mod} is up {any}") {
-		t.Errorf("two examples: %s", both)
-	}
+	insist.That(t, contents(t, file) == before && strings.Contains(both, "{mod} is up {any}"), "two examples: %s", both)
 	if r := o.try("teach", "log", "door", log, "1", "loaded", "tide", "--also", "2=rock", "--not", "3"); r.status == 0 && strings.Contains(r.out, "weather") && !strings.Contains(r.out, "not") {
 		t.Errorf("with a line that means nothing: %s", r.out)
 	}

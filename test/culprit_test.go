@@ -62,9 +62,7 @@ func TestCulprit(t *testing.T) {
 	}
 	var c culpritJSON
 	h.json(1, &c, "culprit", "h", "--json", "--first", "1")
-	if !strings.Contains(c.Problem, "did not fail") {
-		t.Errorf("a sound server: %+v", c)
-	}
+	insist.That(t, strings.Contains(c.Problem, "did not fail"), "a sound server: %+v", c)
 	if r := h.try("culprit", "h", "--symptom", "("); r.status != 2 {
 		t.Errorf("a symptom that is no pattern: %d %s", r.status, r.err)
 	}
@@ -134,14 +132,10 @@ func TestRealCulprits(t *testing.T) {
 	if len(c.Culprits) != 2 || !strings.Contains(strings.Join(c.Culprits, " "), "left") || !strings.Contains(strings.Join(c.Culprits, " "), "right") || !c.Sure || !strings.Contains(c.Reason, "not beside left") {
 		t.Errorf("two together: %+v", c)
 	}
-	if len(c.Remedy) != 1 || c.Remedy[0].Op != "take out" {
-		t.Errorf("the remedy is %+v", c.Remedy)
-	}
+	insist.That(t, len(c.Remedy) == 1 && c.Remedy[0].Op == "take out", "the remedy is %+v", c.Remedy)
 	w.own("right", "", "")
 	write(t, filepath.Join(w.dir, "worldmods/left/init.lua"), "if core.get_us_time() % 10 < 9 then print('left stumbles') end\n")
 	c = culpritJSON{}
 	w.json(0, &c, "culprit", "w", "--json", "--symptom", "left stumbles", "--first", "12", "--repeat", "4")
-	if len(c.Culprits) != 1 || c.Culprits[0] != "left" {
-		t.Errorf("one that stumbles sometimes: %+v", c)
-	}
+	insist.That(t, len(c.Culprits) == 1 && c.Culprits[0] == "left", "one that stumbles sometimes: %+v", c)
 }

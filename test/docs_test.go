@@ -90,9 +90,7 @@ func TestCommandsOfTheReadme(t *testing.T) {
 			}
 		}
 		for _, flag := range flags.FindAllString(line, -1) {
-			if !strings.Contains(help(strings.Fields(command)...), flag) {
-				t.Errorf("the README gives %s the flag %s, which it has not:\n%s", command, flag, line)
-			}
+			insist.That(t, strings.Contains(help(strings.Fields(command)...), flag), "the README gives %s the flag %s, which it has not:\n%s", command, flag, line)
 		}
 	}
 	_, commands, _ := strings.Cut(help(), "Commands:\n")
@@ -103,9 +101,7 @@ func TestCommandsOfTheReadme(t *testing.T) {
 		}
 	}
 	for name := range named {
-		if help(name) == help() {
-			t.Errorf("there is no command %s", name)
-		}
+		insist.That(t, help(name) != help(), "there is no command %s", name)
 	}
 	// The examples above the list.
 	before, _, _ := strings.Cut(readme, "## Commands\n")
@@ -150,9 +146,7 @@ func TestKeysOfTheDialectAreDocumented(t *testing.T) {
 			if key == "" || key == "-" {
 				continue
 			}
-			if !regexp.MustCompile(`(?m)(^|[^a-z_])` + key + `([^a-z_]|$)`).MatchString(page) {
-				t.Errorf("the page does not tell of %s%s", path, key)
-			}
+			insist.That(t, regexp.MustCompile(`(?m)(^|[^a-z_])`+key+`([^a-z_]|$)`).MatchString(page), "the page does not tell of %s%s", path, key)
 			walk(of.Field(i).Type, path+key+".")
 		}
 	}

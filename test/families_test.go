@@ -173,9 +173,7 @@ func TestStagedChanges(t *testing.T) {
 		}
 	}
 	h.json(0, &plan, "plan", "h", "--json")
-	if len(plan.Changes) != 3 || len(plan.Files) != 1 || len(plan.Files[0].Edits) == 0 {
-		t.Errorf("the plan is %+v", plan)
-	}
+	insist.That(t, len(plan.Changes) == 3 && len(plan.Files) == 1 && len(plan.Files[0].Edits) != 0, "the plan is %+v", plan)
 	h.do(0, "apply", "h")
 	if got, want := contents(t, h.script()), strings.Replace(before, "berth a\nberth b\n", "berth b\n# berth c\nberth a\n", 1); got != want {
 		t.Errorf("the script is %q, want %q", got, want)

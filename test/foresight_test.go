@@ -34,9 +34,7 @@ func TestOrderCommand(t *testing.T) {
 		Excess int
 	}
 	h.json(1, &o, "order", "h", "--json")
-	if len(o.Moves) != 1 || len(o.Moves[0].Reasons) != 2 || o.Excess != 0 {
-		t.Errorf("%+v", o)
-	}
+	insist.That(t, len(o.Moves) == 1 && len(o.Moves[0].Reasons) == 2 && o.Excess == 0, "%+v", o)
 	h.do(1, "order", "h", "--stage", "--json") // JSON only tells
 	h.do(0, "order", "h", "--repair")
 	if got := contents(t, h.script()); !strings.HasSuffix(got, "let licence HS-1\n# ~~ Deep ~~\nberth a\nberth b   # stays\nberth c\n# ~~ High ~~\n") {
@@ -97,9 +95,7 @@ func TestNeedsFromLog(t *testing.T) {
 		Rules []struct{ Kind, Mod, Other, Log string }
 	}
 	h.json(0, &rules, "rule", "bare", "--json")
-	if len(rules.Rules) != 1 || !strings.Contains(rules.Rules[0].Log, "a is turned away, it waits for b") {
-		t.Errorf("%+v", rules)
-	}
+	insist.That(t, len(rules.Rules) == 1 && strings.Contains(rules.Rules[0].Log, "a is turned away, it waits for b"), "%+v", rules)
 }
 
 func TestAcceptAndExplain(t *testing.T) {
@@ -146,9 +142,7 @@ func TestExport(t *testing.T) {
 	insist.Holds(t, "", h.do(2, "export", "start", "h", "--svg", svg), "never started")
 	h.do(2, "export", "order", "h")
 	h.do(0, "export", "order", "h", "--svg", svg, "--pdf", pdf)
-	if !strings.HasPrefix(contents(t, pdf), "%PDF-") {
-		t.Error("the PDF is none")
-	}
+	insist.That(t, strings.HasPrefix(contents(t, pdf), "%PDF-"), "the PDF is none")
 	isXML(t, contents(t, svg), "h: load order")
 	h.prove(0)
 	h.do(0, "export", "start", "h", "--svg", svg)
@@ -158,9 +152,7 @@ func TestExport(t *testing.T) {
 
 func isXML(t *testing.T, s, want string) {
 	t.Helper()
-	if !strings.Contains(s, want) {
-		t.Errorf("%q is not in the drawing", want)
-	}
+	insist.That(t, strings.Contains(s, want), "%q is not in the drawing", want)
 	for d := xml.NewDecoder(strings.NewReader(s)); ; {
 		if _, err := d.Token(); err == io.EOF {
 			return
@@ -183,9 +175,7 @@ func TestBuilds(t *testing.T) {
 	var c forecastJSON
 	r := o.try("check", "fair", "--json")
 	decode(t, r.out, &c)
-	if !strings.Contains(r.out, `"runtime-unfit"`) || c.Forecast[0].Cause != "never-starts" {
-		t.Errorf("check says\n%s", r.out)
-	}
+	insist.That(t, strings.Contains(r.out, `"runtime-unfit"`) && c.Forecast[0].Cause == "never-starts", "check says\n%s", r.out)
 	insist.Holds(t, "", o.do(0, "order", "fair"), "none is expected to load")
 	write(t, filepath.Join(dir, "engine/VERSION"), "3\n")
 	if r := o.try("check", "fair", "--json"); strings.Contains(r.out, `"runtime-unfit"`) {

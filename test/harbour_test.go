@@ -66,9 +66,7 @@ func TestMistypedLine(t *testing.T) {
 		t.Errorf("check says\n%s", out)
 	}
 	p := h.prove(1)
-	if !strings.HasPrefix(p.Reason, "not all that is registered is known: harbour.start, line 5 is mistyped, and does not register shrubs") {
-		t.Errorf("the reason is %q", p.Reason)
-	}
+	insist.That(t, strings.HasPrefix(p.Reason, "not all that is registered is known: harbour.start, line 5 is mistyped, and does not register shrubs"), "the reason is %q", p.Reason)
 	if got := fmt.Sprint(p.Gone); !strings.HasPrefix(got, "[{shrubs harbour.start, line 5 is mistyped 1}") || !strings.HasSuffix(got, "{c it is switched off 1}]") {
 		t.Errorf("gone are %s", got)
 	}
@@ -123,9 +121,7 @@ func TestProveOutcomes(t *testing.T) {
 	p := h.prove(1)
 	const want = "tide confirmed, lamp confirmed, late failed, early confirmed, gone failed, torn failed, dry confirmed, tug confirmed, barge unlisted"
 	insist.Same(t, "outcomes", p.outcomes(), want)
-	if !p.Ready || p.Exit != nil || p.Verdict != "not proved" || p.Reason != "3 of 8 registered mods are not confirmed" {
-		t.Errorf("proof is %+v", p)
-	}
+	insist.That(t, p.Ready && p.Exit == nil && p.Verdict == "not proved" && p.Reason == "3 of 8 registered mods are not confirmed", "proof is %+v", p)
 	log := strings.Split(contents(t, p.Log), "\n")
 	for _, m := range p.Mods {
 		for _, e := range m.Evidence {
@@ -133,9 +129,7 @@ func TestProveOutcomes(t *testing.T) {
 				t.Errorf("%s: evidence %+v, but line %d of the log is %q", m.Name, e, e.Line, log[e.Line-1])
 			}
 		}
-		if (m.Outcome == "silent") != (len(m.Evidence) == 0) {
-			t.Errorf("%s is %s with %d pieces of evidence", m.Name, m.Outcome, len(m.Evidence))
-		}
+		insist.That(t, (m.Outcome == "silent") == (len(m.Evidence) == 0), "%s is %s with %d pieces of evidence", m.Name, m.Outcome, len(m.Evidence))
 	}
 	if m := p.mod("tide"); m.LoadMS == nil || *m.LoadMS != 50 {
 		t.Errorf("tide loaded in %v", m.LoadMS)
@@ -185,9 +179,7 @@ func TestTimeLimit(t *testing.T) {
 	h.cargo("slow", "", "haul 600000\n")
 	began := time.Now()
 	p := h.prove(1, "--timeout", "400ms")
-	if p.Ready || !strings.Contains(p.Reason, "within 400ms") {
-		t.Errorf("proof is %+v", p)
-	}
+	insist.That(t, !p.Ready && strings.Contains(p.Reason, "within 400ms"), "proof is %+v", p)
 	if took := time.Since(began); took > 15*time.Second {
 		t.Errorf("it took %s", took)
 	}
@@ -226,9 +218,7 @@ func TestChangesTouchOnlyTheirLines(t *testing.T) {
 	}
 	var ledger struct{ Entries []struct{ Entry int } }
 	h.json(0, &ledger, "ledger", "h", "--json")
-	if len(ledger.Entries) != 10 {
-		t.Errorf("the ledger has %d entries", len(ledger.Entries))
-	}
+	insist.That(t, len(ledger.Entries) == 10, "the ledger has %d entries", len(ledger.Entries))
 	h.do(0, "undo", "h", "0")
 	insist.Same(t, "back at the beginning the script", contents(t, h.script()), script)
 }
@@ -262,9 +252,7 @@ func TestWrongUsageAndRefusals(t *testing.T) {
 		"stop h":                                {2, "not running"},
 	} {
 		r := h.try(split(args)...)
-		if r.status != want.status || !strings.Contains(r.err, want.words) {
-			t.Errorf("initium %s: exit status %d, %q; want %d, %q", args, r.status, r.err, want.status, want.words)
-		}
+		insist.That(t, r.status == want.status && strings.Contains(r.err, want.words), "initium %s: exit status %d, %q; want %d, %q", args, r.status, r.err, want.status, want.words)
 	}
 	insist.Same(t, "a refused wish changed the script", contents(t, h.script()), before)
 }
@@ -315,9 +303,7 @@ func TestSurveyAndCheckJSON(t *testing.T) {
 		t.Fatalf("findings are %+v", c.Findings)
 	}
 	f := c.Findings[0]
-	if f.Code != "need-late" || f.Severity != "error" || f.Mod != "a" || f.File != h.script() || f.Line != 5 || f.Column != 7 || f.Remedy != "move b before a" {
-		t.Errorf("the finding is %+v", f)
-	}
+	insist.That(t, f.Code == "need-late" && f.Severity == "error" && f.Mod == "a" && f.File == h.script() && f.Line == 5 && f.Column == 7 && f.Remedy == "move b before a", "the finding is %+v", f)
 	if c.Findings[1].Code != "not-registered" || c.Findings[1].Severity != "note" {
 		t.Errorf("the note is %+v", c.Findings[1])
 	}
@@ -360,21 +346,15 @@ func TestSecretsAreShownToNobody(t *testing.T) {
 		}
 		args = strings.NewReplacer("SOURCE", source, "LOG", log, "LINE-OF-B", fmt.Sprint(line), "OUT", page).Replace(args)
 		r := h.try(split(args)...)
-		if r.status > 1 {
-			t.Errorf("initium %s was not carried out: %d %s", args, r.status, r.err)
-		}
-		if strings.Contains(r.out+r.err, licence) {
-			t.Errorf("initium %s shows the licence:\n%s%s", args, r.out, r.err)
-		}
+		insist.That(t, r.status <= 1, "initium %s was not carried out: %d %s", args, r.status, r.err)
+		insist.That(t, !strings.Contains(r.out+r.err, licence), "initium %s shows the licence:\n%s%s", args, r.out, r.err)
 		if data, err := os.ReadFile(page); err == nil && strings.Contains(string(data), licence) {
 			t.Errorf("initium %s writes the licence down", args)
 		}
 	}
 	inventories := within(h.home, "servers/h/starts/*/*.json")
 	for _, file := range inventories {
-		if strings.Contains(contents(t, file), licence) {
-			t.Errorf("%s holds the licence", file)
-		}
+		insist.That(t, !strings.Contains(contents(t, file), licence), "%s holds the licence", file)
 	}
 	insist.Holds(t, "the script has lost its licence", contents(t, h.script()), "let licence "+licence+"\n")
 }

@@ -63,9 +63,7 @@ func TestFreshWorld(t *testing.T) {
 		t.Fatalf("%s: %s", p.Verdict, got)
 	}
 	m := p.mod("pipeworks")
-	if m.LoadMS == nil || len(m.Evidence) == 0 || !strings.Contains(m.Evidence[0].Text, `Mod "pipeworks" loaded after`) {
-		t.Errorf("pipeworks is %+v", m)
-	}
+	insist.That(t, m.LoadMS != nil && len(m.Evidence) != 0 && strings.Contains(m.Evidence[0].Text, `Mod "pipeworks" loaded after`), "pipeworks is %+v", m)
 	// The server has rewritten its file meanwhile; what it wrote is understood.
 	var s surveyJSON
 	w.json(0, &s, "survey", "w", "--json")
@@ -75,9 +73,7 @@ func TestFreshWorld(t *testing.T) {
 			on++
 		}
 	}
-	if on != 2 || len(s.Mods) < 50 {
-		t.Errorf("%d of %d mods are on", on, len(s.Mods))
-	}
+	insist.That(t, on == 2 && len(s.Mods) >= 50, "%d of %d mods are on", on, len(s.Mods))
 }
 
 func TestRealMissingNeed(t *testing.T) {
@@ -90,9 +86,7 @@ func TestRealMissingNeed(t *testing.T) {
 	}
 	p := w.prove(1)
 	m := p.mod("pipeworks")
-	if m.Outcome != "failed" || m.Reason != "it needs basic_materials" || !strings.Contains(m.Evidence[0].Text, "unsatisfied dependencies") || !p.Ready {
-		t.Errorf("pipeworks is %+v", m)
-	}
+	insist.That(t, m.Outcome == "failed" && m.Reason == "it needs basic_materials" && strings.Contains(m.Evidence[0].Text, "unsatisfied dependencies") && p.Ready, "pipeworks is %+v", m)
 }
 
 func TestRealMissingMod(t *testing.T) {
@@ -127,9 +121,7 @@ func TestRealScriptError(t *testing.T) {
 			w.do(0, "register", "w", "craftguide")
 			p := w.prove(1, "--stay", "60s") // on a busy machine the first step of the world takes its time
 			m := p.mod("broken")
-			if m.Outcome != "failed" || !strings.Contains(m.Reason, test.reason) || p.Exit == nil || *p.Exit == 0 {
-				t.Errorf("broken is %+v, exit %v", m, p.Exit)
-			}
+			insist.That(t, m.Outcome == "failed" && strings.Contains(m.Reason, test.reason) && p.Exit != nil && *p.Exit != 0, "broken is %+v, exit %v", m, p.Exit)
 			insist.Holds(t, "the reason", p.Reason, test.reason)
 			if m.Registered || name == "timer" && p.mod("sound").Outcome != "unlisted" || p.mod("craftguide").Name == "" {
 				t.Errorf("outcomes are %s", p.outcomes())
@@ -202,9 +194,7 @@ func TestRandomPicks(t *testing.T) {
 		r := w.try("prove", "w", "--json")
 		decode(t, r.out, p)
 		agree(t, p, chosen)
-		if (p.Verdict == "proved") != (r.status == 0) {
-			t.Errorf("%s with exit status %d", p.Verdict, r.status)
-		}
+		insist.That(t, (p.Verdict == "proved") == (r.status == 0), "%s with exit status %d", p.Verdict, r.status)
 	}
 }
 
@@ -243,9 +233,7 @@ func agree(t *testing.T, p *proofJSON, chosen []string) {
 			t.Errorf("%s is %s (%s), the log says %s; log %s", name, got.Outcome, got.Reason, expect, p.Log)
 		}
 	}
-	if len(p.Mods) != len(chosen) {
-		t.Errorf("%d outcomes for %d mods", len(p.Mods), len(chosen))
-	}
+	insist.That(t, len(p.Mods) == len(chosen), "%d outcomes for %d mods", len(p.Mods), len(chosen))
 }
 
 // The real server opens its port last: the mods load, and then it stops.
@@ -267,7 +255,5 @@ func TestRealPortTaken(t *testing.T) {
 			t.Errorf("foretold %s, seen %s", f.Outcome, p.mod("craftguide").Outcome)
 		}
 	}
-	if !strings.Contains(out, "its port is taken, which shows after the mods have loaded") || p.Exit == nil || *p.Exit == 0 {
-		t.Errorf("%s; exit %v\n%s", p.Reason, p.Exit, out)
-	}
+	insist.That(t, strings.Contains(out, "its port is taken, which shows after the mods have loaded") && p.Exit != nil && *p.Exit != 0, "%s; exit %v\n%s", p.Reason, p.Exit, out)
 }

@@ -79,9 +79,7 @@ func TestRead(t *testing.T) {
 		if got := r.Proof.outcomes(); got != "a confirmed, b failed" || r.Lines != strings.Count(log, "\n") || r.Starts != 1 {
 			t.Errorf("%v: %s, %d lines, %d starts", files, got, r.Lines, r.Starts)
 		}
-		if len(r.Remarks) != 1 || r.Remarks[0].Mod != "a" || !strings.Contains(r.Remarks[0].Text, "an error in the rigging") {
-			t.Errorf("%v: remarks %+v", files, r.Remarks)
-		}
+		insist.That(t, len(r.Remarks) == 1 && r.Remarks[0].Mod == "a" && strings.Contains(r.Remarks[0].Text, "an error in the rigging"), "%v: remarks %+v", files, r.Remarks)
 	}
 	insist.Holds(t, "found out by itself", h.do(1, "read", plain), "read as harrow-sound", "it needs nowhere")
 	cmd := exec.Command(program, "read", "-", "--server", "h")

@@ -30,9 +30,7 @@ func TestProofAndTheServersOwnRecord(t *testing.T) {
 			for i := range count {
 				mods += o.againstRecord(kind, rand.New(rand.NewPCG(77, uint64(i))), fmt.Sprintf("r%d", i))
 			}
-			if mods < count*3 {
-				t.Errorf("only %d mods in %d line-ups", mods, count)
-			}
+			insist.That(t, mods >= count*3, "only %d mods in %d line-ups", mods, count)
 			t.Logf("%d line-ups, %d mods", count, mods)
 		})
 	}

@@ -195,9 +195,7 @@ func TestTeachOnTheScreen(t *testing.T) {
 		Lines int
 	}
 	o.json(0, &r, "read", log, "--dialect", "door", "--json")
-	if r.Proof.outcomes() != "tide confirmed, rock confirmed" || r.Proof.ReadyAfterMS != 2000 {
-		t.Errorf("read by what was taught: %+v", r)
-	}
+	insist.That(t, r.Proof.outcomes() == "tide confirmed, rock confirmed" && r.Proof.ReadyAfterMS == 2000, "read by what was taught: %+v", r)
 	write(t, filepath.Join(dir, "run.sh"), "#!/bin/sh\ncat \""+log+"\"\nexec sleep 60\n")
 	insist.OK(t, os.Chmod(filepath.Join(dir, "run.sh"), 0o755))
 	o.do(0, "adopt", dir, "--as", "door")
@@ -213,16 +211,12 @@ func TestConsoleOfARunningServer(t *testing.T) {
 	insist.Holds(t, "", h.do(0, "say", "h", "roll"), "roll: lights")
 	var m modJSON
 	h.json(0, &m, "reload", "h", "lights", "--json")
-	if m.Outcome != "confirmed" || len(m.Evidence) == 0 || !strings.Contains(m.Evidence[len(m.Evidence)-1].Text, "lights is made fast") {
-		t.Errorf("reloaded: %+v", m)
-	}
+	insist.That(t, m.Outcome == "confirmed" && len(m.Evidence) != 0 && strings.Contains(m.Evidence[len(m.Evidence)-1].Text, "lights is made fast"), "reloaded: %+v", m)
 	line := m.Evidence[len(m.Evidence)-1].Line
 	insist.Holds(t, fmt.Sprintf("line %d is not in the log", line), h.do(0, "log", "h", "--mod", "lights"), fmt.Sprintf("%7d  %s", line, m.Evidence[len(m.Evidence)-1].Text))
 	write(t, filepath.Join(h.dir, "cargo/lights/deck.script"), "dance\n")
 	h.json(1, &m, "reload", "h", "lights", "--json")
-	if m.Outcome != "failed" || !strings.Contains(m.Reason, "dance") {
-		t.Errorf("a reload that fails: %+v", m)
-	}
+	insist.That(t, m.Outcome == "failed" && strings.Contains(m.Reason, "dance"), "a reload that fails: %+v", m)
 	if got := h.do(0, "log", "h", "--trouble"); !strings.Contains(got, "old paint") || !strings.Contains(got, "ran aground") || strings.Contains(got, "ropes") {
 		t.Errorf("trouble:\n%s", got)
 	}
@@ -287,12 +281,8 @@ done
 `)
 	p := h.prove(1)
 	insist.Same(t, "outcomes", p.outcomes(), "ropes confirmed, buoys failed, lights failed")
-	if p.mod("buoys").Against == "" || p.mod("lights").Against == "" || p.mod("ropes").Against != "" {
-		t.Errorf("against: %+v", p.Mods)
-	}
-	if len(p.Differs) != 2 || !strings.Contains(p.Differs[1], "its port is 4711") || p.Told["title"] != "Another Harbour" {
-		t.Errorf("differs %q, told %v", p.Differs, p.Told)
-	}
+	insist.That(t, p.mod("buoys").Against != "" && p.mod("lights").Against != "" && p.mod("ropes").Against == "", "against: %+v", p.Mods)
+	insist.That(t, len(p.Differs) == 2 && strings.Contains(p.Differs[1], "its port is 4711") && p.Told["title"] == "Another Harbour", "differs %q, told %v", p.Differs, p.Told)
 	insist.Holds(t, "prove", h.do(1, "prove", "h"), "buoys: failed, but it is said to have loaded", "4711")
 }
 
@@ -324,9 +314,7 @@ func TestExportsOfAStart(t *testing.T) {
 		t.Error("the page lacks something")
 	}
 	for _, name := range []string{"p.pdf", "t.pdf"} {
-		if !strings.HasPrefix(contents(t, file(name)), "%PDF-") {
-			t.Errorf("%s is no PDF", name)
-		}
+		insist.That(t, strings.HasPrefix(contents(t, file(name)), "%PDF-"), "%s is no PDF", name)
 	}
 	if svg := contents(t, file("t.svg")); !strings.Contains(svg, "1 starts, 1 proved") {
 		t.Error("the chart lacks something")

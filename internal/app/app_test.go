@@ -52,12 +52,8 @@ func TestGivenValues(t *testing.T) {
 	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k"})))
 	s, err := a.Server("k")
 	insist.OK(t, err)
-	if s.Vars["program"] != filepath.Join(dir, "kiln") || s.Vars["port"] != "9100" || s.Vars["share"] != "" {
-		t.Errorf("values are %v", s.Vars)
-	}
-	if len(s.Missing) != 1 || s.Missing["level"] == "" {
-		t.Errorf("missing are %v", s.Missing)
-	}
+	insist.That(t, s.Vars["program"] == filepath.Join(dir, "kiln") && s.Vars["port"] == "9100" && s.Vars["share"] == "", "values are %v", s.Vars)
+	insist.That(t, len(s.Missing) == 1 && s.Missing["level"] != "", "missing are %v", s.Missing)
 	insist.Fails(t, "starting it", insist.Err(a.Prove(t.Context(), "k", app.ProveOptions{})), "how hot (level): no value was given; initium give k level=")
 	// What the operator says comes first, and paths are made absolute.
 	t.Chdir(dir)
@@ -75,9 +71,7 @@ func TestGivenValues(t *testing.T) {
 func TestRecognising(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": ""})
 	r, err := a.Adopt(t.Context(), app.Adoption{Dir: dir})
-	if err != nil || r.Dialect != "kiln" || r.Name != "server" {
-		t.Errorf("adopted as %+v, %v", r, err)
-	}
+	insist.That(t, err == nil && r.Dialect == "kiln" && r.Name == "server", "adopted as %+v, %v", r, err)
 	put(t, filepath.Join(a.Home.DialectDir(), "twin.toml"), strings.Replace(kiln, `name = "kiln"`, `name = "twin"`, 1))
 	var usage app.UsageError
 	if _, err := a.Adopt(t.Context(), app.Adoption{Dir: dir}); !errors.As(err, &usage) || !strings.Contains(err.Error(), "several dialects recognise") {
@@ -98,9 +92,7 @@ func TestRecognising(t *testing.T) {
 			bad++
 		}
 	}
-	if bad != 1 || len(list) < 5 {
-		t.Errorf("%d of %d dialects have faults", bad, len(list))
-	}
+	insist.That(t, bad == 1 && len(list) >= 5, "%d of %d dialects have faults", bad, len(list))
 	insist.Fails(t, "a dialect with faults", insist.Err(a.Dialect("bad")), "bad.toml:1")
 }
 

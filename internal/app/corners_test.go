@@ -68,9 +68,7 @@ func TestEvidenceOfCulprits(t *testing.T) {
 func TestCulpritOfASilentMod(t *testing.T) {
 	a, _ := bakery(t, "a", "b: B=1", "c", "d: [ \"$B\" ] && continue", "e")
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
-	if err != nil || !slices.Contains(found.Culprits, "b") || !strings.Contains(found.Symptom, "d") {
-		t.Errorf("found %+v, %v", found, err)
-	}
+	insist.That(t, err == nil && slices.Contains(found.Culprits, "b") && strings.Contains(found.Symptom, "d"), "found %+v, %v", found, err)
 }
 
 // A reply without an end of its last line is heard too.
@@ -86,13 +84,9 @@ func TestReplyWithoutEnd(t *testing.T) {
 		t.Fatalf("%+v, %v, stopping %v", p, err, stopping)
 	}
 	m, err := a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload)
-	if err != nil || !strings.Contains(m.Reason+fmt.Sprint(m.Evidence), "at once") {
-		t.Errorf("%+v, %v", m, err)
-	}
+	insist.That(t, err == nil && strings.Contains(m.Reason+fmt.Sprint(m.Evidence), "at once"), "%+v, %v", m, err)
 	a.StopAll(func(name string) { a.Stop(context.Background(), name) })
-	if a.Home.IsRunning("k") {
-		t.Error("it still runs after all were stopped")
-	}
+	insist.That(t, !a.Home.IsRunning("k"), "it still runs after all were stopped")
 	if _, err := a.Prove(t.Context(), "k", app.ProveOptions{OnStep: func(s app.Step) { stopping = stopping || s.Stopping }}); err != nil || !stopping {
 		t.Errorf("that it is being stopped is not told: %v", err)
 	}
@@ -110,9 +104,7 @@ func TestNamesOfExpectedMods(t *testing.T) {
 		for _, e := range app.Expect(s) {
 			got = append(got, e.Also)
 		}
-		if fmt.Sprint(got) != want {
-			t.Errorf("agreeing %v: %v, want %s", agree, got, want)
-		}
+		insist.That(t, fmt.Sprint(got) == want, "agreeing %v: %v, want %s", agree, got, want)
 	}
 }
 
@@ -130,9 +122,7 @@ func TestInventoryOfWhatIsThere(t *testing.T) {
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
 	insist.OK(t, err)
 	v, err := a.Home.Start("k", p.Number).Inventory()
-	if err != nil || len(v.Files) != 2 || v.Files[0].Path != "run.sh" || v.Files[1].Mod != "a" || v.Files[1].Path != "x" {
-		t.Errorf("%+v, %v", v, err)
-	}
+	insist.That(t, err == nil && len(v.Files) == 2 && v.Files[0].Path == "run.sh" && v.Files[1].Mod == "a" && v.Files[1].Path == "x", "%+v, %v", v, err)
 }
 
 // While a startup file cannot be understood nothing is proved, whatever loads; and read says the
@@ -143,13 +133,9 @@ func TestNothingIsProvedOfWhatCannotBeRead(t *testing.T) {
 	insist.OK(t, err)
 	put(t, filepath.Join(dir, "oven.list"), string(list)+"\x00")
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
-	if err != nil || p.Verdict == proof.Proved || !strings.HasPrefix(p.Reason, "not all that is registered is known: oven.list, line ") {
-		t.Errorf("%s: %q, %v", p.Verdict, p.Reason, err)
-	}
+	insist.That(t, err == nil && p.Verdict != proof.Proved && strings.HasPrefix(p.Reason, "not all that is registered is known: oven.list, line "), "%s: %q, %v", p.Verdict, p.Reason, err)
 	read, err := a.Read(t.Context(), []string{p.Log}, app.ReadOptions{Server: "k"})
-	if err != nil || read.Proof.Reason != p.Reason {
-		t.Errorf("read says %+v, %v", read.Proof, err)
-	}
+	insist.That(t, err == nil && read.Proof.Reason == p.Reason, "read says %+v, %v", read.Proof, err)
 	put(t, filepath.Join(dir, "oven.list"), string(list))
 	if p, err := a.Prove(t.Context(), "k", app.ProveOptions{}); err != nil || p.Verdict != proof.Proved {
 		t.Errorf("mended: %s: %q, %v", p.Verdict, p.Reason, err)
@@ -200,8 +186,6 @@ func TestAgedMods(t *testing.T) {
 		insist.OK(t, w.Close())
 		insist.OK(t, f.Close())
 		inside, err := a.Inspect(t.Context(), name, "k", lineup.Choices{}, nil)
-		if err != nil || (inside.Aged["tongs"] != "") != want {
-			t.Errorf("of %d: %v, %v", year, inside.Aged, err)
-		}
+		insist.That(t, err == nil && (inside.Aged["tongs"] != "") == want, "of %d: %v, %v", year, inside.Aged, err)
 	}
 }

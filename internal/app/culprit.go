@@ -127,7 +127,7 @@ func (a *App) FindCulprits(ctx context.Context, name string, opt CulpritOptions)
 	if err != nil {
 		return nil, err
 	}
-	t, err := a.newTrial(ctx, original)
+	t, err := a.newTrial(ctx, original, copying{suffix: host.TrialSuffix})
 	if t != nil {
 		defer t.remove()
 	}

@@ -62,18 +62,10 @@ func TestCulpritOfTwoKinds(t *testing.T) {
 			said = append(said, fmt.Sprint(len(s.On), " of ", s.Of, " ", s.Failed, " ", s.Known, " ", s.Said))
 		}
 	}})
-	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || found.Cured || !found.Sure || found.Problem != "" {
-		t.Errorf("found %+v, %v", found, err)
-	}
-	if !strings.Contains(found.Reason, "b sank in "+dir+"/mods/b") || !strings.Contains(found.Symptom, "b sank") {
-		t.Errorf("because %q, of the symptom %q", found.Reason, found.Symptom)
-	}
-	if len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpOff || found.Changes[0].Mod != "b" {
-		t.Errorf("the remedy is %v", found.Changes)
-	}
-	if len(said) != found.Starts || !strings.HasPrefix(said[0], "5 of 5 true false the server stopped before it was ready, with exit status 3: b sank") {
-		t.Errorf("the starts: %q", said)
-	}
+	insist.That(t, err == nil && slices.Equal(found.Culprits, []string{"b"}) && !found.Cured && found.Sure && found.Problem == "", "found %+v, %v", found, err)
+	insist.That(t, strings.Contains(found.Reason, "b sank in "+dir+"/mods/b") && strings.Contains(found.Symptom, "b sank"), "because %q, of the symptom %q", found.Reason, found.Symptom)
+	insist.That(t, len(found.Changes) == 1 && found.Changes[0].Op == lineup.OpOff && found.Changes[0].Mod == "b", "the remedy is %v", found.Changes)
+	insist.That(t, len(said) == found.Starts && strings.HasPrefix(said[0], "5 of 5 true false the server stopped before it was ready, with exit status 3: b sank"), "the starts: %q", said)
 	if after, err := os.ReadFile(filepath.Join(dir, "oven.list")); err != nil || string(after) != string(before) {
 		t.Errorf("the server's own list is %q, %v", after, err)
 	}
@@ -129,9 +121,7 @@ func TestCulpritRemembers(t *testing.T) {
 	// It was another mod's fault meanwhile: nothing that was learned holds.
 	insist.OK(t, os.Rename(filepath.Join(dir, "mods/b/say"), filepath.Join(dir, "mods/e/say")))
 	found, known, _, err := search(a, app.CulpritOptions{}, -1)
-	if err != nil || !slices.Equal(found.Culprits, []string{"e"}) || known != 0 || !found.Cured {
-		t.Errorf("after the mods have changed: %+v, %d known, %v", found, known, err)
-	}
+	insist.That(t, err == nil && slices.Equal(found.Culprits, []string{"e"}) && known == 0 && found.Cured, "after the mods have changed: %+v, %d known, %v", found, known, err)
 	if _, err := a.Home.Learned("k"); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("what a search has learned stays after its end: %v", err)
 	}
@@ -221,9 +211,7 @@ func TestCulpritByPresence(t *testing.T) {
 		"[[log.rule]]\nmeans = \"stopped\"\nline = \"gave up: {reason}\"\n")
 	put(t, filepath.Join(dir, "mods", "b", "bad"), "")
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
-	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || !found.Cured || len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpOff {
-		t.Errorf("found %+v, %v", found, err)
-	}
+	insist.That(t, err == nil && slices.Equal(found.Culprits, []string{"b"}) && found.Cured && len(found.Changes) == 1 && found.Changes[0].Op == lineup.OpOff, "found %+v, %v", found, err)
 	insist.OK(t, insist.Err(os.Stat(filepath.Join(dir, "mods", "b", "bad"))))
 }
 

@@ -131,9 +131,7 @@ ln -s now.txt logs/link.log
 			told = append(told, s.Elsewhere)
 		}
 	}})
-	if err != nil || !slices.Equal(told, []string{"", "logs/now.txt"}) {
-		t.Errorf("told of %q, %v", told, err)
-	}
+	insist.That(t, err == nil && slices.Equal(told, []string{"", "logs/now.txt"}), "told of %q, %v", told, err)
 	if want := "it printed nothing, but wrote " + dir + "/logs/now.txt meanwhile; if that is its log, initium teach log oven " + dir + "/logs/now.txt --own says so to the dialect"; p == nil || strings.ReplaceAll(p.Hint, "'", "") != want {
 		t.Errorf("the hint is %q", p.Hint)
 	}
@@ -149,9 +147,7 @@ func TestHints(t *testing.T) {
 	} {
 		a, _ := running(t, script)
 		p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
-		if err != nil || (want == "") != (p.Hint == "") || !strings.HasPrefix(p.Hint, want) {
-			t.Errorf("%q: %+v, %v", script, p, err)
-		}
+		insist.That(t, err == nil && (want == "") == (p.Hint == "") && strings.HasPrefix(p.Hint, want), "%q: %+v, %v", script, p, err)
 	}
 }
 
@@ -214,16 +210,12 @@ func TestOldestFirst(t *testing.T) {
 		for _, f := range r.Files {
 			got = append(got, filepath.Base(f))
 		}
-		if strings.Join(got, " ") != want || r.Proof.Log != r.Files[len(r.Files)-1] {
-			t.Errorf("%s are read as %v, the log is %s", files, got, r.Proof.Log)
-		}
+		insist.That(t, strings.Join(got, " ") == want && r.Proof.Log == r.Files[len(r.Files)-1], "%s are read as %v, the log is %s", files, got, r.Proof.Log)
 	}
 	for files, want := range map[string]string{"old": "no rule of the dialect kiln fits any of its lines", "fits": ""} {
 		put(t, filepath.Join(dir, "fits"), "hot")
 		r, err := a.Read(t.Context(), []string{filepath.Join(dir, files)}, app.ReadOptions{Dialect: "kiln"})
-		if err != nil || r.Proof.Hint != want || r.Proof.Ready != (files == "fits") {
-			t.Errorf("%s: %q, ready %v, %v", files, r.Proof.Hint, r.Proof.Ready, err)
-		}
+		insist.That(t, err == nil && r.Proof.Hint == want && r.Proof.Ready == (files == "fits"), "%s: %q, ready %v, %v", files, r.Proof.Hint, r.Proof.Ready, err)
 	}
 	var empty bytes.Buffer
 	if r, err := a.Read(t.Context(), []string{"-"}, app.ReadOptions{Dialect: "kiln", In: &empty}); err != nil || r.Proof.Hint != "" {
@@ -239,9 +231,7 @@ func TestOwed(t *testing.T) {
 	l, err := a.Teach("kiln", filepath.Join(dir, "log"), "k", nil)
 	insist.OK(t, err)
 	taught, err := l.Propose(teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "b melts", Mod: "b"}}})
-	if err != nil || !slices.Equal(taught.Mods, []string{"b"}) || !slices.Equal(taught.Owed, []string{"c", "d"}) {
-		t.Errorf("%+v, %v", taught, err)
-	}
+	insist.That(t, err == nil && slices.Equal(taught.Mods, []string{"b"}) && slices.Equal(taught.Owed, []string{"c", "d"}), "%+v, %v", taught, err)
 	if _, err := l.Propose(teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "c melts, hush-hush-hush", Mod: "c"}}}); err == nil || !strings.Contains(err.Error(), "the line holds a secret") || strings.Contains(err.Error(), "hush") {
 		t.Errorf("a line with a secret: %v", err)
 	}
@@ -252,9 +242,7 @@ func TestOwed(t *testing.T) {
 		if _, err := l.Line(number); err == nil || err.Error() != want {
 			t.Errorf("line %d: %v", number, err)
 		}
-		if l.Words(number) != nil {
-			t.Errorf("line %d has words", number)
-		}
+		insist.That(t, l.Words(number) == nil, "line %d has words", number)
 	}
 	if words := l.Words(2); len(words) == 0 || words[0] != "b" {
 		t.Errorf("words are %q", words)
@@ -324,9 +312,7 @@ echo 'in a'; echo 'in b'; echo hot
 	put(t, filepath.Join(dir, "always/v/x"), "")
 	put(t, filepath.Join(dir, "oven.list"), "bake a\nbake b\nbake w\nbake v\n")
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{Within: 20 * time.Second, Stay: 20 * time.Millisecond})
-	if err != nil || !slices.Equal(found.Culprits, []string{"w"}) || len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpRemove || !found.Cured {
-		t.Errorf("found %+v, %v", found, err)
-	}
+	insist.That(t, err == nil && slices.Equal(found.Culprits, []string{"w"}) && len(found.Changes) == 1 && found.Changes[0].Op == lineup.OpRemove && found.Cured, "found %+v, %v", found, err)
 	if _, err := os.Stat(filepath.Join(dir, "always/w/bad")); err != nil {
 		t.Errorf("the server's own: %v", err)
 	}

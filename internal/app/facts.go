@@ -51,7 +51,7 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 	if facts.Refuted, err = a.refuted(l, s, now); err != nil {
 		return facts, err
 	}
-	if !running {
+	if !running && !s.isolated {
 		a.ports(s, &facts)
 	}
 	return facts, nil

@@ -100,9 +100,7 @@ func TestFollow(t *testing.T) {
 	})
 	insist.Same(t, "one who comes later sees", strings.Join(lines, ", "), "in a, in b, hot, heard hello")
 	entries, err := a.Ledger("k")
-	if err != nil || len(entries[0].Starts) != 1 {
-		t.Errorf("the ledger has %+v, %v", entries, err)
-	}
+	insist.That(t, err == nil && len(entries[0].Starts) == 1, "the ledger has %+v, %v", entries, err)
 	done := make(chan *host.Exit, 1)
 	go func() {
 		var exit *host.Exit
@@ -123,9 +121,7 @@ func TestFollowOfAServerThatIsNeverReady(t *testing.T) {
 	if p := judged[0]; p.Verdict == proof.Proved || !strings.Contains(p.Reason, "within 300ms") {
 		t.Errorf("judged %+v", p)
 	}
-	if !a.Home.IsRunning("k") {
-		t.Error("it was stopped")
-	}
+	insist.That(t, a.Home.IsRunning("k"), "it was stopped")
 }
 
 // What a server is started again with after a crash is noted too: it may be other than
@@ -147,9 +143,7 @@ func TestNoteBeforeARestart(t *testing.T) {
 		t.Fatalf("judged %+v", judged)
 	}
 	c, err := a.Compare(context.Background(), "k", 1, 2)
-	if err != nil || len(c.Files) != 1 || c.Files[0].Mod != "b" || c.Files[0].Path != "new" {
-		t.Errorf("compared: %+v, %v", c, err)
-	}
+	insist.That(t, err == nil && len(c.Files) == 1 && c.Files[0].Mod == "b" && c.Files[0].Path == "new", "compared: %+v, %v", c, err)
 }
 
 // A clock that was set meanwhile changes nothing: what the keeper wrote down of the time
@@ -229,9 +223,7 @@ func TestCatchUp(t *testing.T) {
 			t.Fatalf("%s: %+v, %v", name, entries, err)
 		}
 		p, err := a.Home.Start("k", 1).Proof()
-		if err != nil || p.Reason != test.reason {
-			t.Errorf("%s: %+v, %v", name, p, err)
-		}
+		insist.That(t, err == nil && p.Reason == test.reason, "%s: %+v, %v", name, p, err)
 	}
 }
 
@@ -273,12 +265,8 @@ func TestStaysUpFromWhenItIsReady(t *testing.T) {
 	a, _ := running(t, "sleep 1; echo 'in a'; echo 'in b'; echo hot; sleep 0.3; exit 3\n")
 	told := 0
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Stay: 1200 * time.Millisecond, OnStep: func(app.Step) { told++ }})
-	if err != nil || p.Verdict == proof.Proved || p.Exit == nil {
-		t.Errorf("%+v, %v", p, err)
-	}
-	if told > 100 {
-		t.Errorf("told of %d steps", told)
-	}
+	insist.That(t, err == nil && p.Verdict != proof.Proved && p.Exit != nil, "%+v, %v", p, err)
+	insist.That(t, told <= 100, "told of %d steps", told)
 }
 
 // While somebody else judges a start it is waited for as long as the server runs, and for a
@@ -299,9 +287,7 @@ func TestJudgedByAnother(t *testing.T) {
 		}
 		return s.Judged != nil
 	})
-	if len(judged) != 1 || judged[0].Verdict != proof.Proved {
-		t.Errorf("judged %+v", judged)
-	}
+	insist.That(t, len(judged) == 1 && judged[0].Verdict == proof.Proved, "judged %+v", judged)
 	insist.OK(t, insist.Err(a.Stop(t.Context(), "k")))
 	insist.OK(t, os.Remove(filepath.Join(string(dir), "proof.json")))
 	if release, mine = dir.Judge(); !mine {
@@ -356,18 +342,12 @@ func TestInventoryOfAStart(t *testing.T) {
 	insist.OK(t, os.WriteFile(filepath.Join(dir, "mods/a/new"), []byte("x"), 0o600))
 	second := prove()
 	c, err := a.Compare(context.Background(), "k", 0, 0)
-	if err != nil || second.Number != 2 || fmt.Sprint(c.Files) != "[{a new new}]" || c.Same() {
-		t.Errorf("start %d, %+v, %v", second.Number, c, err)
-	}
+	insist.That(t, err == nil && second.Number == 2 && fmt.Sprint(c.Files) == "[{a new new}]" && !c.Same(), "start %d, %+v, %v", second.Number, c, err)
 	v, err := a.Home.Start("k", 2).Inventory()
-	if err != nil || len(v.Files) != 4 || v.Cut {
-		t.Errorf("%+v, %v", v, err)
-	}
+	insist.That(t, err == nil && len(v.Files) == 4 && !v.Cut, "%+v, %v", v, err)
 	one, err := a.Home.Key()
 	two, again := a.Home.Key()
-	if err != nil || again != nil || len(one) != 32 || string(one) != string(two) {
-		t.Errorf("the key of the home is not kept: %v, %v", err, again)
-	}
+	insist.That(t, err == nil && again == nil && len(one) == 32 && string(one) == string(two), "the key of the home is not kept: %v, %v", err, again)
 }
 
 // A mod is taken out when the server's own list names it no more; a list that breaks off
@@ -428,9 +408,7 @@ func TestGivenIsToldBack(t *testing.T) {
 		a, _ := asking(t, "echo in a; echo in b; echo mode warm; echo hot; read x", "[[given]]\nname = \"climate\"\ndefault = [\"warm\"]\ntold = \"mode\"\n[[log.rule]]\nmeans = \"told\"\nline = \"mode {mode}\"")
 		insist.OK(t, insist.Err(a.Give(t.Context(), "k", map[string]string{"climate": set})))
 		p, err := a.Prove(t.Context(), "k", app.ProveOptions{})
-		if err != nil || p.Reason != want || p.Told["mode"] != "warm" {
-			t.Errorf("%s: %+v, %v", set, p, err)
-		}
+		insist.That(t, err == nil && p.Reason == want && p.Told["mode"] == "warm", "%s: %+v, %v", set, p, err)
 	}
 	// The port counts where it is handed to the server, and is else the server's own affair.
 	const differs = "the server says that its port is 7; what it was started with says 9"
@@ -476,9 +454,7 @@ while read -r line; do case $line in cool) exit 0;; 'again a') echo working; sle
 			stop()
 		}
 		m, err := a.SwitchMod(test.ctx, "k", test.mod, test.do)
-		if err != nil || !strings.HasPrefix(string(m.Outcome)+": "+m.Reason, test.want) {
-			t.Errorf("%s %s: %+v, %v", test.do, test.mod, m, err)
-		}
+		insist.That(t, err == nil && strings.HasPrefix(string(m.Outcome)+": "+m.Reason, test.want), "%s %s: %+v, %v", test.do, test.mod, m, err)
 	}
 	if p, err := a.Home.Start("k", 1).Proof(); err != nil || p.Verdict != proof.Proved || len(p.Reloads) != 4 || p.Find("b").Outcome != proof.Confirmed {
 		t.Errorf("the proof of the start is %+v, %v", p, err)

@@ -92,9 +92,7 @@ func back(t *testing.T, a *app.App, to int) error {
 func TestCandidate(t *testing.T) {
 	a, dir := world(t, map[string]string{"kiln.list": ""})
 	c, err := a.Candidate(dir)
-	if err != nil || c.Name != "server" || c.Fit != 1 || c.Families[0] != "kiln" || len(c.Families) < 5 {
-		t.Errorf("%+v, %v", c, err)
-	}
+	insist.That(t, err == nil && c.Name == "server" && c.Fit == 1 && c.Families[0] == "kiln" && len(c.Families) >= 5, "%+v, %v", c, err)
 	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: t.TempDir(), As: "server", Dialect: "kiln"})))
 	if c, err = a.Candidate(dir); err != nil || c.Name != "server-2" {
 		t.Errorf("the name is taken: %+v, %v", c, err)
@@ -161,9 +159,7 @@ func TestEntriesHideSecrets(t *testing.T) {
 	for _, r := range p.Files[0].Rows(3) {
 		said += "\n" + r.Text
 	}
-	if strings.Contains(said, "hush-hush") || strings.Count(said, "set password") != 4 {
-		t.Errorf("it says %s", said)
-	}
+	insist.That(t, !strings.Contains(said, "hush-hush") && strings.Count(said, "set password") == 4, "it says %s", said)
 	var usage app.UsageError
 	if _, err := a.EntryPlan("k", 7); !errors.As(err, &usage) {
 		t.Errorf("no such entry: %v", err)

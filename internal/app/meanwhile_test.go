@@ -48,9 +48,7 @@ func TestNotes(t *testing.T) {
 	beginAgain(t, a)
 	insist.OK(t, insist.Err(a.Server("k")))
 	notes := a.Notes()
-	if len(notes) != 1 || !strings.Contains(notes[0], "a change that was cut off (switch b off) was completed") || len(a.Notes()) != 0 {
-		t.Errorf("it is told: %q", notes)
-	}
+	insist.That(t, len(notes) == 1 && strings.Contains(notes[0], "a change that was cut off (switch b off) was completed") && len(a.Notes()) == 0, "it is told: %q", notes)
 	var own strings.Builder
 	insist.OK(t, a.Home.ReadLog(&own))
 	if strings.Count(own.String(), "switch b off") != 1 {
@@ -69,9 +67,7 @@ func TestReloadsAreBounded(t *testing.T) {
 	insist.OK(t, a.Home.Start("k", p.Number).PutProof(p))
 	insist.OK(t, insist.Err(a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload)))
 	kept, err := a.Home.Start("k", p.Number).Proof()
-	if err != nil || len(kept.Reloads) != 200 || kept.Reloads[199].Mod.Name != "b" || kept.Reloads[0].Mod.Name != "xx" {
-		t.Errorf("%d are kept, %v", len(kept.Reloads), err)
-	}
+	insist.That(t, err == nil && len(kept.Reloads) == 200 && kept.Reloads[199].Mod.Name == "b" && kept.Reloads[0].Mod.Name == "xx", "%d are kept, %v", len(kept.Reloads), err)
 	if m := kept.Reloads[199].Mod; m.Outcome != proof.Silent || !strings.Contains(m.Reason, "said nothing about it") {
 		t.Errorf("of a server without a list of its own: %+v", m)
 	}
@@ -126,23 +122,17 @@ func TestOtherFamiliesAndTheServersOwn(t *testing.T) {
 	source := filepath.Join(filepath.Dir(dir), "tongs")
 	put(t, filepath.Join(source, "x"), "new")
 	inside, err := a.Inspect(t.Context(), source, "", lineup.Choices{}, nil)
-	if err != nil || inside.Found.Dialect == nil || !slices.Contains(append(inside.Also, inside.Found.Dialect.Title), "Stove") || len(inside.Also) != 1 {
-		t.Errorf("%+v, %v", inside, err)
-	}
+	insist.That(t, err == nil && inside.Found.Dialect != nil && slices.Contains(append(inside.Also, inside.Found.Dialect.Title), "Stove") && len(inside.Also) == 1, "%+v, %v", inside, err)
 	list, err := a.Dialects()
 	insist.OK(t, err)
-	if !slices.IsSortedFunc(list, func(x, y app.DialectEntry) int { return strings.Compare(x.Name, y.Name) }) || list[0].Name != "a-first" || list[0].Err == nil {
-		t.Errorf("dialects are %v", list)
-	}
+	insist.That(t, slices.IsSortedFunc(list, func(x, y app.DialectEntry) int { return strings.Compare(x.Name, y.Name) }) && list[0].Name == "a-first" && list[0].Err != nil, "dialects are %v", list)
 	put(t, filepath.Join(dir, "elsewhere", "x"), "the server's own")
 	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Dialect: "kiln"})))
 	one, err := a.Inspect(t.Context(), source, "k", lineup.Choices{}, nil)
 	insist.OK(t, err)
 	one.Intake.Parts[len(one.Intake.Parts)-1].Path = filepath.Join(dir, "elsewhere")
 	shared, err := a.Overlaps("k", []*app.Inspection{one, {Source: "nothing"}})
-	if err != nil || len(shared) != 1 || !shared[0].Clean || shared[0].Path != filepath.Join(dir, "elsewhere", "x") {
-		t.Errorf("%+v, %v", shared, err)
-	}
+	insist.That(t, err == nil && len(shared) == 1 && shared[0].Clean && shared[0].Path == filepath.Join(dir, "elsewhere", "x"), "%+v, %v", shared, err)
 }
 
 // What cannot be the beginning of a dialect is refused, and the operator's own folder is known

@@ -50,9 +50,7 @@ RestartSec=5
 [Install]
 WantedBy=multi-user.target
 `
-	if string(got) != want {
-		t.Errorf("the unit is\n%s", got)
-	}
+	insist.That(t, string(got) == want, "the unit is\n%s", got)
 }
 
 // doubled is a path as a unit writes it.
@@ -71,9 +69,7 @@ func TestUnitsOfOddFolders(t *testing.T) {
 		insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: odd, As: "k", Set: map[string]string{"level": "9"}})))
 		unit, err := a.Unit("k")
 		if want != "" {
-			if err == nil || !strings.Contains(err.Error(), want) || strings.ContainsAny(err.Error(), "\n\x1b") {
-				t.Errorf("%q: %v\n%s", name, err, unit)
-			}
+			insist.That(t, err != nil && strings.Contains(err.Error(), want) && !strings.ContainsAny(err.Error(), "\n\x1b"), "%q: %v\n%s", name, err, unit)
 			continue
 		}
 		if err != nil || !strings.Contains(string(unit), "\nWorkingDirectory="+doubled(odd)+"\n") || !strings.Contains(string(unit), "INITIUM_HOME="+doubled(a.Home.Dir)+"\"\n") {
@@ -155,9 +151,7 @@ func TestPortsOfServers(t *testing.T) {
 				if other := map[string]string{"one": "two", "two": "one"}[name]; !strings.Contains(f.Message, other) {
 					t.Errorf("%s: %s", name, f.Message)
 				}
-				if !strings.Contains(f.Message+f.Remedy, "is free") {
-					t.Errorf("%s: no port that is free is told: %s; %s", name, f.Message, f.Remedy)
-				}
+				insist.That(t, strings.Contains(f.Message+f.Remedy, "is free"), "%s: no port that is free is told: %s; %s", name, f.Message, f.Remedy)
 				if strings.Contains(f.Remedy+fmt.Sprint(f.Changes), fmt.Sprint(free)) || strings.Contains(f.Remedy+fmt.Sprint(f.Changes), fmt.Sprint(busy)) {
 					t.Errorf("%s: a port that is taken is proposed: %s %v", name, f.Remedy, f.Changes)
 				}
@@ -198,14 +192,10 @@ func TestBeginsOfDialects(t *testing.T) {
 		}
 		o, err := a.TeachServer("d-"+name, filepath.Join(dir, name), "list.conf", "tide", "./run -x")
 		insist.OK(t, err)
-		if o.Place != test.place || !slices.Equal(o.Mods, []string{"tide", "rock"}) || o.Shape != dialect.ShapeLine {
-			t.Errorf("%s: %+v", name, o)
-		}
+		insist.That(t, o.Place == test.place && slices.Equal(o.Mods, []string{"tide", "rock"}) && o.Shape == dialect.ShapeLine, "%s: %+v", name, o)
 		insist.OK(t, o.Write())
 		data, err := os.ReadFile(o.File)
-		if err != nil || !strings.Contains(string(data), test.lines) || strings.Contains(string(data), "{mod}.so") != (name == "files") {
-			t.Errorf("%s: %v\n%s", name, err, data)
-		}
+		insist.That(t, err == nil && strings.Contains(string(data), test.lines) && strings.Contains(string(data), "{mod}.so") == (name == "files"), "%s: %v\n%s", name, err, data)
 		insist.Fails(t, fmt.Sprintf("%s, again", name), insist.Err(a.TeachServer("d-"+name, filepath.Join(dir, name), "list.conf", "tide", "")), "there is a dialect")
 	}
 	log := filepath.Join(dir, "log.txt")
@@ -251,9 +241,7 @@ func TestRulesOfAServer(t *testing.T) {
 		insist.OK(t, a.PutRule("k", rule.Rule{Kind: kind, Mod: "a", Other: "b", Because: "of it"}))
 	}
 	rules, err := a.Rules("k")
-	if err != nil || len(rules) != 2 || rules[0].Kind == rules[1].Kind {
-		t.Errorf("%+v, %v", rules, err)
-	}
+	insist.That(t, err == nil && len(rules) == 2 && rules[0].Kind != rules[1].Kind, "%+v, %v", rules, err)
 	insist.OK(t, a.DropRule("k", rules[0].Number))
 	if rules, err = a.Rules("k"); err != nil || len(rules) != 1 {
 		t.Errorf("%+v, %v", rules, err)

@@ -32,6 +32,8 @@ type Server struct {
 
 	memory *survey.Memory
 	fsys   fs.FS // what is seen of the disk; nil for all as it is
+
+	isolated bool // it is started in a network of its own
 }
 
 // seeing is the server as it would be with other files on the disk.

@@ -19,7 +19,9 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
+	"initium/internal/core/rule"
 	"initium/internal/core/survey"
+	"initium/internal/core/text"
 	"initium/internal/host"
 	"initium/internal/host/disk"
 )
@@ -29,51 +31,80 @@ import (
 // outside the server's folder is shared, and only read.
 type trial struct {
 	a      *App
-	server *Server // the copy
-	name   string  // by which its keeper knows it
-	folder string  // of the copy, and of what is set aside
+	server *Server  // the copy
+	name   string   // by which its keeper knows it
+	folder string   // of the copy, and of what is set aside
+	lock   *os.File // so that there is one at a time
+	notes  []string // what of it is other than the server, in words
 	whole  *survey.Survey
 	files  map[string][]byte // the startup files, as they are with everything on
 	aside  [][2]string       // what is moved away for now: from, to
 }
 
+// copying says what a copy of a server is for.
+type copying struct {
+	suffix   string            // as in host
+	isolated bool              // it gets a network of its own, and keeps its port
+	plan     *plan.Plan        // what is changed in it first, in words of the original; may be nil
+	set      map[string]string // given values and settings that it has instead
+}
+
 // newTrial copies a server. The caller has to remove the copy.
-func (a *App) newTrial(ctx context.Context, original *Server) (t *trial, err error) {
-	t = &trial{a: a, folder: a.Home.TrialDir(original.Record.Name), name: original.Record.Name + host.TrialSuffix}
-	if a.Home.IsRunning(t.name) { // left over from a search that was ended by force
-		if _, err := a.Home.StopServer(ctx, t.name); err != nil {
-			return nil, fmt.Errorf("stop an earlier copy: %w", err)
-		}
-	}
-	if err := t.remove(); err != nil {
-		return nil, err
-	}
-	dir := filepath.Join(t.folder, "server")
-	if err := disk.CopyFolder(ctx, original.Record.Dir, dir); err != nil {
-		return nil, fmt.Errorf("copy the server: %w", err)
-	}
-	port, err := freePort(trialPort)
+func (a *App) newTrial(ctx context.Context, original *Server, of copying) (t *trial, err error) {
+	lock, err := a.Home.LockTrial(original.Record.Name, of.suffix)
 	if err != nil {
 		return nil, err
+	}
+	t = &trial{a: a, folder: a.Home.TrialDir(original.Record.Name, of.suffix), name: original.Record.Name + of.suffix, lock: lock}
+	if a.Home.IsRunning(t.name) { // left over from one that was ended by force
+		if _, err := a.Home.StopServer(ctx, t.name); err != nil {
+			return t, fmt.Errorf("stop an earlier copy: %w", err)
+		}
+	}
+	if err := t.clear(); err != nil {
+		return t, err
+	}
+	dir := filepath.Join(t.folder, "server")
+	if err := disk.CopyServer(ctx, original.Record.Dir, dir); err != nil {
+		return t, fmt.Errorf("copy the server: %w", err)
+	}
+	if err := t.relink(original.Record.Dir, dir); err != nil {
+		return t, err
 	}
 	record := original.Record
 	record.Name, record.Dir, record.Set = t.name, dir, maps.Clone(record.Set)
 	if record.Set == nil {
 		record.Set = map[string]string{}
 	}
-	for name, value := range record.Set {
+	t.server = &Server{Record: record, Dialect: original.Dialect, Missing: map[string]string{}, Parked: original.Parked, Rules: original.Rules, memory: &survey.Memory{}, isolated: of.isolated}
+	if err := t.change(ctx, original, of.plan); err != nil {
+		return t, err
+	}
+	for name, value := range t.server.Record.Set {
 		if rest, ok := strings.CutPrefix(value, original.Record.Dir+"/"); ok {
-			record.Set[name] = filepath.Join(dir, rest)
+			t.server.Record.Set[name] = filepath.Join(dir, rest)
 		}
 	}
-	old := original.Vars["port"]
-	if original.Dialect.Given("port") != nil {
-		record.Set["port"] = strconv.Itoa(port)
+	if err := t.copyWorld(ctx, original); err != nil {
+		return t, err
 	}
-	t.server = &Server{Record: record, Dialect: original.Dialect, Missing: map[string]string{}, Parked: original.Parked, Rules: original.Rules, memory: &survey.Memory{}}
 	a.resolve(t.server)
-	if err := t.movePort(old, strconv.Itoa(port)); err != nil {
-		return nil, err
+	if err := t.set(of.set); err != nil {
+		return t, err
+	}
+	if !of.isolated {
+		port, err := freePort(trialPort)
+		if err != nil {
+			return t, err
+		}
+		old := t.server.Vars["port"]
+		if original.Dialect.Given("port") != nil {
+			t.server.Record.Set["port"] = strconv.Itoa(port)
+		}
+		a.resolve(t.server)
+		if err := t.movePort(old, strconv.Itoa(port)); err != nil {
+			return t, err
+		}
 	}
 	t.whole = survey.Take(t.server.input())
 	t.files = map[string][]byte{}
@@ -88,9 +119,176 @@ func (a *App) newTrial(ctx context.Context, original *Server) (t *trial, err err
 // trialPort is where the search for a free port for copies begins.
 const trialPort = 28300
 
-// remove takes the copy away, with the logs of its starts.
-func (t *trial) remove() error {
+// clear takes the copy away, with the logs of its starts.
+func (t *trial) clear() error {
 	return errors.Join(os.RemoveAll(t.folder), t.a.Home.ForgetStarts(t.name))
+}
+
+// remove takes the copy away for good.
+func (t *trial) remove() error { return errors.Join(t.clear(), t.lock.Close()) }
+
+// relink lets links of the copy that lead into the server by its full path lead into the copy,
+// or the server itself would be written to.
+func (t *trial) relink(from, to string) error {
+	return filepath.WalkDir(to, func(full string, e fs.DirEntry, err error) error {
+		if err != nil || e.Type()&fs.ModeSymlink == 0 {
+			return err
+		}
+		target, err := os.Readlink(full)
+		if err != nil {
+			return err
+		}
+		at := target
+		if !filepath.IsAbs(at) {
+			at = filepath.Join(filepath.Dir(full), at)
+		}
+		rel := strings.TrimPrefix(full, to+"/")
+		switch rest, inside := strings.CutPrefix(at+"/", from+"/"); {
+		case inside && filepath.IsAbs(target):
+			return errors.Join(os.Remove(full), os.Symlink(filepath.Join(to, rest), full))
+		case !strings.HasPrefix(at+"/", to+"/"):
+			t.notes = append(t.notes, fmt.Sprintf("%s leads out of the server's folder, to %s: the copy has that in common with the server", text.Clean(rel), text.Clean(target)))
+		}
+		return nil
+	})
+}
+
+// change carries a plan out on the copy, with a ledger of its own.
+func (t *trial) change(ctx context.Context, original *Server, p *plan.Plan) error {
+	if p == nil || p.Empty() {
+		return nil
+	}
+	there := func(full string) (string, error) {
+		rest, ok := strings.CutPrefix(full, original.Record.Dir+"/")
+		if !ok {
+			return "", fmt.Errorf("%s lies outside the server's folder, so that changing it cannot be tried on a copy", full)
+		}
+		return filepath.Join(t.server.Record.Dir, rest), nil
+	}
+	here := *p
+	here.Files, here.Parts, here.Changes = slices.Clone(p.Files), slices.Clone(p.Parts), nil
+	var err error
+	for i := range here.Files {
+		if here.Files[i].Form != "" {
+			return fmt.Errorf("%s is a field of a web form, which a copy has not", here.Files[i].Form)
+		}
+		if here.Files[i].Path, err = there(here.Files[i].Path); err != nil {
+			return err
+		}
+	}
+	for i := range here.Parts {
+		if here.Parts[i].Path, err = there(here.Parts[i].Path); err != nil {
+			return err
+		}
+	}
+	scratch := host.Home{Dir: filepath.Join(t.folder, "home")}
+	l, err := scratch.OpenLedger()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if err := l.Apply(ctx, t.name, "tried on a copy", &here, t.a.fetch(p, nil)); err != nil {
+		return fmt.Errorf("make the changes on the copy: %w", err)
+	}
+	if p.Parked != nil {
+		t.server.Parked = p.Parked
+	}
+	for _, g := range p.Given {
+		if g.Now == "" {
+			delete(t.server.Record.Set, g.Name)
+		} else {
+			t.server.Record.Set[g.Name] = g.Now
+		}
+	}
+	t.server.Rules = append(slices.DeleteFunc(slices.Clone(t.server.Rules), func(r rule.Rule) bool { return slices.ContainsFunc(p.Unrules, r.Same) }), p.Rules...)
+	return nil
+}
+
+// copyWorld gives the copy a world of its own, where that lies outside the server's folder; what
+// lies inside has come with it.
+func (t *trial) copyWorld(ctx context.Context, original *Server) error {
+	for i, form := range original.Dialect.World.Paths {
+		from, ok := original.Vars.Expand(form)
+		if !ok || strings.HasPrefix(from, original.Record.Dir+"/") {
+			continue
+		}
+		name, value := "", ""
+		for _, g := range original.Dialect.Givens { // the value by which it is found
+			if v := original.Vars[g.Name]; v != "" && strings.Contains(form, "{"+g.Name+"}") && (from == v || strings.HasPrefix(from, v+"/")) {
+				name, value = g.Name, v
+			}
+		}
+		if name == "" {
+			return fmt.Errorf("its world %s lies outside the server's folder, and no value of it says so: a copy would play in the server's own world", from)
+		}
+		if set := t.server.Record.Set[name]; strings.HasPrefix(set, t.folder+"/") {
+			continue // with an earlier one
+		}
+		to := filepath.Join(t.folder, "world", strconv.Itoa(i), filepath.Base(value))
+		info, err := os.Stat(value)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			err = os.MkdirAll(filepath.Dir(to), 0o700)
+		case err == nil && info.IsDir():
+			err = disk.CopyServer(ctx, value, to)
+		case err == nil:
+			err = disk.CopyFolder(ctx, value, to)
+		}
+		if err != nil {
+			return fmt.Errorf("copy the world: %w", err)
+		}
+		t.server.Record.Set[name] = to
+	}
+	return nil
+}
+
+// set gives the copy other values: those that the dialect says for one, and those that the operator
+// does.
+func (t *trial) set(wanted map[string]string) error {
+	d := t.server.Dialect
+	values := map[string]string{}
+	for i := range d.Givens {
+		if g := &d.Givens[i]; g.Rehearse != nil {
+			values[g.Name] = *g.Rehearse
+		}
+	}
+	l := lineup.Read(d, t.server.Vars, readFile, t.server.Parked)
+	for i := range d.Values {
+		v := &d.Values[i]
+		if _, ok := l.Setting(v.Registration, v.Name); ok && v.Rehearse != nil {
+			values[v.Name] = *v.Rehearse
+		}
+	}
+	maps.Copy(values, wanted)
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		value := values[name]
+		was := t.server.Vars[name]
+		if d.Given(name) != nil {
+			t.server.Record.Set[name] = value
+			t.a.resolve(t.server)
+			if problem := t.server.Missing[name]; problem != "" {
+				return usage("%s: %s", name, text.Clean(problem))
+			}
+		} else {
+			i := slices.IndexFunc(l.Settings, func(s lineup.Setting) bool { return s.Name == name })
+			if i < 0 {
+				return usage("%s has no value and no setting %s that its copy could have another of", t.server.Dialect.Title, text.Clean(name))
+			}
+			was = l.Settings[i].Value
+			after, err := l.Apply(lineup.Change{Op: lineup.OpSet, Mod: name, To: value, Registration: d.Registrations[l.Files[l.Settings[i].File].Registration].Name})
+			if err != nil {
+				return fmt.Errorf("give the copy another %s: %w", text.Clean(name), err)
+			}
+			if err := t.write(plan.Between(l, after)); err != nil {
+				return err
+			}
+			l = after
+		}
+		if was != value {
+			t.notes = append(t.notes, fmt.Sprintf("%s is %s in it, not %s", text.Clean(name), text.Clean(text.MaskValue(name, value)), text.Clean(text.MaskValue(name, was))))
+		}
+	}
+	return nil
 }
 
 func (t *trial) isListing(f *lineup.File) bool {

@@ -109,7 +109,9 @@ func (e *env) printProof(p *proof.Proof) {
 	})
 	e.printWhy(p)
 	e.printBesides(p)
-	fmt.Fprintf(e.out, "log: %s\n", p.Log)
+	if p.Log != "" {
+		fmt.Fprintf(e.out, "log: %s\n", p.Log)
+	}
 }
 
 // printWhy tells what speaks against mods: the lines of those that failed or are silent, and

@@ -52,6 +52,13 @@ const startPatience = time.Minute
 func (d StartDir) Launch(exe string) error {
 	cmd := exec.Command(exe, "keeper", string(d))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	var spec Spec
+	if err := readJSON(d.spec(), &spec); err != nil {
+		return fmt.Errorf("start the keeper: %w", err)
+	}
+	if spec.Isolated {
+		isolated(cmd.SysProcAttr)
+	}
 	cmd.Dir = "/" // it holds on to no folder
 	if err := cmd.Start(); err != nil {
 		return fmt.Errorf("start the keeper: %w", err)

@@ -39,9 +39,7 @@ func TestFollowOddTimes(t *testing.T) {
 			}
 		}
 		f.Close()
-		if strings.Join(got, ", ") != want {
-			t.Errorf("%q: %q, want %q", times, got, want)
-		}
+		insist.That(t, strings.Join(got, ", ") == want, "%q: %q, want %q", times, got, want)
 	}
 }
 

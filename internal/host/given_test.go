@@ -68,8 +68,6 @@ func TestGivenValues(t *testing.T) {
 	insist.OK(t, insist.Err(l.Recover("s")))
 	holds(map[string]string{"level": "x"})
 	for g, want := range map[plan.Given]string{{Name: "n", Now: "1"}: "n is 1", {Name: "n", Was: "1"}: "n is no longer 1", {Name: "n", Was: "1", Now: "2"}: "n is 2, not 1"} {
-		if g.String() != want {
-			t.Errorf("%+v is said as %q", g, g)
-		}
+		insist.That(t, g.String() == want, "%+v is said as %q", g, g)
 	}
 }

@@ -337,16 +337,31 @@ func WriteExport(name string, data []byte) (err error) {
 	return nil
 }
 
-// TrialSuffix is what the copy of a server on which mods are tried is called
-// besides the server's own name.
-const TrialSuffix = ".trial"
+// TrialSuffix is what the copy of a server on which mods are tried is called besides the server's
+// own name, and RehearsalSuffix what one is called on which a start is rehearsed.
+const (
+	TrialSuffix     = ".trial"
+	RehearsalSuffix = ".rehearsal"
+)
 
-// TrialDir is where a copy of a server is kept while mods are tried on it.
-func (h Home) TrialDir(server string) string { return filepath.Join(h.serverDir(server), "trial") }
+// TrialDir is where a copy of a server is kept, by its suffix, while something is tried on it.
+func (h Home) TrialDir(server, suffix string) string {
+	return filepath.Join(h.serverDir(server), suffix[1:])
+}
+
+// LockTrial lets nobody else make such a copy of a server; it lasts until the file is closed. The
+// error says that there is one.
+func (h Home) LockTrial(server, suffix string) (*os.File, error) {
+	lock, err := tryLock(filepath.Join(h.serverDir(server), suffix[1:]+".lock"))
+	if err != nil {
+		return nil, fmt.Errorf("a copy of %s is being tried already: %w", server, err)
+	}
+	return lock, nil
+}
 
 // ForgetStarts removes all that is kept of the starts of a copy.
 func (h Home) ForgetStarts(copyName string) error {
-	if !strings.HasSuffix(copyName, TrialSuffix) {
+	if !strings.HasSuffix(copyName, TrialSuffix) && !strings.HasSuffix(copyName, RehearsalSuffix) {
 		return fmt.Errorf("%s is no copy", copyName)
 	}
 	return os.RemoveAll(h.serverDir(copyName))

@@ -28,9 +28,7 @@ func TestRecords(t *testing.T) {
 	r := host.Record{Name: "one", Dir: "/srv", Dialect: "d", Set: map[string]string{"port": "1"}, Adopted: time.Unix(1e9, 0).UTC()}
 	insist.OK(t, h.PutRecord(r))
 	got, err := h.Record("one")
-	if err != nil || got.Dir != r.Dir || got.Set["port"] != "1" || !got.Adopted.Equal(r.Adopted) {
-		t.Errorf("record is %+v, %v", got, err)
-	}
+	insist.That(t, err == nil && got.Dir == r.Dir && got.Set["port"] == "1" && got.Adopted.Equal(r.Adopted), "record is %+v, %v", got, err)
 	for _, name := range []string{"two", "", "../one", "a/b", ".hidden"} {
 		if _, err := h.Record(name); !errors.Is(err, host.ErrUnknownServer) {
 			t.Errorf("record %q gives %v", name, err)
@@ -144,9 +142,7 @@ func TestApplyRefusesReadOnly(t *testing.T) {
 	put(t, one, "1", 0o644)
 	put(t, two, "2", 0o444)
 	err := ledger(t, h).Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", "22")}}, nil)
-	if !errors.Is(err, fs.ErrPermission) || !strings.Contains(err.Error(), "read-only") {
-		t.Errorf("error is %v", err)
-	}
+	insist.That(t, errors.Is(err, fs.ErrPermission) && strings.Contains(err.Error(), "read-only"), "error is %v", err)
 	want(t, one, "1")
 	want(t, two, "2")
 }
@@ -213,9 +209,7 @@ func TestFullDisk(t *testing.T) {
 	put(t, two, "2", 0o644)
 	l := ledger(t, h)
 	err := l.Apply(t.Context(), "s", "", &plan.Plan{Files: []plan.File{file(one, "1", "11"), file(two, "2", strings.Repeat("x", 1<<20))}}, nil)
-	if !errors.Is(err, syscall.ENOSPC) || !strings.Contains(err.Error(), "nothing was changed") {
-		t.Errorf("error is %v", err)
-	}
+	insist.That(t, errors.Is(err, syscall.ENOSPC) && strings.Contains(err.Error(), "nothing was changed"), "error is %v", err)
 	want(t, one, "1")
 	want(t, two, "2")
 	if left := within(dir, ".initium*"); len(left) > 0 {

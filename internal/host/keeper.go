@@ -29,7 +29,8 @@ type Spec struct {
 	Dir      string        `json:"dir"`
 	Env      []string      `json:"env"` // added to the environment
 	Terminal bool          `json:"terminal,omitempty"`
-	Files    []string      `json:"files,omitempty"` // that the server writes its log into, besides what it prints
+	Isolated bool          `json:"isolated,omitempty"` // in a network of its own
+	Files    []string      `json:"files,omitempty"`    // that the server writes its log into, besides what it prints
 	Console  string        `json:"console,omitempty"`
 	Signal   string        `json:"signal,omitempty"`
 	Patience time.Duration `json:"patience"`       // ns
@@ -114,6 +115,11 @@ func Keep(dir StartDir) error {
 	never := func(err error) error {
 		log.Error("a server could not be started", "error", err)
 		return errors.Join(err, writeJSON(k.dir.exit(), Exit{Status: -1, At: time.Now(), How: EndedNever, Error: err.Error()}))
+	}
+	if k.spec.Isolated {
+		if err := loopbackUp(); err != nil {
+			return never(err)
+		}
 	}
 	lock, err := tryLock(k.spec.Lock)
 	for end := time.Now().Add(handover); err != nil && time.Now().Before(end); lock, err = tryLock(k.spec.Lock) {

@@ -203,16 +203,12 @@ func TestKeeper(t *testing.T) {
 	for _, terminal := range []bool{false, true} {
 		k := begin(t, func(s *host.Spec) { s.Terminal = terminal })
 		k.log("up in harbour\n")
-		if !k.home.IsRunning("s") {
-			t.Error("the server is not seen to run")
-		}
+		insist.That(t, k.home.IsRunning("s"), "the server is not seen to run")
 		k.noSecond()
 		k.say("one\ntwo")
 		insist.Same(t, fmt.Sprintf("on a terminal %v", terminal), k.log("heard one two\n"), "up in harbour\nheard one two\n")
 		exit, err := k.dir.Stop(context.Background())
-		if err != nil || exit.How != host.EndedStop || exit.Status != 0 || exit.Lasted <= 0 {
-			t.Errorf("stopping gives %+v, %v", exit, err)
-		}
+		insist.That(t, err == nil && exit.How == host.EndedStop && exit.Status == 0 && exit.Lasted > 0, "stopping gives %+v, %v", exit, err)
 		k.exit()
 		running, err := k.dir.Running()
 		insist.OK(t, err)
@@ -256,9 +252,7 @@ func TestKeeperAndBadServers(t *testing.T) {
 			k.log("up")
 			test.do(k)
 			got := k.exit()
-			if got.Status != test.want.Status || got.How != test.want.How || got.Left != test.want.Left {
-				t.Errorf("it ended %+v, want %+v", got, test.want)
-			}
+			insist.That(t, got.Status == test.want.Status && got.How == test.want.How && got.Left == test.want.Left, "it ended %+v, want %+v", got, test.want)
 		})
 	}
 }
@@ -601,12 +595,8 @@ func TestKeeperIsKilled(t *testing.T) {
 			insist.Fails(t, "speaking to it", k.dir.Say("hello"), "keeper was ended")
 			k.noSecond()
 			exit, err := k.home.StopServer(context.Background(), "s")
-			if err != nil || exit.How != host.EndedKill {
-				t.Errorf("stopping gives %+v, %v", exit, err)
-			}
-			if k.home.IsRunning("s") {
-				t.Error("it still runs")
-			}
+			insist.That(t, err == nil && exit.How == host.EndedKill, "stopping gives %+v, %v", exit, err)
+			insist.That(t, !k.home.IsRunning("s"), "it still runs")
 			// What the keeper has left behind is in nobody's way.
 			exe, err := os.Executable()
 			insist.OK(t, err)
@@ -645,9 +635,7 @@ func TestFlood(t *testing.T) {
 	k.exit()
 	packed := within(string(k.dir), "log.*.zst")
 	plain := within(string(k.dir), "log.0????")
-	if len(packed) != 2 || len(plain) != 1 {
-		t.Errorf("packed %v, plain %v", packed, plain)
-	}
+	insist.That(t, len(packed) == 2 && len(plain) == 1, "packed %v, plain %v", packed, plain)
 	whole := host.OpenLog(k.dir.Log())
 	defer whole.Close()
 	var all bytes.Buffer
@@ -783,13 +771,9 @@ func TestSayToAServerThatDoesNotRead(t *testing.T) {
 	for line := strings.Repeat("x", 8000); err == nil; {
 		err = k.dir.Say(line)
 	}
-	if !strings.Contains(err.Error(), "does not read its console") {
-		t.Errorf("error is %v", err)
-	}
+	insist.That(t, strings.Contains(err.Error(), "does not read its console"), "error is %v", err)
 	exit, err := k.home.StopServer(context.Background(), "s")
-	if err != nil || exit.How != host.EndedKill {
-		t.Errorf("stopping gives %+v, %v", exit, err)
-	}
+	insist.That(t, err == nil && exit.How == host.EndedKill, "stopping gives %+v, %v", exit, err)
 }
 
 // An export replaces a file, follows a link, and writes into what is no file.
@@ -846,9 +830,7 @@ func TestDropOldLogs(t *testing.T) {
 			} else if names := within(string(dir), "log*"); len(names) > 0 {
 				t.Errorf("start %d has still %q", i, names)
 			}
-			if !dir.Judged() {
-				t.Errorf("start %d has lost its proof", i)
-			}
+			insist.That(t, dir.Judged(), "start %d has lost its proof", i)
 		}
 		return s
 	}
@@ -929,9 +911,7 @@ func TestStopBeforeARestart(t *testing.T) {
 		}
 	}
 	exit, err := k.home.StopServer(context.Background(), "s")
-	if err != nil || exit.Status != 7 || exit.Again != nil || exit.Next != 0 {
-		t.Errorf("stopped: %+v, %v", exit, err)
-	}
+	insist.That(t, err == nil && exit.Status == 7 && exit.Again == nil && exit.Next == 0, "stopped: %+v, %v", exit, err)
 	k.exit()
 	if _, err := os.Stat(noting + ".done"); err == nil {
 		t.Error("the note was waited for to its end")
@@ -1008,9 +988,7 @@ func TestPoliteSignals(t *testing.T) {
 				insist.OK(t, syscall.Kill(running.Keeper, syscall.SIGKILL))
 			}
 			exit, err := k.home.StopServer(context.Background(), "s")
-			if err != nil || exit.How != host.EndedStop || exit.At.IsZero() {
-				t.Errorf("by %q, lost %v: %+v, %v", signal, lost, exit, err)
-			}
+			insist.That(t, err == nil && exit.How == host.EndedStop && !exit.At.IsZero(), "by %q, lost %v: %+v, %v", signal, lost, exit, err)
 			var own strings.Builder
 			if insist.OK(t, k.home.ReadLog(&own)); strings.Contains(own.String(), "by itself") {
 				t.Errorf("by %q, lost %v: Initium's own log says %s", signal, lost, own.String())
@@ -1068,9 +1046,7 @@ func TestKeeperTakesOver(t *testing.T) {
 	lock, err := os.OpenFile(filepath.Join(k.home.Dir, "servers", "s", "running.lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	insist.OK(t, err)
 	insist.OK(t, syscall.Flock(int(lock.Fd()), syscall.LOCK_EX))
-	if !k.home.IsRunning("s") {
-		t.Error("what is held does not run")
-	}
+	insist.That(t, k.home.IsRunning("s"), "what is held does not run")
 	put(t, filepath.Join(string(k.dir), "run.json"), fmt.Sprintf(`{"keeper":%d,"server":1}`, os.Getpid()), 0o600)
 	put(t, filepath.Join(string(k.dir), "exit.json"), `{"status":3,"how":"by itself","again":"2026-01-02T10:00:00Z"}`, 0o600)
 	if s, err := k.home.State("s"); err != nil || !s.Up || !s.Waiting {

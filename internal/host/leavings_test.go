@@ -96,9 +96,7 @@ func TestReadSmallOfTheSystem(t *testing.T) {
 		t.Skip("there is no such file here")
 	}
 	got, err := disk.NewTree().ReadSmall("proc/self/cmdline", 1<<20)
-	if err != nil || string(got) != string(want) {
-		t.Errorf("%q, %v, want %q", got, err, want)
-	}
+	insist.That(t, err == nil && string(got) == string(want), "%q, %v, want %q", got, err, want)
 	if _, err := disk.NewTree().ReadSmall("proc/self/cmdline", 1); err == nil {
 		t.Error("more than is allowed is read")
 	}

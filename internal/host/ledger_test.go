@@ -78,9 +78,7 @@ func TestStaging(t *testing.T) {
 	insist.OK(t, l.Stage("other", lineup.Change{Op: lineup.OpOn, Mod: "z"}))
 	insist.OK(t, l.Unstage("s", false))
 	staged, err := l.Staged("s")
-	if err != nil || len(staged) != 2 || staged[1].Mod != "b" || staged[1].Op != lineup.OpOff {
-		t.Errorf("staged are %+v, %v", staged, err)
-	}
+	insist.That(t, err == nil && len(staged) == 2 && staged[1].Mod == "b" && staged[1].Op == lineup.OpOff, "staged are %+v, %v", staged, err)
 	insist.OK(t, l.Unstage("s", true))
 	if staged, err = l.Staged("s"); err != nil || len(staged) != 0 {
 		t.Errorf("after all was unstaged, %+v are staged, %v", staged, err)

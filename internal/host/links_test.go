@@ -60,9 +60,7 @@ func TestLinksOfOthers(t *testing.T) {
 		err = l.Apply(t.Context(), "s", "change", &plan.Plan{Files: []plan.File{file(start, "one\n", "two\n")}}, nil)
 		got, readErr := os.ReadFile(test.target)
 		insist.OK(t, readErr)
-		if (err == nil) != test.write || (string(got) == "two\n") != test.write {
-			t.Errorf("%s: written %q, %v", name, got, err)
-		}
+		insist.That(t, (err == nil) == test.write && (string(got) == "two\n") == test.write, "%s: written %q, %v", name, got, err)
 		if info, err := os.Lstat(start); err != nil || info.Mode()&fs.ModeSymlink == 0 {
 			t.Errorf("%s: the link is %v, %v", name, info, err)
 		}

@@ -30,9 +30,7 @@ func TestOwnLog(t *testing.T) {
 	for _, want := range []string{`level=INFO msg="a change was completed"`, "took=1.235s", "level=ERROR", "was refused"} {
 		insist.Holds(t, "", said, want)
 	}
-	if strings.Contains(said, "geheim") || strings.ContainsAny(said, "\x1b") || strings.Count(said, "\n") != 3 {
-		t.Errorf("it says %q", said)
-	}
+	insist.That(t, !strings.Contains(said, "geheim") && !strings.ContainsAny(said, "\x1b") && strings.Count(said, "\n") == 3, "it says %q", said)
 	file := filepath.Join(h.Dir, "initium.log")
 	if info, err := os.Stat(file); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", info, err)
@@ -49,9 +47,7 @@ func TestOwnLog(t *testing.T) {
 		insist.OK(t, err)
 		size += info.Size()
 	}
-	if len(files) != 2 || size > 2<<20+4096 || size < 1<<20 {
-		t.Errorf("%d files of %d bytes", len(files), size)
-	}
+	insist.That(t, len(files) == 2 && size <= 2<<20+4096 && size >= 1<<20, "%d files of %d bytes", len(files), size)
 	all.Reset()
 	insist.OK(t, h.ReadLog(&all))
 	if !strings.HasSuffix(all.String(), "msg=\"the last\"\n") {

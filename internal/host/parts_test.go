@@ -62,9 +62,7 @@ func TestArchivesWithinAreWanted(t *testing.T) {
 	want := maps.Clone(n.wants)
 	part := folder(place, "", s)
 	insist.OK(t, l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{part}}, &host.Fetch{Sources: map[string]host.Copier{"s": n}}))
-	if !maps.Equal(n.wants, want) {
-		t.Errorf("wanted are %v", n.wants)
-	}
+	insist.That(t, maps.Equal(n.wants, want), "wanted are %v", n.wants)
 	// Where all that is to be is there already, nothing is fetched.
 	kept, err := l.Digests().List(place)
 	insist.OK(t, err)
@@ -267,9 +265,7 @@ func TestProgress(t *testing.T) {
 	var last host.Progress
 	calls := 0
 	fetch.Progress = func(p host.Progress) {
-		if p.Bytes < last.Bytes || p.Files < last.Files || p.Bytes > p.AllBytes || p.Files > p.AllFiles {
-			t.Errorf("after %+v comes %+v", last, p)
-		}
+		insist.That(t, p.Bytes >= last.Bytes && p.Files >= last.Files && p.Bytes <= p.AllBytes && p.Files <= p.AllFiles, "after %+v comes %+v", last, p)
 		last = p
 		calls++
 	}

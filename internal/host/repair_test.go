@@ -94,9 +94,7 @@ func TestRepairLedger(t *testing.T) {
 		l, err = h.OpenLedger()
 		insist.OK(t, err)
 		entries, err := l.Entries("s")
-		if err != nil || len(entries) < test.least {
-			t.Errorf("%s: %d entries, %v, %+v", name, len(entries), err, r)
-		}
+		insist.That(t, err == nil && len(entries) >= test.least, "%s: %d entries, %v, %+v", name, len(entries), err, r)
 		rules, err := l.Rules("s", "")
 		insist.OK(t, errors.Join(err, l.Close()))
 		if test.least > 0 && !slices.Contains(r.Lost, "rule") && len(rules) != 1 {

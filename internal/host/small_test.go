@@ -51,9 +51,7 @@ func TestReadSmall(t *testing.T) {
 		put(t, name, string(data), 0o644)
 		got, err := disk.ReadSmall(strings.TrimPrefix(name, "/"), 10)
 		if size > 10 {
-			if !errors.Is(err, survey.ErrTooLarge) || got != nil {
-				t.Errorf("of %d bytes %d are read, %v", size, len(got), err)
-			}
+			insist.That(t, errors.Is(err, survey.ErrTooLarge) && got == nil, "of %d bytes %d are read, %v", size, len(got), err)
 		} else if err != nil || !bytes.Equal(got, data) {
 			t.Errorf("of %d bytes %d are read, %v", size, len(got), err)
 		}

@@ -168,9 +168,7 @@ func TestPartSteps(t *testing.T) {
 	for range 2 {
 		insist.OK(t, made.do())
 		insist.OK(t, made.undo())
-		if !disk.Exists(made.path) || disk.Exists(made.fresh) {
-			t.Error("a folder for others is not there")
-		}
+		insist.That(t, disk.Exists(made.path) && !disk.Exists(made.fresh), "a folder for others is not there")
 	}
 	goes := step(plan.EmptyFolder, "")
 	insist.OK(t, goes.do())
@@ -179,9 +177,7 @@ func TestPartSteps(t *testing.T) {
 		t.Error("a folder that goes afterwards has begun", err)
 	}
 	insist.OK(t, goes.undo())
-	if !disk.Exists(goes.path) || !disk.Exists(goes.aside) {
-		t.Error("a folder that goes later went")
-	}
+	insist.That(t, disk.Exists(goes.path) && disk.Exists(goes.aside), "a folder that goes later went")
 	insist.OK(t, os.Remove(goes.aside))
 	insist.OK(t, os.Remove(goes.path))
 	insist.Fails(t, "", step("", "x").do(), "what was to come is gone")

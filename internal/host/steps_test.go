@@ -129,9 +129,7 @@ func TestPlantedNames(t *testing.T) {
 		}
 	}
 	l.Apply(t.Context(), "s", "take", &plan.Plan{Parts: []plan.Part{folder(filepath.Join(dir, "mod"), "", s)}, Files: []plan.File{file(filepath.Join(dir, "start"), "one\n", "two\n")}}, fetch)
-	if swapped == 0 {
-		t.Error("nothing could be swapped: the test does not see what it should")
-	}
+	insist.That(t, swapped != 0, "nothing could be swapped: the test does not see what it should")
 	insist.Same(t, "elsewhere there", tree(t, outside), "treasure=secret")
 	if info, err := os.Stat(treasure); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("the treasure is %v, %v", info.Mode(), err)
@@ -343,9 +341,7 @@ func TestFoldersAreNotLedElsewhere(t *testing.T) {
 					insist.OK(t, os.Symlink(treasure, filepath.Join(dir, "there")))
 				}
 			}))
-			if (err != nil) != led {
-				t.Errorf("%s, led elsewhere %v: %v", name, led, err)
-			}
+			insist.That(t, (err != nil) == led, "%s, led elsewhere %v: %v", name, led, err)
 			insist.Same(t, fmt.Sprintf("%s, led elsewhere %v: there", name, led), shape(t, treasure), before)
 			if _, there := os.Stat(filepath.Join(dir, "mod", "a")); !led && there != nil {
 				t.Errorf("%s: the mod did not come: %v", name, there)

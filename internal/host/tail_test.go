@@ -175,9 +175,7 @@ func TestNewStartsAtOnce(t *testing.T) {
 	for range 20 {
 		go func() {
 			_, n, err := home.NewStart("s")
-			if err != nil {
-				t.Error(err)
-			}
+			insist.That(t, err == nil, "%v", err)
 			numbers <- n
 		}()
 	}

@@ -129,16 +129,12 @@ func TestReturnKeepsOthersEdits(t *testing.T) {
 		got, readErr := os.ReadFile(file)
 		switch {
 		case test.want == "":
-			if err == nil || !strings.Contains(err.Error(), test.says) || strings.Contains(err.Error(), "later changes") || string(got) != test.edited {
-				t.Errorf("%s: %v, the file is %q", name, err, got)
-			}
+			insist.That(t, err != nil && strings.Contains(err.Error(), test.says) && !strings.Contains(err.Error(), "later changes") && string(got) == test.edited, "%s: %v, the file is %q", name, err, got)
 			want(t, other, "x")
 		case err != nil:
 			t.Errorf("%s: %v", name, err)
 		case test.want == "gone":
-			if !errors.Is(readErr, fs.ErrNotExist) {
-				t.Errorf("%s: the file is %q", name, got)
-			}
+			insist.That(t, errors.Is(readErr, fs.ErrNotExist), "%s: the file is %q", name, got)
 		case string(got) != test.want:
 			t.Errorf("%s: the file is %q", name, got)
 		}
@@ -191,9 +187,7 @@ func TestReturnOfParts(t *testing.T) {
 	if freed, err := l.Forget("s", 100); err != nil || freed == 0 {
 		t.Errorf("%d bytes are freed, %v", freed, err)
 	}
-	if l.Digests() == nil {
-		t.Error("no contents")
-	}
+	insist.That(t, l.Digests() != nil, "no contents")
 }
 
 // A folder that came around a mod that was taken in before is taken back by itself, and never
@@ -268,9 +262,7 @@ func TestSecondMoveFails(t *testing.T) {
 			put(t, blocked, "1", 0o644)
 		}
 		insist.Same(t, fmt.Sprintf("%s: there", name), tree(t, dir), before)
-		if inodeOf(t, filepath.Join(dir, "d")) != inode {
-			t.Errorf("%s: what was to go is not the same file", name)
-		}
+		insist.That(t, inodeOf(t, filepath.Join(dir, "d")) == inode, "%s: what was to go is not the same file", name)
 		if said, err := l.Recover("s"); err != nil || said != "" {
 			t.Errorf("%s: the next run says %q, %v", name, said, err)
 		}
@@ -340,9 +332,7 @@ func TestSettleByHand(t *testing.T) {
 			}
 		}
 		said, err := l.Recover("s")
-		if err != nil || !strings.Contains(said, test.says) {
-			t.Errorf("%s: it says %q, %v", name, said, err)
-		}
+		insist.That(t, err == nil && strings.Contains(said, test.says), "%s: it says %q, %v", name, said, err)
 		insist.Same(t, fmt.Sprintf("%s: there", name), tree(t, dir), test.want)
 		if info, err := os.Stat(filepath.Join(dir, "a")); err != nil || info.Mode().Perm() != 0o640 {
 			t.Errorf("%s: the mode is %v, %v", name, info.Mode(), err)
@@ -351,9 +341,7 @@ func TestSettleByHand(t *testing.T) {
 			t.Errorf("%s: once more it says %q, %v", name, again, err)
 		}
 		entries, err := l.Entries("s")
-		if err != nil || (len(entries) == 2) != (test.says == "completed") {
-			t.Errorf("%s: entries %v, %v", name, entries, err)
-		}
+		insist.That(t, err == nil && (len(entries) == 2) == (test.says == "completed"), "%s: entries %v, %v", name, entries, err)
 	}
 }
 
@@ -413,9 +401,7 @@ func TestVerifiedBackup(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 		list, listErr := h.Backups("s")
-		if listErr != nil || (len(list) == 1) != (err == nil) {
-			t.Errorf("%s: the list is %v, %v", name, list, listErr)
-		}
+		insist.That(t, listErr == nil && (len(list) == 1) == (err == nil), "%s: the list is %v, %v", name, list, listErr)
 		if _, err := os.Stat(b.File); (err == nil) != (test.says == "") {
 			t.Errorf("%s: the backup is there: %v", name, err)
 		}

@@ -56,3 +56,11 @@ func Fails(t testing.TB, what string, err error, words ...string) {
 	}
 	Holds(t, what, err.Error(), words...)
 }
+
+// That wants something to be so; format and what goes into it say what is.
+func That(t testing.TB, so bool, format string, args ...any) {
+	t.Helper()
+	if !so {
+		t.Errorf(format, args...)
+	}
+}

@@ -107,9 +107,7 @@ func TestLanternMoor(t *testing.T) {
 	insist.Same(t, "exit status", status, 0)
 	said(t, log, "the parameter -odd means nothing", "not read without a ;", "a 1 burns (0 ms)", "b went out: b.wick is not among the wicks", "c wants z lit first",
 		"d went out: it belongs on the other list", "e went out: lantern.json", "f is nowhere on the moor", `"g" is no lantern`, "d  burns", "night has fallen, 2 lit", "dawn")
-	if strings.Contains(log, "h is nowhere") {
-		t.Error("the last item is read without its separator")
-	}
+	insist.That(t, !strings.Contains(log, "h is nowhere"), "the last item is read without its separator")
 	insist.OK(t, os.MkdirAll("tables", 0o755))
 	insist.OK(t, os.WriteFile("tables/creatures.xml", []byte("<creatures><creature></creatures>"), 0o644))
 	if status, log = run(); status != 2 {
@@ -125,9 +123,7 @@ func TestCogwheelFair(t *testing.T) {
 	}
 	at(t, files)
 	status, log := run()
-	if status != 0 {
-		t.Errorf("exit status %d:\n%s", status, log)
-	}
+	insist.That(t, status == 0, "exit status %d:\n%s", status, log)
 	said(t, log, "winding up b", "b turns", "winding up a 2", "a turns", "gone is on the list and not on the wagons", "old jams: it is built for the loader spring", "the gates are open", "packed up")
 	files["rides/b.ride"] = "name: b\nafter: [a]\n"
 	at(t, files)

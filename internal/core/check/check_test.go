@@ -179,9 +179,7 @@ func TestRemedies(t *testing.T) {
 		var changes []lineup.Change
 		for _, f := range check.Run(now, check.Surroundings{}).Findings {
 			if f.Severity != check.Note {
-				if f.Remedy == "" {
-					t.Errorf("%s: %s has no remedy", name, f.Code)
-				}
+				insist.That(t, f.Remedy != "", "%s: %s has no remedy", name, f.Code)
 				changes = append(changes, f.Changes...)
 			}
 		}
@@ -204,9 +202,7 @@ func TestFindingsAreSafeToShow(t *testing.T) {
 	w := world{"start": "let licence L\nuse \x1b[31mred\nuse a\n", "mods/a/about.toml": "name = \"x\\u001b[2J\"\nneeds = [\"\\u001b]0;t\\u0007\"]\n", "mods/a/main": ""}
 	for _, f := range check.Run(survey.Take(w.input(t, harbour)), check.Surroundings{}).Findings {
 		for _, s := range []string{f.Message, f.Mod, f.File, f.Remedy} {
-			if strings.ContainsAny(s, "\x1b\x07") {
-				t.Errorf("%s: %q", f.Code, s)
-			}
+			insist.That(t, !strings.ContainsAny(s, "\x1b\x07"), "%s: %q", f.Code, s)
 		}
 	}
 }

@@ -45,23 +45,15 @@ func TestEveryCodeIsExplained(t *testing.T) {
 		}
 	}
 	codes := check.Codes()
-	if len(codes) < 40 {
-		t.Errorf("only %d kinds of findings", len(codes))
-	}
+	insist.That(t, len(codes) >= 40, "only %d kinds of findings", len(codes))
 	for code := range said {
-		if !slices.Contains(codes, code) {
-			t.Errorf("%s is not explained", code)
-		}
+		insist.That(t, slices.Contains(codes, code), "%s is not explained", code)
 	}
 	for _, code := range codes {
 		e, _ := check.Explain(code)
-		if !said[code] {
-			t.Errorf("%s is explained, and never said", code)
-		}
+		insist.That(t, said[code], "%s is explained, and never said", code)
 		for _, s := range []string{e.What, e.Shows, e.Do} {
-			if !strings.HasSuffix(s, ".") {
-				t.Errorf("%s: %q is no sentence", code, s)
-			}
+			insist.That(t, strings.HasSuffix(s, "."), "%s: %q is no sentence", code, s)
 		}
 	}
 }

@@ -177,9 +177,7 @@ func TestRulesAgainstEachOther(t *testing.T) {
 		in := w.input(t, pier)
 		in.Rules = rules
 		report := check.Run(survey.Take(in), check.Surroundings{})
-		if len(report.Findings) != 1 || string(report.Findings[0].Code) != want || report.Findings[0].Severity != check.Warning {
-			t.Errorf("%+v", report.Findings)
-		}
+		insist.That(t, len(report.Findings) == 1 && string(report.Findings[0].Code) == want && report.Findings[0].Severity == check.Warning, "%+v", report.Findings)
 		if want == "rule-broken" && report.Findings[0].Message != "c has to load first (your rule: it lights the way), and does not" {
 			t.Errorf("%q", report.Findings[0].Message)
 		}

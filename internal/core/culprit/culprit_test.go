@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"initium/internal/core/culprit"
+	"initium/internal/insist"
 )
 
 // lineup makes n mods, each needing a few of those before it.
@@ -117,9 +118,7 @@ func TestSearch(t *testing.T) {
 		}
 		least := float64(size) * math.Log2(200) // what no search can do without
 		t.Logf("%d planted among 200: %.1f starts on average, %d at the worst; %.1f tell so many mods apart", size, float64(sum)/rounds, worst, least)
-		if worst > size*(8+1+2)+5 {
-			t.Errorf("%d planted: %d starts", size, worst)
-		}
+		insist.That(t, worst <= size*(8+1+2)+5, "%d planted: %d starts", size, worst)
 	}
 }
 
@@ -147,9 +146,7 @@ func TestFlaky(t *testing.T) {
 		}
 	}
 	t.Logf("%d of %d right, %d wrong, %d said to be unsure, %.1f starts on average", right, rounds, wrong, unsure, float64(starts)/rounds)
-	if right < rounds*9/10 || wrong > rounds/20 {
-		t.Errorf("only %d of %d are right", right, rounds)
-	}
+	insist.That(t, right >= rounds*9/10 && wrong <= rounds/20, "only %d of %d are right", right, rounds)
 }
 
 func TestSearchSaysNo(t *testing.T) {
@@ -159,9 +156,7 @@ func TestSearchSaysNo(t *testing.T) {
 		"without any mod": func([]string) bool { return true },
 	} {
 		f, err := culprit.Search(m, culprit.Options{}, func(t culprit.Try) (bool, error) { return failed(t.On), nil })
-		if err != nil || len(f.Culprits) > 0 || !strings.Contains(f.Problem, word) {
-			t.Errorf("%s: %+v, %v", word, f, err)
-		}
+		insist.That(t, err == nil && len(f.Culprits) <= 0 && strings.Contains(f.Problem, word), "%s: %+v, %v", word, f, err)
 	}
 	enough := errors.New("enough")
 	if f, err := culprit.Search(m, culprit.Options{}, func(culprit.Try) (bool, error) { return true, enough }); err != enough || f.Starts != 1 {
@@ -176,9 +171,7 @@ func TestTwoCauses(t *testing.T) {
 	f, err := culprit.Search(m, culprit.Options{}, func(t culprit.Try) (bool, error) {
 		return slices.Contains(t.On, "b") || slices.Contains(t.On, "d"), nil
 	})
-	if err != nil || !f.Sure || f.Cured || strings.Join(f.Culprits, " ") != "b" || strings.Join(f.Cure, " ") != "c b" {
-		t.Errorf("%+v, %v", f, err)
-	}
+	insist.That(t, err == nil && f.Sure && !f.Cured && strings.Join(f.Culprits, " ") == "b" && strings.Join(f.Cure, " ") == "c b", "%+v, %v", f, err)
 }
 
 func TestArrange(t *testing.T) {

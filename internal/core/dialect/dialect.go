@@ -158,10 +158,11 @@ type Given struct {
 	Name      string   `toml:"name"`
 	Kind      Kind     `toml:"kind"`
 	About     string   `toml:"about"`
-	Default   []string `toml:"default"`  // of paths and programs the first that exists
-	Optional  bool     `toml:"optional"` // may stay without a value
-	From      *From    `toml:"from"`     // a file that says it, asked before Default
-	Told      string   `toml:"told"`     // as in Value
+	Default   []string `toml:"default"`      // of paths and programs the first that exists
+	Optional  bool     `toml:"optional"`     // may stay without a value
+	From      *From    `toml:"from"`         // a file that says it, asked before Default
+	Rehearse  *string  `toml:"in_rehearsal"` // what a copy has instead on which a start is rehearsed
+	Told      string   `toml:"told"`         // as in Value
 	MayDiffer bool     `toml:"may_differ"`
 }
 
@@ -415,10 +416,11 @@ type Value struct {
 	Risk         string   `toml:"risk"`  // why
 	Broad        []string `toml:"broad"` // settings, written `name value`, that undo this one from elsewhere
 	About        string   `toml:"about"`
-	Wrong        Fate     `toml:"wrong"`  // what becomes of the mods when it is missing or cannot be
-	File         string   `toml:"file"`   // a file that has to be there, with {value} in its name
-	Put          string   `toml:"put"`    // what Initium can put there, when it can know
-	Secret       bool     `toml:"secret"` // never shown
+	Wrong        Fate     `toml:"wrong"`        // what becomes of the mods when it is missing or cannot be
+	File         string   `toml:"file"`         // a file that has to be there, with {value} in its name
+	Put          string   `toml:"put"`          // what Initium can put there, when it can know
+	Secret       bool     `toml:"secret"`       // never shown
+	Rehearse     *string  `toml:"in_rehearsal"` // as in Given
 }
 
 // Names tells whether a variable is handed to the server when it is started.

@@ -109,9 +109,7 @@ func TestProblemsNameFileLineAndKey(t *testing.T) {
 			t.Errorf("%q: error is %v", test.to, err)
 			continue
 		}
-		if !strings.Contains(err.Error(), test.want) {
-			t.Errorf("%q is answered with\n%v\nwant\n%s", test.to, err, test.want)
-		}
+		insist.That(t, strings.Contains(err.Error(), test.want), "%q is answered with\n%v\nwant\n%s", test.to, err, test.want)
 	}
 }
 
@@ -168,9 +166,7 @@ func FuzzParse(f *testing.F) {
 // A dialect that is not complete can be read as far as it goes.
 func TestDraft(t *testing.T) {
 	d, problems := dialect.Draft("x.toml", []byte("name = \"x\"\n[log]\nprefix = \"{time} \"\n[[log.rule]]\nmeans = \"loaded\"\nline = \"{mod} on {port}\"\n"))
-	if d == nil || d.Log.PrefixPattern() == nil || len(d.Log.Rules) != 1 || d.Log.Rules[0].Pattern() == nil || !d.Log.Rules[0].TellsFacts() || len(problems) == 0 {
-		t.Errorf("%+v, %v", d, problems)
-	}
+	insist.That(t, d != nil && d.Log.PrefixPattern() != nil && len(d.Log.Rules) == 1 && d.Log.Rules[0].Pattern() != nil && d.Log.Rules[0].TellsFacts() && len(problems) != 0, "%+v, %v", d, problems)
 	if d, problems := dialect.Draft("x.toml", []byte("name = ")); d == nil || len(problems) != 1 {
 		t.Errorf("%+v, %v", d, problems)
 	}
@@ -181,7 +177,5 @@ func TestConsole(t *testing.T) {
 	d, err := dialect.Parse("x.toml", []byte(small+"\n[console]\nlist = \"list\"\nend = \"{any} in all\"\n[[console.rule]]\nmeans = \"loaded\"\nline = \"* {mod}\"\n"))
 	insist.OK(t, err)
 	k := &d.Console
-	if k.Within == 0 || k.EndPattern() == nil || k.Rules[0].Pattern() == nil || k.Rules[0].TellsFacts() {
-		t.Errorf("%+v", k)
-	}
+	insist.That(t, k.Within != 0 && k.EndPattern() != nil && k.Rules[0].Pattern() != nil && !k.Rules[0].TellsFacts(), "%+v", k)
 }

@@ -135,9 +135,7 @@ func TestStart(t *testing.T) {
 	insist.Same(t, "the bars stand as", strings.Join(order, " "), "a bad late quiet")
 	words := texts(t, s.Draw())
 	for _, want := range []string{"150 ms (+50)", "100 ms new", "silent", "failed", "in the earlier start only: left", "srv: start 2"} {
-		if !has(words, want) {
-			t.Errorf("%q is missing in %q", want, words)
-		}
+		insist.That(t, has(words, want), "%q is missing in %q", want, words)
 	}
 	if alone := draw.StartOf("srv", now, now); alone.WasReady != 0 || len(alone.Gone) != 0 {
 		t.Error("a start is compared with itself")
@@ -154,14 +152,10 @@ func TestPage(t *testing.T) {
 	}, Parts: []draw.PagePart{{Title: "Since the last proof", Lines: []string{"came: a"}}}}
 	words := texts(t, g.Draw())
 	for _, want := range []string{"srv: not proved", "Not proved because 1 of 2.", "confirmed", "failed", "12 ms", "log line 3: a is in", "came: a", "Since the last proof"} {
-		if !has(words, want) {
-			t.Errorf("%q is missing in %q", want, words)
-		}
+		insist.That(t, has(words, want), "%q is missing in %q", want, words)
 	}
 	for _, w := range words {
-		if len(w) > 200 {
-			t.Errorf("%q is not cut", w)
-		}
+		insist.That(t, len(w) <= 200, "%q is not cut", w)
 	}
 	if p := (&draw.Page{}).Draw(); p.Height <= 0 {
 		t.Error("an empty page has no size")
@@ -173,9 +167,7 @@ func TestTimes(t *testing.T) {
 		{Number: 1, When: "1 Jan", Ready: 1500, Proved: true}, {Number: 2, When: "2 Jan"}, {Number: 7, When: "3 Jan", Ready: 4000}}}
 	words := texts(t, s.Draw())
 	for _, want := range []string{"srv: all starts", "1 Jan", "3 Jan", "4 s", "not proved"} {
-		if !has(words, want) {
-			t.Errorf("%q is missing in %q", want, words)
-		}
+		insist.That(t, has(words, want), "%q is missing in %q", want, words)
 	}
 	many := &draw.Times{}
 	for i := range 3000 {

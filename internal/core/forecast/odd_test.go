@@ -14,6 +14,7 @@ import (
 	"initium/internal/core/forecast"
 	"initium/internal/core/survey"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // whole is a family that declares all that a forecast looks at.
@@ -156,9 +157,7 @@ func TestOddServersInFull(t *testing.T) {
 				t.Errorf("%d: %s is %s for no reason", round, m.Name, m.Outcome)
 			}
 		}
-		if len(f.Order) != len(slices.Compact(slices.Sorted(slices.Values(f.Order)))) {
-			t.Errorf("%d: one loads twice: %v", round, f.Order)
-		}
+		insist.That(t, len(f.Order) == len(slices.Compact(slices.Sorted(slices.Values(f.Order)))), "%d: one loads twice: %v", round, f.Order)
 	}
 	golden.Check(t, "odd.txt", all.String())
 }

@@ -92,9 +92,7 @@ func TestSettleNew(t *testing.T) {
 	if got := p.parts(in); got != want || !in.Ready() {
 		t.Errorf("parts %s\nwant  %s\n%v %v", got, want, in.Questions, in.Problems)
 	}
-	if len(in.Steps) != 1 || in.Steps[0].Path != "grain_oak.xml" || !strings.Contains(in.Steps[0].About, "grain.xml") {
-		t.Errorf("steps %v", in.Steps)
-	}
+	insist.That(t, len(in.Steps) == 1 && in.Steps[0].Path == "grain_oak.xml" && strings.Contains(in.Steps[0].About, "grain.xml"), "steps %v", in.Steps)
 	for i := range in.Parts {
 		if part := &in.Parts[i]; part.New != plan.EmptyFolder && (part.New == "" || part.New != plan.Digest(part.Items)) {
 			t.Errorf("%s has the digest %q", part.Path, part.New)
@@ -123,9 +121,7 @@ func TestSettleOverlaps(t *testing.T) {
 	for _, part := range []string{"plans/hill.plan instead", "engine/core.dat.from-oak-2 new", "wheels/oak new"} {
 		insist.Holds(t, "parts", got, part)
 	}
-	if strings.Contains(got, "; keys/oak.key") || !in.Ready() {
-		t.Errorf("parts %s, questions %v", got, in.Questions)
-	}
+	insist.That(t, !strings.Contains(got, "; keys/oak.key") && in.Ready(), "parts %s, questions %v", got, in.Questions)
 }
 
 func TestSettleRefuses(t *testing.T) {
@@ -155,13 +151,9 @@ func TestSettleRefuses(t *testing.T) {
 	}
 	p.failing = ""
 	in := p.settle(lineup.Choices{}, "x.zip", "junk/wheel.toml: name='junk'")
-	if len(in.Questions) != 1 || !strings.Contains(in.Questions[0].Text, "no mod") {
-		t.Errorf("a stray folder: %v", in.Questions)
-	}
+	insist.That(t, len(in.Questions) == 1 && strings.Contains(in.Questions[0].Text, "no mod"), "a stray folder: %v", in.Questions)
 	in = p.settle(lineup.Choices{}, "x.zip", "f/wheel.toml: name='Oak Tree'")
-	if len(in.Questions) != 1 || !strings.Contains(in.Questions[0].Text, "oak_tree") {
-		t.Errorf("a mended name: %v", in.Questions)
-	}
+	insist.That(t, len(in.Questions) == 1 && strings.Contains(in.Questions[0].Text, "oak_tree"), "a mended name: %v", in.Questions)
 	if in = p.settle(lineup.Choices{Agree: true}, "x.zip", "f/wheel.toml: name='Oak Tree'"); !in.Ready() || in.Mods[0].Name != "oak_tree" {
 		t.Errorf("agreed: %v %v", in.Questions, in.Mods)
 	}
@@ -261,9 +253,7 @@ func TestBundleOrder(t *testing.T) {
 	insist.Same(t, "order", strings.Join(order, " "), "oak elm ash")
 	insist.Holds(t, "parts", p.parts(in), "wheels/wood/train.txt", "wheels/wood/ash new")
 	in = p.settle(lineup.Choices{Only: []string{"ash"}}, "wood.zip", "wood/train.txt", "wood/oak/wheel.toml"+wheel, "wood/ash/wheel.toml: name='ash'")
-	if len(in.Mods) != 1 || in.Mods[0].Name != "ash" {
-		t.Errorf("in part: %v", in.Mods)
-	}
+	insist.That(t, len(in.Mods) == 1 && in.Mods[0].Name == "ash", "in part: %v", in.Mods)
 }
 
 func TestPosition(t *testing.T) {

@@ -21,15 +21,11 @@ func TestNamesThatAreNone(t *testing.T) {
 	d := parse(t, strings.Replace(mill, `allowed = "a-z0-9_"`, "", 1))
 	for stated, want := range map[string]string{"Oak Tree": "Oak Tree", "a/b": "a_b", `a\\b`: "a_b", ".": "dir", "..": "dir", ".x": "dir", " x": "x", "x ": "x", `x\ty`: "x_y", strings.Repeat("n", 200): strings.Repeat("n", 200), strings.Repeat("n", 201): "dir"} {
 		found := intake.Examine(mustBuild(t, "dir/wheel.toml: name = \""+stated+"\""), "x.zip", d, nil)
-		if len(found.Mods) != 1 || found.Mods[0].Name != want {
-			t.Errorf("%q: %+v, want %q", stated, found.Mods, want)
-		}
+		insist.That(t, len(found.Mods) == 1 && found.Mods[0].Name == want, "%q: %+v, want %q", stated, found.Mods, want)
 	}
 	for folder, want := range map[string]string{"oak2": "oak2", "Oak_2": "oak2", "oak3": "oak3", "oak": "oak"} {
 		found := intake.Examine(mustBuild(t, folder+"/wheel.toml: release = '1'"), "x.zip", d, []string{"oak2"})
-		if len(found.Mods) != 1 || found.Mods[0].Name != want {
-			t.Errorf("the folder %q, where oak2 is looked for: %+v", folder, found.Mods)
-		}
+		insist.That(t, len(found.Mods) == 1 && found.Mods[0].Name == want, "the folder %q, where oak2 is looked for: %+v", folder, found.Mods)
 	}
 	l := dialect.Leaving{Path: "{dir}/flour/{mod}"}
 	for name, want := range map[string]string{"oak": "/srv/flour/oak", "a/b": "", `a\b`: "", "..": "", ".x": ""} {
@@ -73,9 +69,7 @@ func TestEdgesOfTrees(t *testing.T) {
 func TestOnePlace(t *testing.T) {
 	p := newPlace(t, map[string]string{"mill.start": ""})
 	in := p.settle(lineup.Choices{}, "x.zip", "oak/wheel.toml"+wheel, "a/hill.plan: 1", "b/hill.plan: 2")
-	if len(in.Problems) != 1 || !strings.Contains(in.Problems[0], "oak and oak would both go to "+p.dir+"/plans/hill.plan") {
-		t.Errorf("problems %q", in.Problems)
-	}
+	insist.That(t, len(in.Problems) == 1 && strings.Contains(in.Problems[0], "oak and oak would both go to "+p.dir+"/plans/hill.plan"), "problems %q", in.Problems)
 	over := intake.NewOverlay(disk.NewTree(), []plan.Part{{Path: filepath.Join(p.dir, "new"), New: "x", Items: []plan.Item{{Rel: "a", Source: "s"}, {Rel: "b", Source: "s", Exec: true}, {Rel: "c/d", Source: "s"}}}}, func(string, string) []byte { return nil })
 	for n, want := range map[int]int{0: 3, -1: 3, 2: 2, 9: 3} {
 		f, err := over.Open(filepath.Join(p.dir, "new")[1:])
@@ -83,8 +77,6 @@ func TestOnePlace(t *testing.T) {
 		list, err := f.(interface {
 			ReadDir(int) ([]fs.DirEntry, error)
 		}).ReadDir(n)
-		if err != nil || len(list) != want {
-			t.Errorf("asked for %d: %v, %v", n, list, err)
-		}
+		insist.That(t, err == nil && len(list) == want, "asked for %d: %v, %v", n, list, err)
 	}
 }

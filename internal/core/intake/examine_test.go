@@ -108,9 +108,7 @@ func TestExamineNested(t *testing.T) {
 	tree = mustBuild(t, "oak/wheel.toml"+wheel, "oak/data.zip")
 	tree.Find("oak/data.zip").Inside = mustBuild(t, "elm/wheel.toml: name = 'elm'")
 	found = intake.Examine(tree, "all.zip", d, nil)
-	if len(found.Mods) != 1 || found.Mods[0].Name != "oak" {
-		t.Errorf("found %+v", found.Mods)
-	}
+	insist.That(t, len(found.Mods) == 1 && found.Mods[0].Name == "oak", "found %+v", found.Mods)
 }
 
 func TestNameThatOthersLookFor(t *testing.T) {
@@ -133,16 +131,10 @@ packed = true`, 1))
 	if len(found.Mods) != 1 || found.Mods[0].Name != "oak" || found.Mods[0].Root != "sub/oak (1).wheel" || !found.Mods[0].Single || found.Mods[0].Manifest.Problem == nil {
 		t.Errorf("found %+v", found.Mods)
 	}
-	if !intake.PackedForms([]*dialect.Dialect{d})("a/b/oak.wheel") || intake.PackedForms([]*dialect.Dialect{d})("oak.zip") {
-		t.Error("packed forms are not told by the dialect")
-	}
+	insist.That(t, intake.PackedForms([]*dialect.Dialect{d})("a/b/oak.wheel") && !intake.PackedForms([]*dialect.Dialect{d})("oak.zip"), "packed forms are not told by the dialect")
 	keep := intake.Interesting([]*dialect.Dialect{d})
 	for name, want := range map[string]bool{"a/wheel.toml": true, "keys/x.key": true, "README.md": true, "mill.start": true, "a/texture.png": false} {
-		if keep(name, 100) != want {
-			t.Errorf("%s is kept: %v", name, !want)
-		}
+		insist.That(t, keep(name, 100) == want, "%s is kept: %v", name, !want)
 	}
-	if keep("a/wheel.toml", 2<<20) {
-		t.Error("a manifest of 2 MiB is kept")
-	}
+	insist.That(t, !keep("a/wheel.toml", 2<<20), "a manifest of 2 MiB is kept")
 }

@@ -45,24 +45,18 @@ func FuzzEntryPath(f *testing.F) {
 	f.Fuzz(func(t *testing.T, raw string) {
 		got, err := intake.EntryPath(raw)
 		if err != nil {
-			if got != "" {
-				t.Errorf("%q gives both %q and %v", raw, got, err)
-			}
+			insist.That(t, got == "", "%q gives both %q and %v", raw, got, err)
 			return
 		}
 		if got == "" {
 			return
 		}
-		if path.IsAbs(got) || path.Clean(got) != got || got == ".." || strings.HasPrefix(got, "../") || strings.Contains(got, `\`) || !utf8.ValidString(got) {
-			t.Errorf("%q gives %q", raw, got)
-		}
+		insist.That(t, !path.IsAbs(got) && path.Clean(got) == got && got != ".." && !strings.HasPrefix(got, "../") && !strings.Contains(got, `\`) && utf8.ValidString(got), "%q gives %q", raw, got)
 		if joined := path.Join("/srv/mods", got); !strings.HasPrefix(joined, "/srv/mods/") {
 			t.Errorf("%q leads to %q", raw, joined)
 		}
 		for _, e := range strings.Split(got, "/") {
-			if len(e) > 255 || e == "" || strings.ContainsFunc(e, func(r rune) bool { return r < 0x20 }) {
-				t.Errorf("%q gives the element %q", raw, e)
-			}
+			insist.That(t, len(e) <= 255 && e != "" && !strings.ContainsFunc(e, func(r rune) bool { return r < 0x20 }), "%q gives the element %q", raw, e)
 		}
 		if again, err := intake.EntryPath(got); err != nil || again != got {
 			t.Errorf("%q gives %q, and that %q, %v", raw, got, again, err)

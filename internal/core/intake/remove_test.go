@@ -49,9 +49,7 @@ func TestRemove(t *testing.T) {
 	var parts, left []string
 	for _, part := range r.Parts {
 		parts = append(parts, strings.TrimPrefix(part.Path, p.dir+"/"))
-		if part.New != "" || part.Old == "" {
-			t.Errorf("the part %s does not go: %+v", part.Path, part)
-		}
+		insist.That(t, part.New == "" && part.Old != "", "the part %s does not go: %+v", part.Path, part)
 	}
 	for _, l := range r.Left {
 		left = append(left, strings.TrimPrefix(l.Path, p.dir+"/")+": "+l.About)
@@ -156,7 +154,5 @@ func TestOverlapping(t *testing.T) {
 	clean := slices.Values([]string{"/a", "/b", "/c"})
 	got := intake.Overlapping(clean, []intake.Brought{{"oak", []string{"/b", "/x", "/y"}}, {"elm", []string{"/y", "/z", "/y"}}, {"ash", []string{"/y", "/c"}}})
 	want := []intake.Shared{{"/b", []string{"oak"}, true}, {"/c", []string{"ash"}, true}, {"/y", []string{"oak", "elm", "elm", "ash"}, false}}
-	if fmt.Sprint(got) != fmt.Sprint(want) {
-		t.Errorf("%v; want %v", got, want)
-	}
+	insist.That(t, fmt.Sprint(got) == fmt.Sprint(want), "%v; want %v", got, want)
 }

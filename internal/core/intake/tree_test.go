@@ -64,9 +64,7 @@ func TestTree(t *testing.T) {
 	if below := tree.Below("b"); len(below) != 3 || below[0].Path != "b/a" {
 		t.Errorf("below b is %v", below)
 	}
-	if tree.Find("nothing") != nil || len(tree.Below("b/a")) != 0 {
-		t.Error("what is not there is found")
-	}
+	insist.That(t, tree.Find("nothing") == nil && len(tree.Below("b/a")) == 0, "what is not there is found")
 }
 
 func TestTreeRefuses(t *testing.T) {

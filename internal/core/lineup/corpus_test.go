@@ -47,9 +47,7 @@ func TestCorpus(t *testing.T) {
 		}
 		added, err := l.Apply(change{Op: lineup.OpRegister, Mod: "fresh_one"})
 		if err != nil {
-			if !strings.Contains(want, "!") {
-				t.Errorf("%s: register: %v", name, err)
-			}
+			insist.That(t, strings.Contains(want, "!"), "%s: register: %v", name, err)
 			continue
 		}
 		back, err := added.Apply(change{Op: lineup.OpUnregister, Mod: "fresh_one"})

@@ -81,9 +81,7 @@ func TestReadScript(t *testing.T) {
 	if s, ok := l.Setting("script", "x"); !ok || s.Value != "2 3" {
 		t.Errorf("the last value of x is %q, %v", s.Value, ok)
 	}
-	if !l.Entries[0].Group {
-		t.Error("a category line is not seen as one")
-	}
+	insist.That(t, l.Entries[0].Group, "a category line is not seen as one")
 }
 
 type change = lineup.Change

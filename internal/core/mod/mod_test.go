@@ -8,6 +8,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/mod"
+	"initium/internal/insist"
 )
 
 var forms = []dialect.Manifest{
@@ -54,9 +55,7 @@ func TestRead(t *testing.T) {
 			t.Errorf("%s: %+v", name, m)
 		}
 		got := m.Name + " " + m.Title + " " + m.Release + " | " + strings.Join(mod.Names(m.Needs), " ") + " | " + strings.Join(mod.Names(m.OptionalNeeds), " ")
-		if got != test.want || m.Problem != nil {
-			t.Errorf("%s: %q, problem %v; want %q", name, got, m.Problem, test.want)
-		}
+		insist.That(t, got == test.want && m.Problem == nil, "%s: %q, problem %v; want %q", name, got, m.Problem, test.want)
 	}
 }
 
@@ -78,9 +77,7 @@ func TestProblems(t *testing.T) {
 		if m.Problem == nil || m.Problem.File != test.file || m.Problem.Line != test.line || !strings.Contains(m.Problem.Message, test.message) {
 			t.Errorf("%s: problem %+v, want line %d with %q", name, m.Problem, test.line, test.message)
 		}
-		if len(m.Needs) != 1 {
-			t.Errorf("%s: the next manifest was not read: %+v", name, m)
-		}
+		insist.That(t, len(m.Needs) == 1, "%s: the next manifest was not read: %+v", name, m)
 	}
 }
 
@@ -114,9 +111,7 @@ func TestFit(t *testing.T) {
 	}
 	m := mod.Manifest{Needs: []mod.Need{{Name: "a"}, {Name: "engine", Range: "~3.2"}, {Name: "jvm"}, {Name: "b", Range: "1"}}, OptionalNeeds: []mod.Need{{Name: "loader", Range: ">=0.9"}, {Name: "c"}}, Runtime: "17"}
 	got := m.Fit(of)
-	if fmt.Sprintf("%v %v %s %s %s", got.Needs, got.OptionalNeeds, got.Server, got.Loader, got.Runtime) != "[{a } {b 1}] [{c }] ~3.2  17" || len(m.Needs) != 4 {
-		t.Errorf("%+v of %+v", got, m)
-	}
+	insist.That(t, fmt.Sprintf("%v %v %s %s %s", got.Needs, got.OptionalNeeds, got.Server, got.Loader, got.Runtime) == "[{a } {b 1}] [{c }] ~3.2  17" && len(m.Needs) == 4, "%+v of %+v", got, m)
 	if got := (mod.Manifest{Server: "3", Needs: []mod.Need{{Name: "engine", Range: "4"}}}).Fit(of); got.Server != "3" || len(got.Needs) != 0 {
 		t.Errorf("what the manifest says first counts: %+v", got)
 	}

@@ -64,9 +64,7 @@ func TestFits(t *testing.T) {
 		for i, list := range []string{test.fits, test.not} {
 			for _, v := range strings.Fields(list) {
 				got, err := mod.Fits(v, test.want, test.notation)
-				if got != (i == 0) || err != nil {
-					t.Errorf("%s in %q (%s): %v, %v", v, test.want, test.notation, got, err)
-				}
+				insist.That(t, got == (i == 0) && err == nil, "%s in %q (%s): %v, %v", v, test.want, test.notation, got, err)
 			}
 		}
 	}

@@ -115,9 +115,7 @@ func TestWrongAndRepair(t *testing.T) {
 		var moves []string
 		for _, m := range repair.Moves {
 			moves = append(moves, m.Change.String())
-			if len(m.Reasons) == 0 {
-				t.Errorf("%s: %s has no reason", name, m.Change)
-			}
+			insist.That(t, len(m.Reasons) != 0, "%s: %s has no reason", name, m.Change)
 		}
 		insist.Same(t, fmt.Sprintf("%s: moves", name), strings.Join(moves, "; "), test.moves)
 		insist.Same(t, fmt.Sprintf("%s: wrong", name), wrongs(l), test.wrong)
@@ -127,9 +125,7 @@ func TestWrongAndRepair(t *testing.T) {
 			continue
 		}
 		still := order.Read(survey.With(in, after)).Wrong()
-		if (len(still) > 0) != (len(repair.Left) > 0) {
-			t.Errorf("%s: after the repair %d are wrong, and it says %q", name, len(still), repair.Left)
-		}
+		insist.That(t, (len(still) > 0) == (len(repair.Left) > 0), "%s: after the repair %d are wrong, and it says %q", name, len(still), repair.Left)
 		for _, w := range still {
 			if !w.Fixed && len(repair.Left) == 0 {
 				t.Errorf("%s: after the repair %s still %s", name, w.Then, w.Reason())

@@ -194,9 +194,7 @@ func TestKeepBig(t *testing.T) {
 			if down := g.Keep(nil, false); count(k.Stay) != count(down.Stay) {
 				t.Errorf("%d items: %d stay, or %d", n, count(k.Stay), count(down.Stay))
 			}
-			if !agrees(g.Rearrange(k.Stay), edges) {
-				t.Errorf("%d items: the order that comes of it is wrong", n)
-			}
+			insist.That(t, agrees(g.Rearrange(k.Stay), edges), "%d items: the order that comes of it is wrong", n)
 			for i := range k.Stay {
 				if k.Stay[i] {
 					continue
@@ -216,9 +214,7 @@ func TestKeepTooBig(t *testing.T) {
 	edges := randomGraph(rand.New(rand.NewPCG(5, 6)), n, 2*n)
 	g := order.NewGraph(n, edges)
 	k := g.Keep(nil, true)
-	if k.Excess == 0 || !agrees(g.Rearrange(k.Stay), edges) {
-		t.Errorf("excess %d", k.Excess)
-	}
+	insist.That(t, k.Excess != 0 && agrees(g.Rearrange(k.Stay), edges), "excess %d", k.Excess)
 	// One item, at either end, that all others have to be on the other side of.
 	for _, one := range []int32{0, n - 1} {
 		var edges []order.Edge
@@ -298,9 +294,7 @@ func TestCircles(t *testing.T) {
 		if len(circles) > 0 {
 			insist.Same(t, fmt.Sprintf("%s: the shortest", name), fmt.Sprint(g.Shortest(circles[0])), test.shortest)
 		}
-		if len(g.Open(circles).Sort()) != test.n {
-			t.Errorf("%s: circles are left after opening them", name)
-		}
+		insist.That(t, len(g.Open(circles).Sort()) == test.n, "%s: circles are left after opening them", name)
 	}
 	long := make([]order.Edge, 0, 100_000)
 	for i := range int32(100_000) {

@@ -183,9 +183,7 @@ func TestBetween(t *testing.T) {
 	}
 	p.Hide([]string{"use a"})
 	insist.Lacks(t, "what was to be hidden is shown", rows(p.Files[2], 1), "use a")
-	if !plan.Between(before, before).Empty() {
-		t.Error("nothing changes, and the plan is not empty")
-	}
+	insist.That(t, plan.Between(before, before).Empty(), "nothing changes, and the plan is not empty")
 	if p := plan.Between(read(nil), after); len(p.Files) != 3 || !p.Files[0].New || p.Files[0].Old != nil {
 		t.Errorf("where nothing was: %+v", p.Files)
 	}
@@ -214,9 +212,7 @@ func TestRowsOfLaunchLines(t *testing.T) {
 		t.Errorf("the rows are\n%s", got)
 	}
 	broken := plan.Between(read("exec run '-mods=a;b;c\n"), read("exec run '-mods=a;c'\n"))
-	if len(broken.Files) != 1 || !strings.Contains(rows(broken.Files[0], 1), "exec run '-mods=a;b;c") {
-		t.Errorf("a line that cannot be read is not shown as it stands")
-	}
+	insist.That(t, len(broken.Files) == 1 && strings.Contains(rows(broken.Files[0], 1), "exec run '-mods=a;b;c"), "a line that cannot be read is not shown as it stands")
 }
 
 // Two states of a folder have one digest only if they are the same in all that counts.
@@ -242,14 +238,10 @@ func TestDigest(t *testing.T) {
 		insist.Same(t, fmt.Sprintf("%s and", name), seen[sum], "")
 		seen[sum] = name
 	}
-	if plan.Digest([]plan.Item{other, base}) != plan.Digest([]plan.Item{base, other}) {
-		t.Error("the order of the files counts")
-	}
+	insist.That(t, plan.Digest([]plan.Item{other, base}) == plan.Digest([]plan.Item{base, other}), "the order of the files counts")
 	from := base
 	from.Source, from.From = "s", "elsewhere"
-	if plan.Digest([]plan.Item{from}) != plan.Digest([]plan.Item{base}) {
-		t.Error("where a file comes from counts")
-	}
+	insist.That(t, plan.Digest([]plan.Item{from}) == plan.Digest([]plan.Item{base}), "where a file comes from counts")
 }
 
 func TestPartsInWords(t *testing.T) {
@@ -285,9 +277,7 @@ func TestEmpty(t *testing.T) {
 		"a file": {Files: make([]plan.File, 1)}, "a part": {Parts: make([]plan.Part, 1)}, "what is parked": {Parked: []lineup.Parked{}},
 		"a rule": {Rules: make([]rule.Rule, 1)}, "a rule less": {Unrules: make([]rule.Rule, 1)}, "a value": {Given: make([]plan.Given, 1)},
 	} {
-		if p.Empty() {
-			t.Errorf("%s: it is empty", name)
-		}
+		insist.That(t, !p.Empty(), "%s: it is empty", name)
 	}
 	// What can be run is another content than what cannot, and a link than a file.
 	one := plan.Item{Rel: "x", Size: 1}
@@ -297,7 +287,5 @@ func TestEmpty(t *testing.T) {
 	for _, it := range []plan.Item{one, run, link, {Rel: "x", Folder: true}, {Rel: "y", Size: 1}, {Rel: "x", Size: 2}, {Rel: "x", Size: 1, Sum: [32]byte{1}}} {
 		digests[plan.Digest([]plan.Item{it})] = true
 	}
-	if len(digests) != 7 {
-		t.Errorf("of 7 contents %d are told apart", len(digests))
-	}
+	insist.That(t, len(digests) == 7, "of 7 contents %d are told apart", len(digests))
 }

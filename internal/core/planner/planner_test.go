@@ -179,9 +179,7 @@ func TestMake(t *testing.T) {
 			t.Errorf("%s:\n got %s, refused %v\nwant %s", name, got, errors.As(err, &refused), test.want)
 		}
 		var open *planner.Unanswered
-		if errors.As(err, &open) != strings.HasPrefix(test.want, "to ") {
-			t.Errorf("%s: unanswered %v", name, open)
-		}
+		insist.That(t, errors.As(err, &open) == strings.HasPrefix(test.want, "to "), "%s: unanswered %v", name, open)
 	}
 	s := newShed(t, files)
 	s.failing = errors.New("no target")

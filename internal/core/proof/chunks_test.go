@@ -150,19 +150,13 @@ func TestSame(t *testing.T) {
 		for other, d := range kinds { // together too
 			both := proof.Comparison{Came: append(c.Came, d.Came...), Gone: append(c.Gone, d.Gone...), Releases: append(c.Releases, d.Releases...), Outcomes: append(c.Outcomes, d.Outcomes...),
 				Moved: append(c.Moved, d.Moved...), New: append(c.New, d.New...), Settings: append(c.Settings, d.Settings...), Files: append(c.Files, d.Files...)}
-			if both.Same() || c.Same() {
-				t.Errorf("%s and %s: it is said to be the same", name, other)
-			}
+			insist.That(t, !both.Same() && !c.Same(), "%s and %s: it is said to be the same", name, other)
 		}
 	}
-	if !(&proof.Comparison{Times: make([]proof.LoadTime, 1)}).Same() {
-		t.Error("other times alone are a difference")
-	}
+	insist.That(t, (&proof.Comparison{Times: make([]proof.LoadTime, 1)}).Same(), "other times alone are a difference")
 	ms := 5.0
 	c := proof.Compare(&proof.Proof{Mods: []proof.Mod{{Name: "a", LoadMS: &ms}, {Name: "b"}}}, &proof.Proof{Mods: []proof.Mod{{Name: "a"}, {Name: "b", LoadMS: &ms}}}, proof.Known{}, proof.Known{})
-	if len(c.Times) != 0 {
-		t.Errorf("times of which one is not known are compared: %+v", c.Times)
-	}
+	insist.That(t, len(c.Times) == 0, "times of which one is not known are compared: %+v", c.Times)
 }
 
 // TestWhatAppears is evidence for a mod that the log says nothing of, and for no other.

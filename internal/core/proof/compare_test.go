@@ -22,13 +22,9 @@ func TestCompare(t *testing.T) {
 	insist.OK(t, err)
 	for _, want := range []string{`"came":["new"]`, `"gone":["gone"]`, `"releases":[{"mod":"a","then":"1","now":"2"}]`, `"outcomes":[{"mod":"b","then":"confirmed","now":"failed"}]`,
 		`"moved":["d"]`, `"times":[{"mod":"a","then_ms":100,"now_ms":400}]`, `"ready_after_ms":[1000,2000]`, `"text":"fresh"`, `"text":"old"`, `"starts":[3,5]`} {
-		if !strings.Contains(string(data), want) {
-			t.Errorf("%s is not in %s", want, data)
-		}
+		insist.That(t, strings.Contains(string(data), want), "%s is not in %s", want, data)
 	}
-	if strings.Contains(string(data), "warning") || c.Same() {
-		t.Errorf("what differs by a number only is told: %s", data)
-	}
+	insist.That(t, !strings.Contains(string(data), "warning") && !c.Same(), "what differs by a number only is told: %s", data)
 	if c = proof.Compare(then, then, proof.Known{}, proof.Known{}); !c.Same() {
 		t.Errorf("a start and itself: %+v", c)
 	}
@@ -77,9 +73,7 @@ setting word: hidden, was hidden
 setting title: "", was not set
 setting gone: not set, was 1, then 1
 files of m: w.lua new, x.lua changed, y.lua changed, and 1 more`
-	if got != want || c.Same() {
-		t.Errorf("got\n%s\nwant\n%s", got, want)
-	}
+	insist.That(t, got == want && !c.Same(), "got\n%s\nwant\n%s", got, want)
 	if c := proof.Compare(&proof.Proof{}, &proof.Proof{}, proof.Known{Inventory: then}, proof.Known{}); !c.Same() {
 		t.Errorf("with a start that nothing is known of: %v", c.Words())
 	}

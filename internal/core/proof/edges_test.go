@@ -61,12 +61,8 @@ fatal = true
 		p := r.Judge(proof.End{Exit: &one})
 		r.Explain(p)
 		data, err := json.Marshal(map[string]any{"proof": p, "remarks": r.Remarks(), "lines": shown})
-		if err != nil || strings.Contains(string(data), secret) {
-			t.Errorf("%s: the secret is told in %s, %v", name, data, err)
-		}
-		if !strings.Contains(string(data), "••••") {
-			t.Errorf("%s: nothing is hidden in %s", name, data)
-		}
+		insist.That(t, err == nil && !strings.Contains(string(data), secret), "%s: the secret is told in %s, %v", name, data, err)
+		insist.That(t, strings.Contains(string(data), "••••"), "%s: nothing is hidden in %s", name, data)
 	}
 }
 
@@ -110,9 +106,7 @@ func TestJudgeFurther(t *testing.T) {
 			insist.Same(t, fmt.Sprintf("%s: %s", name, mod), got, why)
 		}
 		for _, m := range p.Mods {
-			if m.Evidence == nil {
-				t.Errorf("%s: the evidence of %s is no list", name, m.Name)
-			}
+			insist.That(t, m.Evidence != nil, "%s: the evidence of %s is no list", name, m.Name)
 		}
 	}
 	p := read(t, "b wants x, 'y'\nb wants z\nall of: a\nopen\n", proof.End{})
@@ -228,9 +222,7 @@ func TestReplyWithoutAnEnd(t *testing.T) {
 	}
 	r = proof.NewReader(talk(t), "/srv", registered("a"), nil)
 	r.Ask(true)
-	if r.Whole() {
-		t.Error("a reply that did not come is whole")
-	}
+	insist.That(t, !r.Whole(), "a reply that did not come is whole")
 }
 
 // A later start in one log is judged alone: nothing of the earlier counts.
@@ -326,15 +318,11 @@ func TestComparisonInWords(t *testing.T) {
 		then, now float64
 		want      int
 	}{{100, 150, 0}, {100, 151, 1}, {151, 100, 1}, {1000, 1400, 0}, {10, 60, 0}, {10, 61, 1}, {100, 200, 1}, {120, 180, 0}, {120, 181, 1}} {
-		if slow(test.then, test.now) != test.want {
-			t.Errorf("%g and %g ms: told %d times, want %d", test.then, test.now, 1-test.want, test.want)
-		}
+		insist.That(t, slow(test.then, test.now) == test.want, "%g and %g ms: told %d times, want %d", test.then, test.now, 1-test.want, test.want)
 	}
 	three := proof.Compare(&proof.Proof{Mods: []proof.Mod{{Name: "a", LoadMS: ms(100)}, {Name: "b", LoadMS: ms(100)}, {Name: "c", LoadMS: ms(900)}}},
 		&proof.Proof{Mods: []proof.Mod{{Name: "a", LoadMS: ms(200)}, {Name: "b", LoadMS: ms(500)}, {Name: "c", LoadMS: ms(100)}}}, proof.Known{}, proof.Known{})
-	if len(three.Times) != 3 || three.Times[0].Mod != "c" || three.Times[1].Mod != "b" {
-		t.Errorf("the greatest difference does not come first: %+v", three.Times)
-	}
+	insist.That(t, len(three.Times) == 3 && three.Times[0].Mod == "c" && three.Times[1].Mod == "b", "the greatest difference does not come first: %+v", three.Times)
 	// Whatever differs, it is not the same.
 	base := func() *proof.Proof {
 		return &proof.Proof{Order: []string{"a", "b"}, Mods: []proof.Mod{{Name: "a"}, {Name: "b"}}}

@@ -42,13 +42,9 @@ func TestConsoleEvidence(t *testing.T) {
 	feed("* none", "done both", "done log", "broken broken:", "why", "named Old, map NORTH", "open on 8")
 	r.Ask(true)
 	feed("* both", "* reply", "* broken", "! bad: torn", "* stray")
-	if r.Answered() {
-		t.Error("the reply is said to be over")
-	}
+	insist.That(t, !r.Answered(), "the reply is said to be over")
 	feed("5 in all")
-	if !r.Answered() {
-		t.Error("the end of the reply is not seen")
-	}
+	insist.That(t, r.Answered(), "the end of the reply is not seen")
 	r.Ask(false)
 	feed("* none")
 	p := r.Judge(proof.End{})
@@ -66,9 +62,7 @@ func TestConsoleEvidence(t *testing.T) {
 	if e := p.Find("both").Best(); e == nil || e.Source != "log" {
 		t.Errorf("the best evidence is %+v", e)
 	}
-	if len(p.Differs) != 1 || !strings.Contains(p.Differs[0], "port is 8; what it was started with says 7") || p.Told["map"] != "NORTH" {
-		t.Errorf("told %v, differs %v", p.Told, p.Differs)
-	}
+	insist.That(t, len(p.Differs) == 1 && strings.Contains(p.Differs[0], "port is 8; what it was started with says 7") && p.Told["map"] == "NORTH", "told %v, differs %v", p.Told, p.Differs)
 }
 
 // Lines of several parts of a server, mixed, are told apart by who says them.
@@ -113,13 +107,9 @@ plain text after it
 		r.Notice = true
 		insist.OK(t, insist.Err(r.ReadFrom(strings.NewReader(log))))
 		rem := r.Remarks()
-		if len(rem) != 2 || len(rem[0].More) != 3 || rem[0].Mod != "b" || rem[0].Sure != proof.SurePath || len(rem[1].More) != 3+1 || rem[1].Mod != "b" {
-			t.Errorf("shown %v: remarks %+v", shown, rem)
-		}
+		insist.That(t, len(rem) == 2 && len(rem[0].More) == 3 && rem[0].Mod == "b" && rem[0].Sure == proof.SurePath && len(rem[1].More) == 3+1 && rem[1].Mod == "b", "shown %v: remarks %+v", shown, rem)
 		m := r.Judge(proof.End{}).Find("a")
-		if m.Reason != "it sank" || len(m.Evidence[len(m.Evidence)-1].More) != 2 {
-			t.Errorf("shown %v: %+v", shown, m)
-		}
+		insist.That(t, m.Reason == "it sank" && len(m.Evidence[len(m.Evidence)-1].More) == 2, "shown %v: %+v", shown, m)
 		if shown && (len(lines) != 15 || !lines[2].Joined || lines[9].Joined || !lines[1].Trouble() || lines[14].Trouble() || !lines[5].Fits("a", true) || lines[5].Fits("b", false)) {
 			t.Errorf("lines %+v", lines)
 		}
@@ -309,9 +299,7 @@ func TestOtherNames(t *testing.T) {
 				got = append(got, "+"+m.Name)
 			}
 		}
-		if strings.Join(got, " ") != want {
-			t.Errorf("%q speaks of %q, want %s", said, got, want)
-		}
+		insist.That(t, strings.Join(got, " ") == want, "%q speaks of %q, want %s", said, got, want)
 	}
 }
 
@@ -321,9 +309,7 @@ func TestAlike(t *testing.T) {
 			t.Errorf("%q and %q: %q, %q", pair[0], pair[1], a, b)
 		}
 	}
-	if proof.Alike("the added decade") == proof.Alike("the faced facade") {
-		t.Error("words of the letters a to f are taken for numbers")
-	}
+	insist.That(t, proof.Alike("the added decade") != proof.Alike("the faced facade"), "words of the letters a to f are taken for numbers")
 }
 
 // FuzzMoment: no text that is taken for a time breaks anything.

@@ -232,3 +232,35 @@ type Expected struct {
 	Base       bool     // the server's own; no finding when it loads
 	Always     bool     `json:",omitempty"` // it loads by being there
 }
+
+// Rename puts what a function makes of it in place of every text in which a path may stand.
+func (p *Proof) Rename(to func(string) string) {
+	evidence := func(list []Evidence) {
+		for i := range list {
+			list[i].Text = to(list[i].Text)
+			for k := range list[i].More {
+				list[i].More[k] = to(list[i].More[k])
+			}
+		}
+	}
+	p.Reason, p.Hint, p.Unheard = to(p.Reason), to(p.Hint), to(p.Unheard)
+	evidence(p.LastLines)
+	for i := range p.Mods {
+		m := &p.Mods[i]
+		m.Reason = to(m.Reason)
+		evidence(m.Evidence)
+	}
+	for name := range p.Told {
+		p.Told[name] = to(p.Told[name])
+	}
+	for _, list := range [][]string{p.Differs, p.NotNames} {
+		for i := range list {
+			list[i] = to(list[i])
+		}
+	}
+	for _, list := range [][]Made{p.Made, p.Unmade} {
+		for i := range list {
+			list[i].Path = to(list[i].Path)
+		}
+	}
+}

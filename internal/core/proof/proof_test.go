@@ -96,9 +96,7 @@ func TestJudge(t *testing.T) {
 	} {
 		p := read(t, test.log, test.end)
 		insist.Same(t, name, sum(p), test.want)
-		if !strings.Contains(p.Reason, test.reason) || (p.Reason == "") != (p.Verdict == proof.Proved) {
-			t.Errorf("%s: reason %q, want %q", name, p.Reason, test.reason)
-		}
+		insist.That(t, strings.Contains(p.Reason, test.reason) && (p.Reason == "") == (p.Verdict == proof.Proved), "%s: reason %q, want %q", name, p.Reason, test.reason)
 	}
 }
 
@@ -117,26 +115,18 @@ func TestEvidenceAndTimes(t *testing.T) {
 	if *b.LoadMS != 50 || *b.BeganMS != 70 || *b.EndedMS != 120 {
 		t.Errorf("b took %v, from %v to %v", *b.LoadMS, *b.BeganMS, *b.EndedMS)
 	}
-	if p.ReadyAfterMS != 200 || !p.Ready {
-		t.Errorf("ready after %d", p.ReadyAfterMS)
-	}
+	insist.That(t, p.ReadyAfterMS == 200 && p.Ready, "ready after %d", p.ReadyAfterMS)
 	want := proof.Evidence{Source: "log", Line: 3, Time: "2026-01-02T10:00:01", Text: "2026-01-02 10:00:01 info: done a", AtMS: 120}
-	if len(a.Evidence) != 2 || !reflect.DeepEqual(a.Evidence[1], want) {
-		t.Errorf("evidence is %+v", a.Evidence)
-	}
+	insist.That(t, len(a.Evidence) == 2 && reflect.DeepEqual(a.Evidence[1], want), "evidence is %+v", a.Evidence)
 	data, err := json.Marshal(p)
-	if err != nil || !bytes.Contains(data, []byte(`"exit":null`)) || !bytes.Contains(data, []byte(`"evidence":[{"source":"log","line":1`)) {
-		t.Errorf("as JSON: %s, %v", data, err)
-	}
+	insist.That(t, err == nil && bytes.Contains(data, []byte(`"exit":null`)) && bytes.Contains(data, []byte(`"evidence":[{"source":"log","line":1`)), "as JSON: %s, %v", data, err)
 }
 
 func TestStatus(t *testing.T) {
 	r := proof.NewReader(parse(t), "/srv", expected, nil)
 	r.Feed([]byte("begin b\nbroken: a: x\n"), 0)
 	s := r.Status()
-	if s.Done != 1 || s.Failed != 1 || s.Now != "b" || len(s.Owed) != 1 {
-		t.Errorf("status is %+v", s)
-	}
+	insist.That(t, s.Done == 1 && s.Failed == 1 && s.Now == "b" && len(s.Owed) == 1, "status is %+v", s)
 }
 
 func TestHostileLog(t *testing.T) {
@@ -146,13 +136,9 @@ func TestHostileLog(t *testing.T) {
 		text := m.Name + m.Reason
 		for _, e := range m.Evidence {
 			text += e.Text + e.Time
-			if len(e.Text) > 5000 {
-				t.Errorf("evidence of %d bytes", len(e.Text))
-			}
+			insist.That(t, len(e.Text) <= 5000, "evidence of %d bytes", len(e.Text))
 		}
-		if strings.ContainsAny(text, "\x1b\x07\x00\u202e") {
-			t.Errorf("%q reaches the screen", text)
-		}
+		insist.That(t, !strings.ContainsAny(text, "\x1b\x07\x00\u202e"), "%q reaches the screen", text)
 	}
 	if p.Find("b").Evidence[0].Line != 2 {
 		t.Errorf("a line of megabytes counts as %d lines", p.Find("b").Evidence[0].Line-1)

@@ -79,9 +79,7 @@ func TestProofsInFull(t *testing.T) {
 				rest = rest[n:]
 			}
 		})
-		if one != many {
-			t.Errorf("log %d in one\n%s\nin pieces\n%s\n%q", round, one, many, text)
-		}
+		insist.That(t, one == many, "log %d in one\n%s\nin pieces\n%s\n%q", round, one, many, text)
 		fmt.Fprintf(&all, "log %d: %q, end %+v\n  %s", round, text, strings.TrimPrefix(fmt.Sprintf("%v %v %v", end.Exit != nil, end.Limit, end.Stopped), " "), one)
 	}
 	golden.Check(t, "proofs.txt", all.String())

@@ -29,13 +29,9 @@ func TestPages(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"s: not proved, ready after 1.50 s", "F &amp; Sons, start 7, 4 March 2026", "loaded &lt;b&gt;a_b&lt;/b&gt;", "12 ms", "came: c", "&lt;script&gt;x", "4 March 05:06: take in c", `class="silent"`, "&#9676; silent"} {
-		if !strings.Contains(string(page), want) {
-			t.Errorf("the page lacks %q", want)
-		}
+		insist.That(t, strings.Contains(string(page), want), "the page lacks %q", want)
 	}
-	if strings.Contains(string(page), "<script>") || strings.Contains(string(page), "http") {
-		t.Error("the page holds a script, or leads elsewhere")
-	}
+	insist.That(t, !strings.Contains(string(page), "<script>") && !strings.Contains(string(page), "http"), "the page holds a script, or leads elsewhere")
 	md := string(r.Markdown())
 	for _, want := range []string{"# s: not proved", `| a\_b | 1\|2 | confirmed | 12 ms | log line 3: loaded \<b\>a\_b\</b\> |`, "- came: c", "- 4 March 05:06: take in c"} {
 		insist.Holds(t, "the Markdown", md, want)

@@ -62,9 +62,7 @@ func TestMemory(t *testing.T) {
 		for _, m := range survey.Take(in).Mods {
 			got = append(got, m.Name+" "+m.Release)
 		}
-		if strings.Join(got, ", ") != releases || reads != wantReads {
-			t.Errorf("%d files read for %s; want %d for %s", reads, strings.Join(got, ", "), wantReads, releases)
-		}
+		insist.That(t, strings.Join(got, ", ") == releases && reads == wantReads, "%d files read for %s; want %d for %s", reads, strings.Join(got, ", "), wantReads, releases)
 	}
 	look(2, "a 1, b 1")
 	look(2, "a 1, b 1") // now it is kept

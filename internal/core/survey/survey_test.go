@@ -108,9 +108,7 @@ func TestTwins(t *testing.T) {
 	s := take(t, files)
 	insist.Same(t, "x is the one in", s.Find("x").Path, "/srv/mods/x")
 	insist.Same(t, "y is the one in", s.Find("y").Path, "/srv/world/y")
-	if len(s.Twins) != 3 {
-		t.Errorf("twins are %+v", s.Twins)
-	}
+	insist.That(t, len(s.Twins) == 3, "twins are %+v", s.Twins)
 }
 
 func TestByPath(t *testing.T) {

@@ -42,9 +42,7 @@ func TestFindPrefix(t *testing.T) {
 		"many sources": {"10:00:01 a: x\n10:00:02 b: x\n10:00:03 c: x\n10:00:04 d: x\n10:00:05 e: x\n10:00:06 f: x\n", "{time} ", "15:04:05"},
 	} {
 		got := teach.FindPrefix(strings.Split(strings.TrimSuffix(test.lines, "\n"), "\n"))
-		if got.Pattern != test.want || got.Time != test.time {
-			t.Errorf("%s: %q, %q; want %q, %q", name, got.Pattern, got.Time, test.want, test.time)
-		}
+		insist.That(t, got.Pattern == test.want && got.Time == test.time, "%s: %q, %q; want %q, %q", name, got.Pattern, got.Time, test.want, test.time)
 	}
 }
 
@@ -97,12 +95,8 @@ func TestPropose(t *testing.T) {
 			insist.Fails(t, fmt.Sprintf("%s: %q", name, rule.Line), err, want)
 			continue
 		}
-		if err != nil || rule.Line != test.want {
-			t.Errorf("%s: %q, %v; want %q", name, rule.Line, err, test.want)
-		}
-		if (rule.Level != "") != (name == "told by its weight") {
-			t.Errorf("%s: level %q", name, rule.Level)
-		}
+		insist.That(t, err == nil && rule.Line == test.want, "%s: %q, %v; want %q", name, rule.Line, err, test.want)
+		insist.That(t, (rule.Level != "") == (name == "told by its weight"), "%s: level %q", name, rule.Level)
 	}
 	prefix, err = text.ParsePattern("[{source}/{level}] ", nil)
 	insist.OK(t, err)
@@ -112,9 +106,7 @@ func TestPropose(t *testing.T) {
 		{"[main/info] done tide", "[main/info] done early", "", ""},
 	} {
 		rule, err := teach.Propose(prefix, teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: test.said, Mod: "tide"}}, Counter: []string{test.counter}})
-		if rule.Level != test.level || rule.Source != test.source || (err == nil) != (test.level+test.source != "") {
-			t.Errorf("%s, and not %s: %+v, %v", test.said, test.counter, rule, err)
-		}
+		insist.That(t, rule.Level == test.level && rule.Source == test.source && (err == nil) == (test.level+test.source != ""), "%s, and not %s: %+v, %v", test.said, test.counter, rule, err)
 	}
 	if _, err := teach.Propose(nil, teach.Lesson{}); !errors.Is(err, teach.ErrNoExample) {
 		t.Errorf("without an example: %v", err)
@@ -124,9 +116,7 @@ func TestPropose(t *testing.T) {
 func TestTry(t *testing.T) {
 	lines := []string{"a is in", "b is out", "c is in", "is in"}
 	got, err := teach.Try(nil, dialect.Rule{Line: "{mod} is in"}, lines)
-	if err != nil || len(got) != 2 || got[1].Number != 3 || got[1].Mods[0] != "c" {
-		t.Errorf("%+v, %v", got, err)
-	}
+	insist.That(t, err == nil && len(got) == 2 && got[1].Number == 3 && got[1].Mods[0] == "c", "%+v, %v", got, err)
 	insist.Same(t, "words", strings.Join(teach.Words(nil, "took on glaze 1.2 from x/tide.so (blue)", func(s string) bool { return s == "tide" || s == "blue" }), " "), "tide blue took on glaze from x tide.so")
 }
 

@@ -40,9 +40,7 @@ func TestEscapesMeanTheSame(t *testing.T) {
 				t.Errorf("%s is read as %q", doc, node.Get("k").Piece.Value)
 			}
 			_, fault := text.ReadJSON([]byte(fmt.Sprintf(`{"k": %s}`, strings.TrimPrefix(doc, "k = "))))
-			if fault == nil {
-				t.Errorf("%s is JSON", doc)
-			}
+			insist.That(t, fault != nil, "%s is JSON", doc)
 		}
 	}
 }

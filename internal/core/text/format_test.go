@@ -126,9 +126,7 @@ func TestKeyValue(t *testing.T) {
 		for _, f := range faults {
 			bad = append(bad, fmt.Sprintf("%d:%d", f.Line, f.Column))
 		}
-		if strings.Join(got, "|") != test.want || strings.Join(bad, "|") != test.faults {
-			t.Errorf("KeyValue(%q) = %q, faults %v; want %q, %q", test.doc, got, bad, test.want, test.faults)
-		}
+		insist.That(t, strings.Join(got, "|") == test.want && strings.Join(bad, "|") == test.faults, "KeyValue(%q) = %q, faults %v; want %q, %q", test.doc, got, bad, test.want, test.faults)
 	}
 }
 
@@ -212,9 +210,7 @@ func TestPatternPrefix(t *testing.T) {
 	insist.OK(t, err)
 	line := []byte("[12:00:01.5] berth: a: b")
 	caps, end, ok := p.MatchPrefix(line, nil)
-	if !ok || string(line[end:]) != "a: b" || string(p.Get("level", line, caps)) != "berth" || string(p.Get("time", line, caps)) != "12:00:01.5" {
-		t.Errorf("MatchPrefix = %v, %d, %v", caps, end, ok)
-	}
+	insist.That(t, ok && string(line[end:]) == "a: b" && string(p.Get("level", line, caps)) == "berth" && string(p.Get("time", line, caps)) == "12:00:01.5", "MatchPrefix = %v, %d, %v", caps, end, ok)
 	if _, _, ok := p.MatchPrefix([]byte("no prefix: here"), nil); ok {
 		t.Error("a line without the prefix matches")
 	}

@@ -223,9 +223,7 @@ func TestItems(t *testing.T) {
 		}
 	}
 	for _, name := range []string{"", " a", "a;b", "@a"} {
-		if semicolon.CheckItem(name) == nil {
-			t.Errorf("the list takes %q", name)
-		}
+		insist.That(t, semicolon.CheckItem(name) != nil, "the list takes %q", name)
 	}
 }
 
@@ -276,9 +274,7 @@ func TestQuoting(t *testing.T) {
 	for s, want := range map[string][2]string{"plain": {"plain", `"plain"`}, "a,b": {`"a,b"`, `"a,b"`}, "": {`""`, `""`}, "two words": {"two words", `"two words"`}, "yes": {`"yes"`, `"yes"`}, "a\x7fb": {`"a\u007fb"`, `"a\u007fb"`}, "a\u2029b": {"\"a\u2029b\"", "\"a\u2029b\""}, "a\u2028b": {"\"a\u2028b\"", "\"a\u2028b\""}, "a\u0085b": {`"a\u0085b"`, `"a\u0085b"`}, "a\"b\\c\x01\x7f": {`"a\"b\\c\u0001\u007f"`, `"a\"b\\c\u0001\u007f"`}, "é\u00a0": {"\"é\u00a0\"", "\"é\u00a0\""}} {
 		yaml, err := text.QuoteYAML(s)
 		json, err2 := text.QuoteJSON(s)
-		if err != nil || err2 != nil || yaml != want[0] || json != want[1] {
-			t.Errorf("%q is written as %s, %s, %v, %v; want %s", s, yaml, json, err, err2, want)
-		}
+		insist.That(t, err == nil && err2 == nil && yaml == want[0] && json == want[1], "%q is written as %s, %s, %v, %v; want %s", s, yaml, json, err, err2, want)
 	}
 	if got, err := text.QuoteXML(`<a b="c" d='e'> & f`); err != nil || got != "&lt;a b=&quot;c&quot; d=&apos;e&apos;&gt; &amp; f" {
 		t.Errorf("for XML it is %s, %v", got, err)
@@ -312,14 +308,10 @@ func TestReaderFaults(t *testing.T) {
 		case "xml":
 			_, fault = text.ReadXML([]byte(test.doc))
 		}
-		if fault == nil || fault.Line != test.line || fault.Message == "" {
-			t.Errorf("%s %q: fault %v, want line %d", test.name, test.doc, fault, test.line)
-		}
+		insist.That(t, fault != nil && fault.Line == test.line && fault.Message != "", "%s %q: fault %v, want line %d", test.name, test.doc, fault, test.line)
 	}
 	for name, doc := range map[string]string{"shell": "run 'x\n", "words": "a \"b", "unit": "[Service]\nExecStart=/x 'y\n", "env": "what\n"} {
 		l := map[string]func([]byte) *text.Launch{"shell": text.ReadPOSIX, "words": text.ReadWords, "unit": text.ReadUnit, "env": text.ReadEnv}[name]([]byte(doc))
-		if len(l.Faults) == 0 || l.Faults[0].Line < 1 {
-			t.Errorf("%s %q has no fault", name, doc)
-		}
+		insist.That(t, len(l.Faults) != 0 && l.Faults[0].Line >= 1, "%s %q has no fault", name, doc)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"testing"
 
 	"initium/internal/core/text"
+	"initium/internal/insist"
 )
 
 func TestCheckLua(t *testing.T) {
@@ -22,9 +23,7 @@ func TestCheckLua(t *testing.T) {
 		if fault != nil {
 			got = fault.Line
 		}
-		if got != line {
-			t.Errorf("%q: a mistake on line %d (%v), want %d", script, got, fault, line)
-		}
+		insist.That(t, got == line, "%q: a mistake on line %d (%v), want %d", script, got, fault, line)
 	}
 }
 
@@ -36,9 +35,7 @@ func TestCheckWords(t *testing.T) {
 		if fault != nil {
 			got = fault.Line
 		}
-		if got != line {
-			t.Errorf("%q: a mistake on line %d (%v), want %d", script, got, fault, line)
-		}
+		insist.That(t, got == line, "%q: a mistake on line %d (%v), want %d", script, got, fault, line)
 	}
 }
 

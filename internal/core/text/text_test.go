@@ -89,17 +89,13 @@ func TestInsertAndDeleteLine(t *testing.T) {
 			want   string
 		}{{text.Begin(doc), test.before}, {len(doc), test.after}} {
 			got, err := text.Apply(doc, []text.Edit{text.InsertLine(doc, at.offset, "x")})
-			if err != nil || string(got) != at.want {
-				t.Errorf("InsertLine(%q, %d) gives %q, %v; want %q", doc, at.offset, got, err, at.want)
-			}
+			insist.That(t, err == nil && string(got) == at.want, "InsertLine(%q, %d) gives %q, %v; want %q", doc, at.offset, got, err, at.want)
 			for _, line := range text.Lines(got) {
 				if string(line.Text.In(got)) != "x" {
 					continue
 				}
 				back, err := text.Apply(got, []text.Edit{text.DeleteLine(got, line.Span)})
-				if err != nil || string(back) != test.doc {
-					t.Errorf("DeleteLine from %q gives %q, %v; want %q", got, back, err, test.doc)
-				}
+				insist.That(t, err == nil && string(back) == test.doc, "DeleteLine from %q gives %q, %v; want %q", got, back, err, test.doc)
 			}
 		}
 	}

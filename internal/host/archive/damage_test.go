@@ -126,9 +126,7 @@ func TestDamagedArchivesInFull(t *testing.T) {
 			}
 			var last int64
 			s, err := archive.Open(full, archive.Options{Bounds: bounds, Dialects: []*dialect.Dialect{d}, Progress: func(n int64) {
-				if n < last {
-					t.Errorf("%s, %s: %d bytes after %d", form, what, n, last)
-				}
+				insist.That(t, n >= last, "%s, %s: %d bytes after %d", form, what, n, last)
 				last = n
 			}})
 			insist.OK(t, err)
@@ -343,23 +341,15 @@ func TestSameSource(t *testing.T) {
 	put(file, "PK\x03\x04")
 	put(filepath.Join(folder, "a", "b"), "1")
 	one, all := open(file), open(folder)
-	if !one.Same(open(file)) || !all.Same(open(folder)) || one.Same(all) {
-		t.Error("what is the same is not, or the other way round")
-	}
+	insist.That(t, one.Same(open(file)) && all.Same(open(folder)) && !one.Same(all), "what is the same is not, or the other way round")
 	put(file, "PK\x05\x06") // as many bytes, at once
 	put(filepath.Join(folder, "a", "b"), "2")
-	if one.Same(open(file)) || all.Same(open(folder)) {
-		t.Error("what was written again counts as the same")
-	}
+	insist.That(t, !one.Same(open(file)) && !all.Same(open(folder)), "what was written again counts as the same")
 	all = open(folder)
 	put(filepath.Join(folder, "a", "c"), "")
-	if all.Same(open(folder)) {
-		t.Error("a folder with one file more counts as the same")
-	}
+	insist.That(t, !all.Same(open(folder)), "a folder with one file more counts as the same")
 	again := open(file)
 	put(file+"2", "PK\x05\x06")
 	insist.OK(t, os.Rename(file+"2", file))
-	if again.Same(open(file)) {
-		t.Error("another file in its place counts as the same")
-	}
+	insist.That(t, !again.Same(open(file)), "another file in its place counts as the same")
 }

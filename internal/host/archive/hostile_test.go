@@ -402,9 +402,7 @@ func TestForms(t *testing.T) {
 		want := strings.TrimPrefix(filepath.Base(name), "it-is-")
 		s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
 		insist.OK(t, err)
-		if string(s.Form) != want {
-			t.Errorf("%s is held for %s", want, s.Form)
-		}
+		insist.That(t, string(s.Form) == want, "%s is held for %s", want, s.Form)
 		tree, err := s.Read(t.Context())
 		if err != nil {
 			t.Errorf("%s: %v", want, err)
@@ -419,13 +417,9 @@ func TestForms(t *testing.T) {
 			got[n] = string(data)
 			return err
 		})
-		if err != nil || len(got) != 1 || got["mod/mod.toml"] != "name = 'x'" {
-			t.Errorf("%s hands out %v, %v", want, got, err)
-		}
+		insist.That(t, err == nil && len(got) == 1 && got["mod/mod.toml"] == "name = 'x'", "%s hands out %v, %v", want, got, err)
 	}
-	if len(names) < len(forms)+1 {
-		t.Errorf("only %d forms were tried", len(names))
-	}
+	insist.That(t, len(names) >= len(forms)+1, "only %d forms were tried", len(names))
 }
 
 func firstProgram(names ...string) string {
@@ -465,9 +459,7 @@ func TestMisnamed(t *testing.T) {
 	name := filepath.Join(t.TempDir(), "mod.zip")
 	insist.OK(t, os.WriteFile(name, gzipOf(tarOf(file("mod/a", "x"))), 0o644))
 	s, err := archive.Open(name, archive.Options{Bounds: intake.DefaultBounds()})
-	if err != nil || s.Form != archive.FormGzip || s.Misnamed() != ".zip" {
-		t.Errorf("a tar.gz called .zip: %+v, %v", s, err)
-	}
+	insist.That(t, err == nil && s.Form == archive.FormGzip && s.Misnamed() == ".zip", "a tar.gz called .zip: %+v, %v", s, err)
 	dir := filepath.Join(t.TempDir(), "mods.zip")
 	insist.OK(t, os.Mkdir(dir, 0o700))
 	if s, err := archive.Open(dir, archive.Options{Bounds: intake.DefaultBounds()}); err != nil || s.Misnamed() != "" {

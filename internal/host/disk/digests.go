@@ -136,7 +136,10 @@ func (c *Digests) Sum(full string, info fs.FileInfo) (sum [32]byte, err error) {
 // file system can, the copies share their blocks until one is changed. Both are reached
 // through the folders that they are in, which are held open: links in them lead nowhere
 // else.
-func CopyTree(ctx context.Context, from, to string) error {
+func CopyTree(ctx context.Context, from, to string) error { return copyTree(ctx, from, to, 0) }
+
+// copyTree copies a folder without files of some types.
+func copyTree(ctx context.Context, from, to string, without fs.FileMode) error {
 	in, err := os.OpenRoot(filepath.Dir(from))
 	if err != nil {
 		return err
@@ -147,15 +150,16 @@ func CopyTree(ctx context.Context, from, to string) error {
 		return err
 	}
 	defer out.Close()
-	c := &copier{ctx: ctx, top: out, linked: map[[2]uint64]string{}}
+	c := &copier{ctx: ctx, without: without, top: out, linked: map[[2]uint64]string{}}
 	return c.below(in, filepath.Base(from), out, filepath.Base(to), filepath.Base(to))
 }
 
 // copier copies what is in a folder.
 type copier struct {
-	ctx    context.Context
-	top    *os.Root             // the folder that all comes into
-	linked map[[2]uint64]string // copies, seen from there, of files that have several names
+	ctx     context.Context
+	without fs.FileMode          // types of files that are passed over
+	top     *os.Root             // the folder that all comes into
+	linked  map[[2]uint64]string // copies, seen from there, of files that have several names
 }
 
 // below copies what has the name from in one folder, to the name to in another; seen is its
@@ -164,6 +168,9 @@ func (c *copier) below(in *os.Root, from string, out *os.Root, to, seen string) 
 	info, err := in.Lstat(from)
 	if err != nil {
 		return err
+	}
+	if info.Mode()&c.without != 0 {
+		return nil
 	}
 	if !info.IsDir() {
 		if sys, ok := info.Sys().(*syscall.Stat_t); ok && info.Mode().IsRegular() && sys.Nlink > 1 {
@@ -341,4 +348,13 @@ func CopyFolder(ctx context.Context, from, to string) error {
 		return err
 	}
 	return CopyTree(ctx, from, to)
+}
+
+// CopyServer copies the folder of a server to a place where there is none, but for pipes and
+// sockets: they are those of a program that runs.
+func CopyServer(ctx context.Context, from, to string) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	return copyTree(ctx, from, to, fs.ModeNamedPipe|fs.ModeSocket)
 }

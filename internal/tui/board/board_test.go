@@ -198,9 +198,7 @@ func TestServerRow(t *testing.T) {
 		t.Errorf("below it is %+v", b.current())
 	}
 	b.trouble(1)
-	if b.selected != 0 {
-		t.Error("the next trouble is elsewhere")
-	}
+	insist.That(t, b.selected == 0, "the next trouble is elsewhere")
 }
 
 func TestFilters(t *testing.T) {
@@ -281,9 +279,7 @@ func TestOverview(t *testing.T) {
 	}
 	// Where all rows are seen there is none.
 	_, few := boardOn(t, 80, 60)
-	if few.overview(few.BoardHeight() - 1) {
-		t.Error("there is an overview of what is seen anyway")
-	}
+	insist.That(t, !few.overview(few.BoardHeight()-1), "there is an overview of what is seen anyway")
 }
 
 // An answer that comes in after its screen was left lands nowhere: not on the board of
@@ -316,25 +312,19 @@ func TestTypedAhead(t *testing.T) {
 		t.Fatal("nothing is staged")
 	}
 	for _, k := range []string{"p", "up", "o"} {
-		if screentest.Hit(m, k) != nil || strings.Contains(m.Notice, "Nothing is staged") {
-			t.Errorf("%s is carried out on what is not so any more: %q", k, m.Notice)
-		}
+		insist.That(t, screentest.Hit(m, k) == nil && !strings.Contains(m.Notice, "Nothing is staged"), "%s is carried out on what is not so any more: %q", k, m.Notice)
 	}
 	insist.Same(t, "the choice is on", b.mod().Name, "a")
 	b.Stuck = false
 	b.Update(stagedMsg{said: "staged"})
 	after := screentest.Look(t, screentest.Script, "a", "b: c", "c", "d", "e")
 	after.Staged = []lineup.Change{{Op: lineup.OpOff, Mod: "b"}}
-	if b.Update(lookMsg{look: after}) == nil || !b.Stuck || len(b.ahead) != 0 {
-		t.Errorf("the plan that was typed ahead is not asked for, or what comes after it waits: %q", b.ahead)
-	}
+	insist.That(t, b.Update(lookMsg{look: after}) != nil && b.Stuck && len(b.ahead) == 0, "the plan that was typed ahead is not asked for, or what comes after it waits: %q", b.ahead)
 	for range 2 * maxAhead {
 		b.owed = true
 		screentest.Hit(m, "o")
 	}
-	if len(b.ahead) != maxAhead {
-		t.Errorf("%d keys are kept", len(b.ahead))
-	}
+	insist.That(t, len(b.ahead) == maxAhead, "%d keys are kept", len(b.ahead))
 }
 
 // While a look is under way no other begins; one that is asked for meanwhile follows it.
@@ -435,9 +425,7 @@ func TestMouse(t *testing.T) {
 	m, b := boardOn(t, 140, 43)
 	b.selected = 0
 	m.Update(tea.MouseClickMsg{X: 5, Y: frame.HeadHeight + 3})
-	if b.selected == 0 {
-		t.Error("a click on a row chooses nothing")
-	}
+	insist.That(t, b.selected != 0, "a click on a row chooses nothing")
 	was := b.selected
 	m.Update(tea.MouseWheelMsg{Button: tea.MouseWheelDown})
 	if b.selected == was && b.selected < len(b.rows)-1 {

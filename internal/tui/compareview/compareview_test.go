@@ -30,13 +30,9 @@ func TestCompareView(t *testing.T) {
 		screentest.Hit(m, "down")
 		v.Draw(canvas.New(80, 6), 0, 6)
 	}
-	if v.first != len(v.lines)-4 {
-		t.Errorf("scrolled to %d of %d", v.first, len(v.lines))
-	}
+	insist.That(t, v.first == len(v.lines)-4, "scrolled to %d of %d", v.first, len(v.lines))
 	screentest.Hit(m, "esc")
-	if m.Top() != frame.Screen(seat) {
-		t.Error("Esc does not leave")
-	}
+	insist.That(t, m.Top() == frame.Screen(seat), "Esc does not leave")
 	same := newView(m, "h", &proof.Comparison{})
 	c = canvas.New(80, 10)
 	same.Draw(c, 0, 10)

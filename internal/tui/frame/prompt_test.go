@@ -47,13 +47,9 @@ func TestPaste(t *testing.T) {
 		value := got[len(got)-1].value
 		insist.Same(t, fmt.Sprintf("%+v", row), value, row.want)
 	}
-	if m.Prompt != nil || len(s.Pressed) > 0 {
-		t.Error("a prompt is left")
-	}
+	insist.That(t, m.Prompt == nil && len(s.Pressed) <= 0, "a prompt is left")
 	m.Update(tea.PasteMsg{Content: "o"}) // where nothing is typed a paste is no key
-	if len(s.Pressed) > 0 || m.Prompt != nil {
-		t.Error("a paste is taken for a key")
-	}
+	insist.That(t, len(s.Pressed) <= 0 && m.Prompt == nil, "a paste is taken for a key")
 }
 
 // Files are listed as a path is typed, chosen by the arrow keys and completed by Tab, and

@@ -7,6 +7,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
+	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 )
 
@@ -57,9 +58,7 @@ func TestClosedScreensAreForgotten(t *testing.T) {
 		}
 	}
 	m.Update(tea.KeyPressMsg{Code: 'x', Text: "x"})
-	if len(m.stack) != 1 || lowest.closed != 0 || !lowest.Lowest() {
-		t.Error("the lowest screen is left")
-	}
+	insist.That(t, len(m.stack) == 1 && lowest.closed == 0 && lowest.Lowest(), "the lowest screen is left")
 }
 
 // The list above what is typed fits into every window.
@@ -71,9 +70,7 @@ func TestPathsFit(t *testing.T) {
 		m.Prompt = NewPrompt("Title: ", strings.Repeat("x", 90), nil)
 		m.Prompt.Paths, m.Prompt.list = true, []string{"/a/" + strings.Repeat("y", 300), "/a/b/"}
 		lines := strings.Split(m.View().Content, "\n")
-		if len(lines) != size[1] {
-			t.Errorf("%d lines in %v", len(lines), size)
-		}
+		insist.That(t, len(lines) == size[1], "%d lines in %v", len(lines), size)
 		for i, line := range lines {
 			if w := ansi.StringWidth(line); w != size[0] {
 				t.Errorf("line %d is %d wide in %v", i, w, size)

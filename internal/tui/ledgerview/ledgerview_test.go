@@ -33,9 +33,7 @@ func TestLedgerTellsLines(t *testing.T) {
 	long := slices.Repeat(after, 9)
 	l.Update(didMsg{number: 2, rows: long})
 	insist.Holds(t, "of many lines", said(), "lines more; initium ledger")
-	if l.Key("down") == nil {
-		t.Error("the next entry is not asked for")
-	}
+	insist.That(t, l.Key("down") != nil, "the next entry is not asked for")
 	l.Update(didMsg{number: 1, err: errors.New("it is torn")})
 	insist.Holds(t, "when it cannot be told", said(), "cannot be told: it is torn")
 	l.Key("down")

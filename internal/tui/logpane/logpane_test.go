@@ -62,9 +62,7 @@ func someLog(n int) (lines []proof.Line) {
 func TestLogFiltersAndJumps(t *testing.T) {
 	l := &Pane{Known: map[string]bool{proof.Alike("warning 1"): true}}
 	l.Add(someLog(20))
-	if l.Trouble != 8 || l.Fresh != 4 {
-		t.Errorf("%d lines of trouble, %d new", l.Trouble, l.Fresh)
-	}
+	insist.That(t, l.Trouble == 8 && l.Fresh == 4, "%d lines of trouble, %d new", l.Trouble, l.Fresh)
 	shown := func() string {
 		var list []string
 		for i := range l.Shown {
@@ -84,21 +82,15 @@ func TestLogFiltersAndJumps(t *testing.T) {
 	}
 	l.Show(logAll, "", 5)
 	for _, want := range []int{21, 19, 17} {
-		if !l.seek(false, 5, beginsTrouble) || l.Mark != want {
-			t.Errorf("trouble before is line %d, want %d", l.Mark, want)
-		}
+		insist.That(t, l.seek(false, 5, beginsTrouble) && l.Mark == want, "trouble before is line %d, want %d", l.Mark, want)
 	}
 	l.find = "LINE 5"
-	if !l.seek(false, 5, l.hasFind) || l.Mark != 5 || l.seek(false, 5, l.hasFind) {
-		t.Errorf("found is line %d", l.Mark)
-	}
+	insist.That(t, l.seek(false, 5, l.hasFind) && l.Mark == 5 && !l.seek(false, 5, l.hasFind), "found is line %d", l.Mark)
 	if !l.held || l.at(l.top).number > 5 || l.at(l.top+4).number < 5 {
 		t.Errorf("the view begins at line %d", l.at(l.top).number)
 	}
 	l.Scroll(1000, 5)
-	if l.held {
-		t.Error("at the end it is still held")
-	}
+	insist.That(t, !l.held, "at the end it is still held")
 }
 
 // Lines that are let go take nothing else with them, held or filtered.

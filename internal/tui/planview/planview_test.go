@@ -62,9 +62,7 @@ func TestPlansAreLeft(t *testing.T) {
 		t.Errorf("it is left for %T: %q", m.Top(), m.Notice)
 	}
 	planMsg{err: errors.New("no\x1b[2J way")}.Open(b.Desk)
-	if !m.Bad || strings.Contains(m.Notice, "\x1b") {
-		t.Errorf("a plan that cannot be made says %q", m.Notice)
-	}
+	insist.That(t, m.Bad && !strings.Contains(m.Notice, "\x1b"), "a plan that cannot be made says %q", m.Notice)
 	planMsg{server: "h", why: "on", plan: screentest.PlanOf(t)}.Open(b.Desk)
 	v := m.Top().(*view)
 	if cmd := screentest.Hit(m, "enter"); cmd == nil || !v.Stuck {
@@ -149,9 +147,7 @@ func TestPlansAreWritten(t *testing.T) {
 	p.Files[0].Form = "Launch parameters"
 	planMsg{server: "h", why: "off", plan: p, runs: true}.Open(seat.Desk)
 	shows("the field Launch parameters of the web form", "F")
-	if screentest.Hit(m, "F") == nil || !strings.Contains(m.Notice, "Launch parameters") {
-		t.Errorf("nothing is copied: %q", m.Notice)
-	}
+	insist.That(t, screentest.Hit(m, "F") != nil && strings.Contains(m.Notice, "Launch parameters"), "nothing is copied: %q", m.Notice)
 	m.Top().Update(appliedMsg{why: "off", err: errors.New("the disk is full")})
 	if m.Top() != frame.Screen(seat) || !m.Bad || !strings.Contains(m.Notice, "the disk is full") {
 		t.Errorf("what went wrong is said in %T: %q", m.Top(), m.Notice)

@@ -85,9 +85,7 @@ func TestAdoptOnTheScreen(t *testing.T) {
 	keys("enter")
 	screentest.Type(m, "x")
 	keys("enter")
-	if !m.Bad || !strings.Contains(m.Notice, "no port") {
-		t.Errorf("a port that is none: %q", m.Notice)
-	}
+	insist.That(t, m.Bad && strings.Contains(m.Notice, "no port"), "a port that is none: %q", m.Notice)
 	keys("enter")
 	screentest.Type(m, "31999")
 	keys("enter", "end", "enter")
@@ -193,7 +191,5 @@ func TestMouse(t *testing.T) {
 // Looks at all servers do not pile up.
 func TestLooksDoNotPileUp(t *testing.T) {
 	l := New(screentest.Bare(t, 80, 24), "")
-	if l.reload() == nil || l.reload() != nil || l.judgeLate() == nil || l.judgeLate() != nil {
-		t.Error("a second look begins beside the first")
-	}
+	insist.That(t, l.reload() != nil && l.reload() == nil && l.judgeLate() != nil && l.judgeLate() == nil, "a second look begins beside the first")
 }

@@ -11,6 +11,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/host"
+	"initium/internal/insist"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/screentest"
 )
@@ -55,25 +56,15 @@ func TestTeachView(t *testing.T) {
 		t.Errorf("with another example: %s, %s", got, m.Notice)
 	}
 	keys("esc", "up", "1", "tide", "enter", "end", "-", "home", "-")
-	if len(v.lesson.Counter) != 2 || v.taught == nil {
-		t.Errorf("with lines that are none: %+v", v.lesson)
-	}
+	insist.That(t, len(v.lesson.Counter) == 2 && v.taught != nil, "with lines that are none: %+v", v.lesson)
 	keys("n", "enter")
-	if !strings.Contains(v.written, "door.toml") || len(v.missing) != 1 || !strings.Contains(v.missing[0], "ready") {
-		t.Errorf("written %q, missing %q, %s", v.written, v.missing, m.Notice)
-	}
+	insist.That(t, strings.Contains(v.written, "door.toml") && len(v.missing) == 1 && strings.Contains(v.missing[0], "ready"), "written %q, missing %q, %s", v.written, v.missing, m.Notice)
 	keys("end", "5", "enter")
-	if len(v.missing) != 0 || !strings.Contains(show(), "complete") {
-		t.Errorf("still missing %q, %s", v.missing, m.Notice)
-	}
+	insist.That(t, len(v.missing) == 0 && strings.Contains(show(), "complete"), "still missing %q, %s", v.missing, m.Notice)
 	keys("home", "down", "5")
-	if v.taught == nil {
-		t.Error("a meaning without a name makes no rule")
-	}
+	insist.That(t, v.taught != nil, "a meaning without a name makes no rule")
 	keys("esc", "home", "1", "nobody", "enter")
-	if !m.Bad || !strings.Contains(m.Notice, "does not name nobody") {
-		t.Errorf("a name that is not there: %q", m.Notice)
-	}
+	insist.That(t, m.Bad && strings.Contains(m.Notice, "does not name nobody"), "a name that is not there: %q", m.Notice)
 	if d, err := a.Dialect("door"); err != nil || len(d.Dialect.Log.Rules) != 2 || d.Dialect.Log.Prefix != "{time} {level} " {
 		t.Errorf("the dialect: %v, %v", d.Dialect, err)
 	}

@@ -88,9 +88,7 @@ func TestWatchPhases(t *testing.T) {
 		test.set(w)
 		insist.Holds(t, fmt.Sprintf("%s: no %q in", name, test.want), w.drawn(), test.want)
 		for _, k := range w.Keys() {
-			if k[0] == "" || k[1] == "" {
-				t.Errorf("%s: a key without words", name)
-			}
+			insist.That(t, k[0] != "" && k[1] != "", "%s: a key without words", name)
 		}
 	}
 }
@@ -130,9 +128,7 @@ func TestWatchOfASecondStart(t *testing.T) {
 	w.take(app.Step{Number: 4, Judged: &proof.Proof{Number: 4, Verdict: proof.Proved, Ready: true, ReadyAfterMS: 100}})
 	w.take(app.Step{Number: 4, Exit: &host.Exit{Status: 7}})
 	w.take(app.Step{Number: 5, New: []proof.Line{{Number: 1, Text: "two"}}})
-	if w.result != nil || w.exit != nil || w.last == nil || w.last.Number != 4 || len(w.log.Lines) != 1 || !strings.Contains(w.drawn(), "two") {
-		t.Errorf("the second start shows %+v", w)
-	}
+	insist.That(t, w.result == nil && w.exit == nil && w.last != nil && w.last.Number == 4 && len(w.log.Lines) == 1 && strings.Contains(w.drawn(), "two"), "the second start shows %+v", w)
 }
 
 // owner is what a watch belongs to, and does nothing.
