@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"initium/internal/core/expect"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
@@ -52,6 +53,10 @@ type following struct {
 	unheard  string      // why the server could not be asked on its console
 	later    []proof.Mod // that were looked at
 
+	hearing string              // what was typed on its console and is answered now, "" for nothing
+	replies map[string][]string // what it answered, for the operator's expectations
+	before  *proof.Proof        // how it was judged before, when it is judged once more
+
 	elsewhere []string // files that look like its log, when nothing is printed
 	looked    bool     // for these
 	release   func()   // gives the right to judge it back; may be nil
@@ -68,7 +73,15 @@ func (a *App) follow(s *Server, dir host.StartDir, number int, onStep func(Step)
 		f.began = f.began.Add(-age)
 	}
 	now := survey.Take(s.input())
-	f.reader = proof.NewReader(s.Dialect, s.Vars["dir"], withLater(f.expected.Mods, now), func(l proof.Line) { f.fresh = append(f.fresh, l) })
+	f.reader = proof.NewReader(s.Dialect, s.Vars["dir"], withLater(f.expected.Mods, now), func(l proof.Line) {
+		f.fresh = append(f.fresh, l)
+		if f.hearing != "" {
+			f.replies[f.hearing] = append(f.replies[f.hearing], text.Clean(l.Text))
+		}
+	})
+	if len(f.expected.Own) > 0 {
+		f.reader.Expect = expect.NewWatch(f.expected.Own)
+	}
 	f.reader.Secrets = now.Lineup.Secrets()
 	f.reader.Facts, f.reader.MayDiffer = s.facts(now)
 	f.reader.Notice, f.reader.Sole, f.reader.Unread, f.reader.Gone = true, true, f.expected.Unread, f.expected.Gone
@@ -234,7 +247,7 @@ func (f *following) ask(ctx context.Context) error {
 			f.unheard = text.Clean(err.Error())
 		}
 	}
-	return nil
+	return f.askExpected(ctx)
 }
 
 // How long a reply on the console is waited for: until it has been quiet for a
@@ -269,6 +282,10 @@ func (f *following) judge(end proof.End) *proof.Proof {
 		} else {
 			owed = append(owed, m)
 		}
+	}
+	if f.reader.Expect != nil {
+		_, ready := f.reader.Ready()
+		f.settle(ready && end.Exit == nil && !end.Stopped)
 	}
 	p := f.reader.Judge(end)
 	f.reader.End(p.Lines)
@@ -433,7 +450,7 @@ func (a *App) judgeAgain(ctx context.Context, look *Look, old *following, before
 		return before, err
 	}
 	defer f.close()
-	f.unheard = old.unheard
+	f.unheard, f.before = old.unheard, before
 	if !before.Speechless {
 		f.reader.End(before.Lines)
 		f.reader.Reopen(asked)

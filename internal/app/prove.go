@@ -201,6 +201,7 @@ func (a *App) expectation(look *Look, opt ProveOptions) (host.Expected, error) {
 	}
 	var err error
 	if look.Forecast != nil { // a copy that mods are tried on is not compared
+		e.Own = look.Server.expects(look.Survey)
 		e.Gone, err = a.gone(look)
 	}
 	return e, err

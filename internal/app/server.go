@@ -12,6 +12,7 @@ import (
 
 	"initium/internal/core/check"
 	"initium/internal/core/dialect"
+	"initium/internal/core/expect"
 	"initium/internal/core/forecast"
 	"initium/internal/core/lineup"
 	"initium/internal/core/order"
@@ -29,6 +30,8 @@ type Server struct {
 	Missing map[string]string // given values that do not exist, with what was looked for
 	Parked  []lineup.Parked
 	Rules   []rule.Rule
+
+	Expected []expect.Expectation // what the operator expects of every start
 
 	memory *survey.Memory
 	fsys   fs.FS // what is seen of the disk; nil for all as it is
@@ -67,6 +70,9 @@ func (a *App) Server(name string) (*Server, error) {
 	s := &Server{Record: record, Dialect: entry.Dialect, Missing: map[string]string{}, memory: a.memory(name)}
 	a.resolve(s)
 	if s.Parked, err = l.Parked(name); err != nil {
+		return nil, err
+	}
+	if s.Expected, err = l.Expectations(name); err != nil {
 		return nil, err
 	}
 	s.Rules, err = l.Rules(name, s.Dialect.Name)

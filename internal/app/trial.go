@@ -76,7 +76,7 @@ func (a *App) newTrial(ctx context.Context, original *Server, of copying) (t *tr
 	if record.Set == nil {
 		record.Set = map[string]string{}
 	}
-	t.server = &Server{Record: record, Dialect: original.Dialect, Missing: map[string]string{}, Parked: original.Parked, Rules: original.Rules, memory: &survey.Memory{}, isolated: of.isolated}
+	t.server = &Server{Record: record, Dialect: original.Dialect, Missing: map[string]string{}, Parked: original.Parked, Rules: original.Rules, Expected: original.Expected, memory: &survey.Memory{}, isolated: of.isolated}
 	if err := t.change(ctx, original, of.plan); err != nil {
 		return t, err
 	}

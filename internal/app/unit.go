@@ -3,11 +3,12 @@ package app
 import (
 	"errors"
 	"fmt"
-	"initium/internal/core/text"
 	"os/user"
 	"strings"
 	"time"
 	"unicode"
+
+	"initium/internal/core/text"
 )
 
 // Unit writes a systemd service that runs a server under a keeper: started with the

@@ -138,6 +138,11 @@ func (e *env) printBesides(p *proof.Proof) {
 	if p.Again != "" {
 		fmt.Fprintln(e.out, p.Again)
 	}
+	for _, m := range p.Expected {
+		if said := "not as expected: " + m.String(); said != p.Reason {
+			fmt.Fprintf(e.out, "expected: %s\n", m)
+		}
+	}
 	for _, gone := range p.Gone {
 		fmt.Fprintf(e.out, "gone since start %d was proved: %s (%s)\n", gone.Start, gone.Mod, gone.Why)
 	}

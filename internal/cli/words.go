@@ -43,7 +43,7 @@ var groups = []struct {
 	{"Look at it, before a start:", []string{"survey", "check", "accept", "rule", "order"}},
 	{"Change its line-up:", []string{"register", "unregister", "on", "off", "move", "plan", "apply", "form"}},
 	{"Bring mods in and take them out:", []string{"look", "take", "remove"}},
-	{"Start it, and prove that all loaded:", []string{"prove", "rehearse", "stop", "log", "say", "reload", "load", "unload", "guard", "keep"}},
+	{"Start it, and prove that all loaded:", []string{"prove", "rehearse", "expect", "stop", "log", "say", "reload", "load", "unload", "guard", "keep"}},
 	{"Find out what went wrong:", []string{"remedy", "compare", "culprit", "read"}},
 	{"Go back, and keep safe:", []string{"ledger", "undo", "backup", "restore", "baseline"}},
 	{"Tell others:", []string{"export"}},

@@ -20,6 +20,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 	"github.com/pelletier/go-toml/v2"
 
+	"initium/internal/core/expect"
 	"initium/internal/core/proof"
 )
 
@@ -286,6 +287,8 @@ type Expected struct {
 	Absent   []Absent         `json:"absent"`
 	Unread   []string         `json:"unread,omitempty"` // places in its startup files that cannot be understood
 	Gone     []proof.Gone     `json:"gone,omitempty"`
+
+	Own []expect.Expectation `json:"own,omitempty"` // what the operator expects himself
 }
 
 // Absent is something that a mod makes by itself, and that was not there before.

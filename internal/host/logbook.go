@@ -4,11 +4,12 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"initium/internal/host/disk"
 	"io"
 	"os"
 	"sync"
 	"time"
+
+	"initium/internal/host/disk"
 
 	"github.com/klauspost/compress/zstd"
 )

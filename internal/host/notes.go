@@ -55,6 +55,11 @@ CREATE TABLE IF NOT EXISTS lesson (
 	around TEXT NOT NULL,    -- which mods it stood on
 	said   TEXT NOT NULL,    -- what the log said
 	at     INTEGER NOT NULL  -- Unix ms
+);
+CREATE TABLE IF NOT EXISTS expectation (
+	id     INTEGER PRIMARY KEY,
+	server TEXT NOT NULL,
+	data   TEXT NOT NULL -- JSON
 );`
 
 // Rules lists the rules for a server of a dialect: its own, then the family's.

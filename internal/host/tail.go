@@ -5,12 +5,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"initium/internal/host/disk"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
+
+	"initium/internal/host/disk"
 
 	"github.com/fsnotify/fsnotify"
 )

@@ -5,12 +5,13 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"initium/internal/host/disk"
 	"io"
 	"io/fs"
 	"os"
 	"runtime"
 	"sync"
+
+	"initium/internal/host/disk"
 )
 
 // wholeFile is the size up to which a file is read as a whole and written beside

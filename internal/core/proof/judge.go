@@ -3,6 +3,7 @@ package proof
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -71,12 +72,21 @@ func (r *Reader) Judge(end End) *Proof {
 	if p.Reason = r.reason(p, end); p.Reason == "" {
 		p.Reason = other
 	}
+	if r.Expect != nil && r.Expect.Settled {
+		p.Expected = slices.Clone(r.Expect.Met)
+		if p.Reason == "" {
+			p.Reason = r.Expect.Unmet()
+		}
+	}
 	p.Verdict = NotProved
 	if p.Reason == "" {
 		p.Verdict = Proved
 	}
 	return p
 }
+
+// Told is what the server has said of itself by the end of its start, "" for nothing.
+func (r *Reader) Told(fact string) string { return r.begunAs[fact] }
 
 // tell adds what the server has said of itself, and where that is other than what
 // was set. It returns the first such difference that may not be.

@@ -4,9 +4,11 @@ package proof
 
 import (
 	"fmt"
-	"initium/internal/core/dialect"
 	"strings"
 	"time"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/expect"
 )
 
 // Outcome is what one start showed for one mod.
@@ -49,6 +51,7 @@ type Proof struct {
 
 	Told       map[string]string `json:"told,omitempty"`       // what the server has said of itself
 	Differs    []string          `json:"differs,omitempty"`    // where that is other than what the startup files say
+	Expected   []expect.Met      `json:"expected,omitempty"`   // what the operator expects himself
 	Gone       []Gone            `json:"gone,omitempty"`       // mods of the last proved line-up that are not in this one
 	NotNames   []string          `json:"not_names,omitempty"`  // what the log says has loaded and is no mod's name: paths that lead to none, versions
 	Speechless bool              `json:"speechless,omitempty"` // the log had nothing in it when the start was judged
@@ -257,6 +260,9 @@ func (p *Proof) Rename(to func(string) string) {
 		for i := range list {
 			list[i] = to(list[i])
 		}
+	}
+	for i := range p.Expected {
+		p.Expected[i].Said = to(p.Expected[i].Said)
 	}
 	for _, list := range [][]Made{p.Made, p.Unmade} {
 		for i := range list {

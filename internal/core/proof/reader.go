@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/expect"
 	"initium/internal/core/text"
 )
 
@@ -111,6 +112,10 @@ type Reader struct {
 
 	// MayDiffer are those of Facts that the server may tell otherwise and be proved.
 	MayDiffer map[string]bool
+
+	// Expect is what the operator expects of the start himself; nil for nothing. Set it before the
+	// first byte is fed.
+	Expect *expect.Watch
 
 	// Secrets are texts that are hidden in all that is handed out, should the
 	// server print them.
@@ -363,6 +368,9 @@ func (r *Reader) endLine(at time.Duration) {
 
 // begin makes ready for what the first bytes are read by.
 func (r *Reader) begin() {
+	if r.Expect != nil {
+		r.finder = nil // every line is looked at
+	}
 	if r.Notice && !r.noticing {
 		r.noticing = true
 		if r.finder != nil {
@@ -443,6 +451,9 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 		at = r.clock.at(stamp, raw)
 	}
 	line := Line{Number: r.lines, At: at}
+	if r.Expect != nil && !r.over(&line) {
+		r.Expect.Line(r.lines, text.Clean(string(full)), func() string { return text.Mask(text.Clean(string(full)), r.Secrets) })
+	}
 	closed := r.thread.opener != nil
 	if closed {
 		r.closeReason(said, &line, full, stamp)

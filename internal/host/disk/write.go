@@ -3,12 +3,13 @@ package disk
 import (
 	"errors"
 	"fmt"
-	"initium/internal/core/plan"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
+
+	"initium/internal/core/plan"
 
 	"golang.org/x/sys/unix"
 )
