@@ -213,3 +213,61 @@ func TestWhileItRuns(t *testing.T) {
 	o.do(0, "servers")
 	insist.Same(t, "kept after the stop", kept(), want)
 }
+
+const siloProbes = `
+[[given]]
+name = "roof"
+default = ["tin"]
+in_rehearsal = "straw"
+[[probe]]
+of = "startup"
+command = ["{dir}/look.sh", "{roof}"]
+[[probe.rule]]
+means = "fault"
+line = "{file}:{row}: {reason}"
+[[probe]]
+of = "loaded"
+command = ["{dir}/list.sh"]
+within = "5s"
+[[probe.rule]]
+means = "loaded"
+line = "* {mod} {any}"
+[[probe.rule]]
+means = "failed"
+line = "! {mod}: {reason}"
+`
+
+// Commands that tell what is loaded, and what is wrong in the startup files before a start.
+func TestProbes(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "silo")
+	write(t, filepath.Join(o.home, "dialects", "silo.toml"), silo+siloProbes)
+	script := func(name, text string) {
+		write(t, filepath.Join(dir, name), "#!/bin/sh\n"+text)
+		insist.OK(t, os.Chmod(filepath.Join(dir, name), 0o755))
+	}
+	script("silo.sh", "echo 'opened oats from x'\necho 'silo is full'\nread -r line\n")
+	for _, name := range []string{"bran", "oats", "rye"} {
+		sack(t, filepath.Join(dir, "sacks", name+".sack"), name, "1")
+	}
+	script("look.sh", "test ! -s silo.conf || { echo \"looking under $1\"; echo \"silo.conf:2: no such roof\"; exit 1; }\n")
+	script("list.sh", "echo 'sacks:'; echo '* rye 1'; echo '* oats 1'; echo '! bran: damp'\n")
+	o.do(0, "adopt", dir)
+	insist.Holds(t, "a list without bran", o.do(1, "prove", "silo"), "failed     bran    damp", "bran, its list, by a command: ! bran: damp", "confirmed  oats", "confirmed  rye")
+	script("list.sh", "echo '* rye 1'; echo '* bran 1'\n")
+	out := o.do(1, "prove", "silo")
+	insist.Holds(t, "a list without oats", out, "failed     oats    the server's own list does not name it", "confirmed  bran", "confirmed  rye", "oats: failed, but it is said to have loaded")
+	script("list.sh", "echo '* rye 1'; echo '* bran 1'; exit 7\n")
+	insist.Holds(t, "a list that breaks off", o.do(0, "prove", "silo"), "confirmed  oats", "the server could not be asked: "+dir+"/list.sh ended with status 7")
+	script("list.sh", "echo '* rye 1'; echo '* bran 1'; echo '* oats 1'\n")
+	insist.Holds(t, "looked through", o.do(0, "check", "silo", "--probe"), "0 errors")
+	o.do(0, "prove", "silo", "--probe")
+	write(t, filepath.Join(dir, "silo.conf"), "roof\nglass\n")
+	insist.Holds(t, "a mistake", o.do(1, "check", "silo", "--probe"), "no such roof", "silo.conf:2", "[probe-fault]")
+	r := o.try("prove", "silo", "--probe")
+	insist.That(t, r.status == 1 && r.out == "" && strings.Contains(r.err, "silo is not started: "+dir+"/silo.conf:2: no such roof"), "not started: %d %q %q", r.status, r.out, r.err)
+	insist.Holds(t, "rehearsed", o.do(0, "rehearse", "silo"), "its own look through its startup files finds: "+dir+"/silo.conf:2: no such roof", "roof is straw in it, not tin", "confirmed  bran")
+	script("look.sh", "echo \"the roof is $1\"; exit 3\n")
+	insist.Holds(t, "without a place", o.do(1, "check", "silo", "--probe"), "the server's own look through its startup files failed, with exit status 3: the roof is tin")
+	insist.Holds(t, "a family without", newHarbour(t, "").do(2, "check", "h", "--probe"), "no command that looks through its startup files")
+}

@@ -247,6 +247,7 @@ func (f *following) ask(ctx context.Context) error {
 			f.unheard = text.Clean(err.Error())
 		}
 	}
+	f.probeLoaded(ctx)
 	return f.askExpected(ctx)
 }
 

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"strings"
 
+	"initium/internal/core/check"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
@@ -24,14 +25,15 @@ type RehearseOptions struct {
 
 // Rehearsal is what the start of a copy has shown. Its strings are safe to show.
 type Rehearsal struct {
-	Server   string       `json:"server"`
-	Isolated bool         `json:"isolated"` // the copy had a network of its own, and the server's port in it
-	Port     string       `json:"port"`     // of the copy, "" where none is known
-	Notes    []string     `json:"notes"`    // what of the copy was other than the server
-	Changes  []string     `json:"changes"`  // that were made in it, in words
-	Proof    *proof.Proof `json:"proof"`
-	Against  int          `json:"against"` // the start that it is compared with, the last that was proved; 0 for none
-	Differs  []string     `json:"differs"` // what is other than it was then
+	Server   string          `json:"server"`
+	Isolated bool            `json:"isolated"` // the copy had a network of its own, and the server's port in it
+	Port     string          `json:"port"`     // of the copy, "" where none is known
+	Notes    []string        `json:"notes"`    // what of the copy was other than the server
+	Changes  []string        `json:"changes"`  // that were made in it, in words
+	Faults   []check.Finding `json:"faults"`   // that the server's own look through its startup files has found
+	Proof    *proof.Proof    `json:"proof"`
+	Against  int             `json:"against"` // the start that it is compared with, the last that was proved; 0 for none
+	Differs  []string        `json:"differs"` // what is other than it was then
 }
 
 // Rehearse starts a copy of a server, with its world and with all changes that are staged, judges
@@ -60,7 +62,7 @@ func (a *App) Rehearse(ctx context.Context, name string, opt RehearseOptions) (*
 			return nil, err
 		}
 	}
-	r := &Rehearsal{Server: name, Notes: []string{}, Changes: []string{}, Differs: []string{}}
+	r := &Rehearsal{Server: name, Notes: []string{}, Changes: []string{}, Faults: []check.Finding{}, Differs: []string{}}
 	refused := host.CanIsolate()
 	r.Isolated, of.isolated = refused == nil, refused == nil
 	phase("copying the server, and its world")
@@ -79,6 +81,15 @@ func (a *App) Rehearse(ctx context.Context, name string, opt RehearseOptions) (*
 	look, err := a.look(t.server, survey.Take(t.server.input()))
 	if err != nil {
 		return nil, err
+	}
+	here := strings.NewReplacer(text.Clean(t.server.Record.Dir), text.Clean(original.Record.Dir))
+	faults, err := a.probeStartup(ctx, t.server)
+	if err != nil {
+		r.Notes = append(r.Notes, here.Replace(text.Clean(err.Error())))
+	}
+	for _, f := range faults {
+		f.File, f.Message = here.Replace(f.File), here.Replace(f.Message)
+		r.Faults = append(r.Faults, f)
 	}
 	phase("starting the copy")
 	f, end, err := a.start(ctx, look, opt.ProveOptions)
@@ -111,7 +122,6 @@ func (a *App) Rehearse(ctx context.Context, name string, opt RehearseOptions) (*
 	if err := a.beside(r, now); err != nil {
 		return nil, err
 	}
-	here := strings.NewReplacer(text.Clean(t.server.Record.Dir), text.Clean(original.Record.Dir))
 	r.Proof.Rename(here.Replace)
 	r.Proof.Server, r.Proof.Number, r.Proof.Log = name, 0, ""
 	return r, nil

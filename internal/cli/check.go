@@ -13,7 +13,7 @@ import (
 )
 
 func (e *env) check() *cobra.Command {
-	var asJSON bool
+	var asJSON, probe bool
 	var explain string
 	cmd := &cobra.Command{
 		Use:   "check SERVER",
@@ -24,13 +24,20 @@ func (e *env) check() *cobra.Command {
 			}
 			return args(cobra.ExactArgs(1))(cmd, given)
 		},
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if explain != "" {
 				return e.explain(explain, asJSON)
 			}
 			look, err := e.app.Look(args[0])
 			if err != nil {
 				return err
+			}
+			if probe {
+				faults, err := e.app.Probe(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				look.Findings = append(faults, look.Findings...)
 			}
 			if asJSON {
 				err = e.json(jsonCheck{args[0], orEmpty(look.Findings), orEmpty(look.Forecast.Mods), look.Forecast.Stops, orEmpty(look.Forecast.Order)})
@@ -45,6 +52,7 @@ func (e *env) check() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&probe, "probe", false, "have the server's own command look through its startup files too, where its family has one")
 	cmd.Flags().StringVar(&explain, "explain", "", "tell what a kind of finding is, how it shows in a log, and what to do; \"all\" lists them")
 	return cmd
 }
@@ -181,4 +189,15 @@ func (e *env) accept() *cobra.Command {
 	cmd.Flags().StringVar(&because, "because", "", "the reason")
 	cmd.Flags().BoolVar(&back, "back", false, "take the acceptance back")
 	return cmd
+}
+
+// placed is a finding with its place.
+func placed(f check.Finding) string {
+	switch {
+	case f.File == "":
+		return f.Message
+	case f.Line == 0:
+		return f.File + ": " + f.Message
+	}
+	return fmt.Sprintf("%s:%d: %s", f.File, f.Line, f.Message)
 }

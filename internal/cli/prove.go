@@ -16,7 +16,7 @@ import (
 
 func (e *env) prove() *cobra.Command {
 	var opt app.ProveOptions
-	var asJSON, keep bool
+	var asJSON, keep, probe bool
 	cmd := &cobra.Command{
 		Use:   "prove SERVER",
 		Short: "Start a server, judge every mod by its log, and stop it; exit status 1 if it is not proved",
@@ -27,6 +27,18 @@ func (e *env) prove() *cobra.Command {
 			}
 			if !asJSON {
 				opt.OnStep = e.progress()
+			}
+			if probe {
+				faults, err := e.app.Probe(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				for _, f := range faults {
+					fmt.Fprintf(e.err, "%s is not started: %s\n", args[0], placed(f))
+				}
+				if len(faults) > 0 {
+					return errNo
+				}
 			}
 			p, err := e.app.Prove(cmd.Context(), args[0], opt)
 			if err != nil {
@@ -47,6 +59,7 @@ func (e *env) prove() *cobra.Command {
 	}
 	cmd.Flags().DurationVar(&opt.Within, "timeout", 0, "how long the server may take to become ready; the dialect says when left out")
 	cmd.Flags().DurationVar(&opt.Stay, "stay", 0, "how long it has to stay up once it is ready, for mods that fail late; the dialect says when left out")
+	cmd.Flags().BoolVar(&probe, "probe", false, "have the server's own command look through its startup files first, and start it only if that finds nothing")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	cmd.Flags().BoolVar(&keep, "keep-running", false, "let the server go on afterwards; initium stop SERVER stops it")
 	return cmd
@@ -120,7 +133,7 @@ func (e *env) printWhy(p *proof.Proof) {
 	for _, m := range p.Mods {
 		if (m.Outcome == proof.Failed || m.Outcome == proof.Silent) && len(m.Evidence) > 0 {
 			ev := m.Evidence[len(m.Evidence)-1]
-			fmt.Fprintf(e.out, "  %s, log line %d: %s\n", m.Name, ev.Line, ev.Text)
+			fmt.Fprintf(e.out, "  %s, %s: %s\n", m.Name, ev.Where(), ev.Text)
 		}
 	}
 	for _, m := range p.Mods {
@@ -161,7 +174,7 @@ func (e *env) printBesides(p *proof.Proof) {
 		}
 	}
 	if p.Unheard != "" {
-		fmt.Fprintf(e.out, "the server could not be asked on its console: %s\n", p.Unheard)
+		fmt.Fprintf(e.out, "the server could not be asked: %s\n", p.Unheard)
 	}
 	for _, m := range p.Made {
 		fmt.Fprintf(e.out, "%s has made %s\n", m.Mod, m.Path)

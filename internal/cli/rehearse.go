@@ -57,6 +57,9 @@ func (e *env) printRehearsal(r *app.Rehearsal) {
 	if len(r.Changes) > 0 {
 		fmt.Fprintf(e.out, "with what is staged: %s\n", strings.Join(r.Changes, "; "))
 	}
+	for _, f := range r.Faults {
+		fmt.Fprintf(e.out, "its own look through its startup files finds: %s\n", placed(f))
+	}
 	for _, note := range r.Notes {
 		fmt.Fprintln(e.out, note)
 	}

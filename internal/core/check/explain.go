@@ -73,6 +73,7 @@ const (
 	CodeMadeForAnother      Code = "made-for-another"
 	CodeFailedBefore        Code = "failed-before"
 	CodeStartRefuted        Code = "start-refuted"
+	CodeProbeFault          Code = "probe-fault"
 	CodeSaysNothing         Code = "says-nothing"
 	CodeWillFail            Code = "will-fail"
 	CodeStrayEmpty          Code = "stray-empty"
@@ -206,6 +207,7 @@ var modExplained = []Explanation{
 	{CodeKeyMissing, "The key file that the mod brings is not among the server's own.", "Players are turned away, or the mod is.", "Copy the key into the server's folder for keys."},
 	{CodeKeyDiffers, "The server has a key of this name with other contents.", "Players are turned away, or the mod is.", "Find out which is current before one replaces the other."},
 	{CodeMadeForAnother, "The mod is made for another version of the server, another loader, or another runtime.", "It is passed over, fails, or breaks the server.", "Take in a release that is made for this one."},
+	{CodeProbeFault, "The server's own command that looks through its startup files finds a mistake there.", "Usually the same, when the server is started.", "Go to the place that is named, and mend it."},
 	{CodeStartRefuted, "The last start was not proved; since then no file, no setting, no build and nothing in the order has changed.", "The same as then.", "Mend what the proof tells of. If the cause was outside, such as a port that was taken, start it again."},
 	{CodeFailedBefore, "At an earlier start the mod failed, and what it rests on is the same as then.", "The same message as then.", "Switch it off, or take another release in; what the log said is in the finding."},
 	{CodeSaysNothing, "The mod loads without a word in the log.", "Nothing.", "Nothing needs to be done; look for what it does in the game."},

@@ -78,6 +78,7 @@ func (c *checker) check(d *Dialect) {
 	c.start(d, vars)
 	c.log(d, vars)
 	c.console(d)
+	c.probes(d, vars)
 	for _, r := range charRanges(d.Names.Allowed) {
 		if r.from > r.to {
 			c.bad("names.allowed", "the range %c-%c runs backwards", r.from, r.to)
@@ -376,6 +377,7 @@ var ruleWords = map[Meaning]struct{ may, must []string }{
 	MeansStopped: {may: []string{"reason", "any"}},
 	MeansIgnore:  {may: []string{"any"}},
 	MeansTold:    {may: []string{"any"}, must: Facts},
+	MeansFault:   {may: []string{"file", "row", "reason", "any"}, must: []string{"reason"}},
 }
 
 func (c *checker) log(d *Dialect, vars []string) {
@@ -406,6 +408,9 @@ func (c *checker) rules(table string, rules []Rule, prefix string) {
 		if !ok {
 			oneOf(c, key+".means", &r.Means, "", MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansTold, MeansIgnore)
 			continue
+		}
+		if r.Means == MeansFault && !strings.HasPrefix(table, "probe") {
+			c.bad(key+".means", "is for a probe of the startup files")
 		}
 		for _, held := range [][2]string{{"level", r.Level}, {"source", r.Source}} {
 			if held[1] != "" && !strings.Contains(prefix, "{"+held[0]+"}") {

@@ -43,6 +43,7 @@ type Dialect struct {
 	Stop          Stop           `toml:"stop"`
 	Log           Log            `toml:"log"`
 	Console       Console        `toml:"console"`
+	Probes        []Probe        `toml:"probe"`
 }
 
 // Order says who decides the order in which mods load.

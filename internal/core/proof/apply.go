@@ -89,7 +89,7 @@ func (r *Reader) applyLoaded(rule *dialect.Rule, get func(string) string, line *
 				continue
 			}
 			rec.listed = true
-			r.witness(rec, line, raw, stamp, SourceConsole)
+			r.witness(rec, line, raw, stamp, r.heardFrom)
 			continue
 		}
 		r.anew(r.record(name))
@@ -158,7 +158,7 @@ func (r *Reader) applyFailure(rule *dialect.Rule, get func(string) string, reaso
 		}
 		source := SourceLog
 		if r.reply(rule) {
-			source = SourceConsole
+			source = r.heardFrom
 		}
 		r.witness(rec, line, raw, stamp, source)
 	}

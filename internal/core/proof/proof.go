@@ -167,6 +167,7 @@ const (
 	SourceLog     Source = "log"
 	SourcePath    Source = "path"
 	SourceConsole Source = "console"
+	SourceCommand Source = "command" // one that lists what is loaded
 )
 
 // Evidence is what an outcome rests on.
@@ -183,6 +184,8 @@ type Evidence struct {
 // Where says where the evidence is: which line of the log, or on the disk.
 func (e *Evidence) Where() string {
 	switch {
+	case e.Source == SourceCommand:
+		return "its list, by a command"
 	case e.Line == 0:
 		return "on the disk"
 	case e.Source == SourceConsole:

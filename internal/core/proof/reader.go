@@ -53,13 +53,14 @@ type Reader struct {
 	thread  *thread // that said the last line
 	message message // the one that may go on
 
-	asked    bool              // the console was asked, and this may be the reply
-	named    bool              // the reply that is heard names mods
-	listed   bool              // a reply that is whole has named mods
-	answered bool              // the line that ends a reply has come
-	told     map[string]string // what the server has said of itself
-	begunAs  map[string]string // what it had said by the end of its start
-	clock    clock             // of a log that nobody saw arrive
+	heardFrom Source            // what replies come from
+	asked     bool              // the console was asked, and this may be the reply
+	named     bool              // the reply that is heard names mods
+	listed    bool              // a reply that is whole has named mods
+	answered  bool              // the line that ends a reply has come
+	told      map[string]string // what the server has said of itself
+	begunAs   map[string]string // what it had said by the end of its start
+	clock     clock             // of a log that nobody saw arrive
 
 	looksBack bool                   // a rule takes its reason from the line before
 	bounded   []*dialect.Rule        // rules that count in a part of the log only
@@ -156,7 +157,7 @@ type record struct {
 // NewReader makes a reader for a start of a server. dir is where relative paths
 // in the log start. onLine may be nil; it is called for every line.
 func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(Line)) *Reader {
-	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), also: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, told: map[string]string{}, begunAs: map[string]string{}}
+	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), also: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, heardFrom: SourceConsole, told: map[string]string{}, begunAs: map[string]string{}}
 	r.thread = r.threadOf("")
 	for i := range d.Log.Rules {
 		r.rules = append(r.rules, &d.Log.Rules[i])

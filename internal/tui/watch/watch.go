@@ -305,7 +305,7 @@ func (w *Watch) outcome() string {
 		s += " " + upper(d) + "."
 	}
 	if w.result.Unheard != "" {
-		s += " The server could not be asked on its console: " + w.result.Unheard + "."
+		s += " The server could not be asked: " + w.result.Unheard + "."
 	}
 	if n := len(w.result.Made); n > 0 {
 		then := "X stops the server, e opens them, s starts it again"

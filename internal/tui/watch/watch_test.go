@@ -77,7 +77,7 @@ func TestWatchPhases(t *testing.T) {
 			w.result = &p
 		}, "the server says that its mode is x; the server runs on"},
 		"said of self": {func(w *Watch) { p := *good; p.Differs = []string{"the server says that its port is 1"}; w.result = &p }, "The server says that its port is 1."},
-		"unheard":      {func(w *Watch) { p := *good; p.Unheard = "it is deaf"; w.result = &p }, "could not be asked on its console: it is deaf."},
+		"unheard":      {func(w *Watch) { p := *good; p.Unheard = "it is deaf"; w.result = &p }, "could not be asked: it is deaf."},
 		"made":         {func(w *Watch) { p := *good; p.Made = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "1 file or folder at this start: X stops the server"},
 		"owed":         {func(w *Watch) { p := *good; p.Unmade = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "a has not made /x yet"},
 		"hint":         {func(w *Watch) { p := *bad; p.Hint = "it printed nothing"; w.result = &p }, "It printed nothing."},

@@ -1,0 +1,120 @@
+package app
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// probe fills in the words of a probe.
+func (s *Server) probe(p *dialect.Probe) (host.Probe, error) {
+	ready := host.Probe{Within: time.Duration(p.Within)}
+	for _, word := range p.Command {
+		value, ok := s.Vars.Expand(word)
+		if !ok {
+			return ready, fmt.Errorf("the word %q of a probe cannot be filled in", word)
+		}
+		ready.Command = append(ready.Command, value)
+	}
+	dir, ok := s.Vars.Expand(p.Directory)
+	if !ok {
+		return ready, fmt.Errorf("the directory %q of a probe cannot be filled in", p.Directory)
+	}
+	ready.Dir = dir
+	return ready, nil
+}
+
+// Probe has the server's own command look through its startup files, where its family has one, and
+// returns what that finds wrong, each as a finding with its place.
+func (a *App) Probe(ctx context.Context, name string) ([]check.Finding, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	if len(s.Dialect.ProbesOf(dialect.ProbeStartup)) == 0 {
+		return nil, usage("%s has no command that looks through its startup files, as far as its dialect knows", s.Dialect.Title)
+	}
+	return a.probeStartup(ctx, s)
+}
+
+func (a *App) probeStartup(ctx context.Context, s *Server) (list []check.Finding, err error) {
+	secrets := survey.Take(s.input()).Lineup.Secrets()
+	shown := func(said []byte) string { return text.Mask(text.Clean(string(bytes.TrimSpace(said))), secrets) }
+	for _, p := range s.Dialect.ProbesOf(dialect.ProbeStartup) {
+		ready, err := s.probe(p)
+		if err != nil {
+			return nil, err
+		}
+		printed, status, err := ready.Ask(ctx)
+		if err != nil {
+			return nil, err
+		}
+		found, last := len(list), ""
+		for raw := range bytes.Lines(printed) {
+			said := bytes.TrimSpace(proof.Plain(raw[:min(len(raw), proof.MaxLine)]))
+			if len(said) > 0 {
+				last = shown(said)
+			}
+			for i := range p.Rules {
+				r := &p.Rules[i]
+				caps, ok := r.Pattern().Match(said, nil)
+				if !ok {
+					continue
+				}
+				if r.Means == dialect.MeansFault {
+					get := func(name string) []byte { return r.Pattern().Get(name, said, caps) }
+					row, _ := strconv.Atoi(string(get("row"))) // 0 for a line that does not say
+					file := string(get("file"))
+					if file != "" && !filepath.IsAbs(file) {
+						file = filepath.Join(ready.Dir, file)
+					}
+					list = append(list, check.ProbeFault(text.Clean(file), row, shown(get("reason"))))
+				}
+				break
+			}
+		}
+		if status != 0 && len(list) == found {
+			said := fmt.Sprintf("the server's own look through its startup files failed, with exit status %d", status)
+			if last != "" {
+				said += ": " + last
+			}
+			list = append(list, check.ProbeFault("", 0, said))
+		}
+	}
+	return list, nil
+}
+
+// probeLoaded has commands list what the server has loaded.
+func (f *following) probeLoaded(ctx context.Context) {
+	for _, p := range f.server.Dialect.ProbesOf(dialect.ProbeLoaded) {
+		ready, err := f.server.probe(p)
+		if f.server.isolated && err == nil {
+			var running host.Running
+			running, err = f.dir.Running()
+			ready.Beside = running.Server
+		}
+		var printed []byte
+		status := 0
+		if err == nil {
+			printed, status, err = ready.Ask(ctx)
+		}
+		if err == nil && status != 0 {
+			err = fmt.Errorf("%s ended with status %d: %s", ready.Command[0], status, strings.TrimSpace(string(printed)))
+		}
+		if err != nil && ctx.Err() == nil {
+			f.unheard = text.Mask(text.Clean(err.Error()), f.reader.Secrets)
+		}
+		f.reader.Heard(printed, p.Rules, err == nil)
+	}
+}
