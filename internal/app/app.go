@@ -40,6 +40,7 @@ type App struct {
 	asked map[string]*asked         // by the version command
 	read  map[string]DialectEntry   // by file
 	known map[string]*survey.Memory // by server
+	noted map[string]bool           // servers of which it was told that a change was cut off
 
 	parcels map[string]*parcel // what was looked into
 }

@@ -107,6 +107,7 @@ func (a *App) recovered(name string) (host.Record, *host.Ledger, error) {
 	if said != "" {
 		a.tell(said)
 	}
+	a.noteTurn(name)
 	return record, l, err
 }
 

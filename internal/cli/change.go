@@ -226,11 +226,19 @@ func planJSON(server string, p *plan.Plan) jsonPlan {
 }
 
 func (e *env) apply() *cobra.Command {
-	return &cobra.Command{
+	var prove, asJSON bool
+	var opt app.TurnOptions
+	cmd := &cobra.Command{
 		Use:   "apply SERVER",
-		Short: "Make all gathered changes: all files or none",
+		Short: "Make all gathered changes: all files or none; with --prove stop the server first, start it then, and prove it",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case prove:
+				return e.applyProved(cmd.Context(), args[0], opt, asJSON)
+			case opt.OrReturn || asJSON || opt.Within > 0:
+				return fmt.Errorf("%w: --or-return, --timeout and --json go with --prove", errArgs)
+			}
 			p, err := e.make(cmd.Context(), args[0], false)
 			if err != nil {
 				return err
@@ -238,6 +246,61 @@ func (e *env) apply() *cobra.Command {
 			return e.showPlan(args[0], p)
 		},
 	}
+	cmd.Flags().BoolVar(&prove, "prove", false, "stop the server, make the changes, start it, and prove it; what was cut off is carried on with")
+	cmd.Flags().BoolVar(&opt.OrReturn, "or-return", false, "with --prove: if it is not proved, go back to the last proved state, start that, and prove it")
+	cmd.Flags().DurationVar(&opt.Within, "timeout", 0, "with --prove: how long the server may take to become ready; the dialect says when left out")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "with --prove: print JSON")
+	return cmd
+}
+
+// applyProved makes what is staged, and proves it; exit status 1 when it does not hold.
+func (e *env) applyProved(ctx context.Context, server string, opt app.TurnOptions, asJSON bool) error {
+	if !asJSON {
+		opt.OnPhase = func(s string) { fmt.Fprintf(e.out, "%s …\n", s) }
+		opt.OnStep = e.progress()
+		show, end := e.copying()
+		defer end()
+		opt.Progress = show
+	}
+	t, err := e.app.ApplyProved(ctx, server, opt)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		err = e.json(t)
+	} else {
+		e.printTurned(t)
+	}
+	if err == nil && !t.Proved() {
+		err = errNo
+	}
+	return err
+}
+
+func (e *env) printTurned(t *app.Turned) {
+	if t.Proof != nil {
+		e.printProof(t.Proof)
+	}
+	switch {
+	case t.Proved():
+		fmt.Fprintf(e.out, "the change is made and proved (entry %d)\n", t.Entry)
+	case t.Back == nil:
+		fmt.Fprintf(e.out, "the change is made (entry %d) and not proved; initium undo %s takes it back\n", t.Entry, t.Server)
+	default:
+		fmt.Fprintf(e.out, "\ngone back to entry %d, because of the change %s\n", t.To, t.Why)
+		e.printProof(t.Back)
+	}
+	state := "the server does not run"
+	switch {
+	case t.Running:
+		state = "the server runs"
+	case !t.Ran:
+		state = "the server is stopped, as it was before"
+	}
+	if t.OutMS > 0 {
+		state += fmt.Sprintf("; players were out for %.1f s", float64(t.OutMS)/1000)
+	}
+	fmt.Fprintln(e.out, state)
 }
 
 func (e *env) undo() *cobra.Command {
