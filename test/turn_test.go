@@ -80,6 +80,7 @@ func TestTurnKilled(t *testing.T) {
 	defer h.try("stop", "h")
 	rnd := rand.New(rand.NewPCG(seed, 1))
 	kills := 0
+	var said strings.Builder // by the last run
 	for round := range rounds {
 		on := func(name string) bool { return strings.Contains(contents(t, h.script()), "\nberth "+name+"\n") }
 		had := on("b")
@@ -92,7 +93,8 @@ func TestTurnKilled(t *testing.T) {
 		for again := 0; ; again++ {
 			cmd := exec.Command(program, "apply", "h", "--prove", "--or-return", "--json")
 			cmd.Env = h.env
-			cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+			said.Reset()
+			cmd.Stdout, cmd.Stderr = &said, &said
 			insist.OK(t, cmd.Start())
 			ended := make(chan error, 1)
 			go func() { ended <- cmd.Wait() }()
@@ -120,11 +122,11 @@ func TestTurnKilled(t *testing.T) {
 		} else if bad {
 			insist.That(t, on("b") == had && !on("wreck"), "round %d, gone back: the script is\n%s", round, contents(t, h.script()))
 		} else {
-			insist.That(t, on("b") != had && !on("wreck"), "round %d, made: the script is\n%s", round, contents(t, h.script()))
+			insist.That(t, on("b") != had && !on("wreck"), "round %d, made: the script is\n%s\n%s", round, contents(t, h.script()), said.String())
 		}
 		insist.Same(t, "servers that run, in round "+strconv.Itoa(round), h.standIns(), 1)
 		starts := h.starts()
-		insist.Holds(t, "the last start", contents(t, starts[len(starts)-1]+"/proof.json"), `"verdict": "proved"`)
+		insist.Holds(t, "the last start, after "+said.String(), contents(t, starts[len(starts)-1]+"/proof.json"), `"verdict": "proved"`)
 		if t.Failed() {
 			t.FailNow()
 		}

@@ -201,7 +201,15 @@ func (a *App) expectation(look *Look, opt ProveOptions) (host.Expected, error) {
 	}
 	var err error
 	if look.Forecast != nil { // a copy that mods are tried on is not compared
-		e.Own = look.Server.expects(look.Survey)
+		l, err := a.ledger()
+		if err != nil {
+			return e, err
+		}
+		entry, err := l.Newest(look.Server.Record.Name)
+		if err != nil {
+			return e, err
+		}
+		e.Entry, e.Own = &entry, look.Server.expects(look.Survey)
 		e.Gone, err = a.gone(look)
 	}
 	return e, err
@@ -283,11 +291,16 @@ func (a *App) putProof(look *Look, p *proof.Proof, dir host.StartDir) error {
 			return err
 		}
 	}
+	e, err := dir.Expected()
+	if err != nil {
+		return fmt.Errorf("read what the start was judged by: %w", err)
+	}
+	// In this order: a start whose proof is there is judged, and nobody writes it down once more.
+	if err := l.PutStart(p, e.Entry); err != nil {
+		return fmt.Errorf("write the start into the ledger: %w", err)
+	}
 	if err := dir.PutProof(p); err != nil {
 		return fmt.Errorf("keep the proof: %w", err)
-	}
-	if err := l.PutStart(p); err != nil {
-		return fmt.Errorf("write the start into the ledger: %w", err)
 	}
 	return nil
 }

@@ -264,12 +264,17 @@ func (t *turning) start(ctx context.Context, keep Keep) (p *proof.Proof, err err
 	if !t.Ran {
 		keep = KeepNever
 	}
-	if !t.Home.IsRunning(t.name) {
+	begun := t.Home.IsRunning(t.name)
+	if !begun {
 		opt := t.opt.ProveOptions
 		opt.Keep = keep
 		p, err = t.Prove(ctx, t.name, opt)
-	} else if p, err = t.judged(ctx); err == nil && (keep == KeepNever || keep == KeepProved && p.Verdict != proof.Proved) {
-		err = t.stop()
+		begun = err != nil && p == nil && t.Home.IsRunning(t.name) // by what an earlier run had just set going
+	}
+	if begun {
+		if p, err = t.judged(ctx); err == nil && (keep == KeepNever || keep == KeepProved && p.Verdict != proof.Proved) {
+			err = t.stop()
+		}
 	}
 	if p != nil && p.Ready && !t.Out.IsZero() && p.Started != nil {
 		t.result.OutMS = p.Started.Add(time.Duration(p.ReadyAfterMS) * time.Millisecond).Sub(t.Out).Milliseconds()

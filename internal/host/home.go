@@ -288,6 +288,8 @@ type Expected struct {
 	Unread   []string         `json:"unread,omitempty"` // places in its startup files that cannot be understood
 	Gone     []proof.Gone     `json:"gone,omitempty"`
 
+	Entry *int `json:"entry,omitempty"` // the newest of the ledger then; nil where that was not noted
+
 	Own []expect.Expectation `json:"own,omitempty"` // what the operator expects himself
 }
 

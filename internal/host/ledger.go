@@ -261,11 +261,17 @@ func (l *Ledger) Starts(server string) (list []Start, err error) {
 	return list, rows.Err()
 }
 
-// PutStart records how a start went.
-func (l *Ledger) PutStart(p *proof.Proof) error {
-	_, err := l.db.Exec(`INSERT OR REPLACE INTO start VALUES (?, ?, ?, ?, (SELECT coalesce(max(number), 0) FROM entry WHERE server = ? AND state = 'done'))`,
-		p.Server, p.Number, p.Started.UnixMilli(), p.Verdict, p.Server)
+// PutStart records how a start went, and after which entry it was made: nil for the newest there
+// is now.
+func (l *Ledger) PutStart(p *proof.Proof, entry *int) error {
+	_, err := l.db.Exec(`INSERT OR REPLACE INTO start VALUES (?, ?, ?, ?, coalesce(?, (SELECT coalesce(max(number), 0) FROM entry WHERE server = ? AND state = 'done')))`,
+		p.Server, p.Number, p.Started.UnixMilli(), p.Verdict, entry, p.Server)
 	return err
+}
+
+// Newest is the number of the newest entry of a server, 0 when there is none.
+func (l *Ledger) Newest(server string) (entry int, err error) {
+	return entry, l.db.QueryRow(`SELECT coalesce(max(number), 0) FROM entry WHERE server = ? AND state = 'done'`, server).Scan(&entry)
 }
 
 // Parked lists what is switched off in lists that cannot say so themselves.

@@ -99,7 +99,7 @@ func TestStartsInTheLedger(t *testing.T) {
 	start := func(number int, v proof.Verdict) {
 		t.Helper()
 		at := time.UnixMilli(int64(number) * 1000)
-		insist.OK(t, l.PutStart(&proof.Proof{Server: "s", Number: number, Verdict: v, Started: &at}))
+		insist.OK(t, l.PutStart(&proof.Proof{Server: "s", Number: number, Verdict: v, Started: &at}, nil))
 	}
 	if _, ok, err := l.LastProved("s"); ok || err != nil {
 		t.Errorf("nothing was proved: %v, %v", ok, err)

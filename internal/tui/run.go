@@ -17,6 +17,7 @@ import (
 	"initium/internal/tui/logview"
 	"initium/internal/tui/servers"
 	"initium/internal/tui/teachview"
+	"initium/internal/tui/tryview"
 )
 
 // Run shows the screen until the operator closes it: on a server, or on the
@@ -55,4 +56,4 @@ func TeachServer(ctx context.Context, a *app.App, name, dir, file, command strin
 
 // doors are all screens that a board leads to by a key of their own: a new one is a line
 // here.
-var doors = []frame.Door{intakeview.Door, ledgerview.Door, compareview.Door, culpritview.Door, logview.Door}
+var doors = []frame.Door{intakeview.Door, ledgerview.Door, compareview.Door, culpritview.Door, logview.Door, tryview.Door}

@@ -16,7 +16,7 @@ import (
 func TestKeysMeanOneThing(t *testing.T) {
 	meanings := map[string][]string{ // what is the same thing to an operator
 		"Enter": {"*"}, "Esc": {"*"}, "↑ ↓": {"*"}, "← →": {"*"}, "Tab": {"*"}, "1": {"*"}, "2": {"*"}, "3": {"*"}, "4": {"*"}, "5": {"*"}, "6": {"*"}, "7": {"*"}, "m": {"mend", "plan the remedy"},
-		"X": {"stop", "stop the server", "stop it for now"}, "s": {"start and prove", "start again"}, "o": {"off", "on", "in or out"}, "u": {"take back", "take the newest back"}, "C": {"culprit", "search on"}, "b": {"back the world up first"}, "l": {"log", "watch"},
+		"X": {"stop", "stop the server", "stop it for now", "stop it", "give it up and go back"}, "s": {"start and prove", "start again"}, "o": {"off", "on", "in or out"}, "u": {"take back", "take the newest back"}, "C": {"culprit", "search on"}, "b": {"back the world up first"}, "l": {"log", "watch"}, "r": {"rehearse", "rehearse it", "rehearse once more"},
 		"n": {"next line that fits"},
 	}
 	l, _, dir := bakery(t)
@@ -105,8 +105,30 @@ func TestKeysMeanOneThing(t *testing.T) {
 	l.press("p")
 	l.shows("Nothing is written yet")
 	look("plan")
+	l.press("r")
+	l.shows("rehearsing on a copy")
+	look("rehearsal under way")
+	l.shows("◆ rehearsed, and proved")
+	l.shows("switch a off")
+	look("rehearsal")
+	back("Nothing is written yet")
+	l.press("P")
+	l.shows("making the change, and proving it")
+	look("turn under way")
+	l.shows("◆ made and proved")
+	l.shows("the server is stopped, as it was before")
+	look("turn")
 	back("oven.list")
-	l.press("u")
+	l.press("o")
+	l.rest()
+	l.press("p")
+	l.shows("Nothing is written yet")
+	l.press("enter")
+	l.shows("Done: switch a on")
+	l.press("M")
+	screentest.Type(l.m, "server path sound because it sings")
+	l.press("enter")
+	l.shows("From now on every proof looks whether sound is there.")
 	l.rest()
 	l.press("i")
 	screentest.Type(l.m, filepath.Dir(filepath.Dir(loaf)))
@@ -121,7 +143,7 @@ func TestKeysMeanOneThing(t *testing.T) {
 	look("culprit")
 	l.shows("found, in")
 	look("culprit found")
-	if want := 13; len(titles) != want {
+	if want := 15; len(titles) != want {
 		t.Errorf("%d screens are explained, want %d: %q", len(titles), want, titles)
 	}
 }

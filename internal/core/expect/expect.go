@@ -215,3 +215,31 @@ func (w *Watch) Unmet() string {
 	}
 	return ""
 }
+
+// Forms are how expectations are typed, for a hint.
+const Forms = "line, no line, path, port TEXT; told NAME VALUE; reply WORDS = TEXT; then because …"
+
+// Parse reads an expectation as it is typed: what it is, what is expected, and perhaps why, such as
+// `told map fen because the others are empty`.
+func Parse(typed string) (e Expectation, err error) {
+	said, because, _ := strings.Cut(strings.TrimSpace(typed), " because ")
+	e.Because = strings.TrimSpace(because)
+	for _, k := range []Kind{NoLine, Line, Reply, Path, Told, Port} {
+		if rest, ok := strings.CutPrefix(said, string(k)+" "); ok {
+			e.Kind, e.Text = k, strings.TrimSpace(rest)
+			break
+		}
+	}
+	ok := true
+	switch e.Kind {
+	case Told:
+		e.Fact, e.Text, ok = strings.Cut(e.Text, " ")
+	case Reply:
+		e.Ask, e.Text, ok = strings.Cut(e.Text, " = ")
+	}
+	e.Text = strings.TrimSpace(e.Text)
+	if e.Kind == "" || !ok {
+		return e, fmt.Errorf("%q is nothing that can be expected; it is one of %s", text.Clean(typed), Forms)
+	}
+	return e, e.Check()
+}

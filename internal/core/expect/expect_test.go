@@ -70,3 +70,21 @@ func TestCheck(t *testing.T) {
 	insist.That(t, one.Same(expect.Expectation{Kind: expect.Line, Text: "x", Number: 2}), "another number makes another")
 	insist.That(t, !one.Same(expect.Expectation{Kind: expect.NoLine, Text: "x", Number: 1}), "another kind makes none")
 }
+
+func TestParse(t *testing.T) {
+	for typed, want := range map[string]expect.Expectation{
+		"line up on {any}":                    {Kind: expect.Line, Text: "up on {any}"},
+		" no line  old  because it is new ":   {Kind: expect.NoLine, Text: "old", Because: "it is new"},
+		"told map fen because so":             {Kind: expect.Told, Fact: "map", Text: "fen", Because: "so"},
+		"told title Two Words":                {Kind: expect.Told, Fact: "title", Text: "Two Words"},
+		"reply who is there = you, and = him": {Kind: expect.Reply, Ask: "who is there", Text: "you, and = him"},
+		"path a/b":                            {Kind: expect.Path, Text: "a/b"},
+		"port 7000":                           {Kind: expect.Port, Text: "7000"},
+	} {
+		got, err := expect.Parse(typed)
+		insist.That(t, err == nil && got == want, "%q is %+v, %v", typed, got, err)
+	}
+	for _, typed := range []string{"", "line", "lines x", "told map", "reply who", "port x", "path /x", "told weather fine"} {
+		insist.That(t, insist.Err(expect.Parse(typed)) != nil, "%q is taken", typed)
+	}
+}

@@ -14,6 +14,7 @@ import (
 	"initium/internal/core/survey"
 	"initium/internal/host"
 	"initium/internal/tui/canvas"
+	"initium/internal/tui/expectview"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/marks"
 	"initium/internal/tui/planview"
@@ -236,6 +237,12 @@ func (b *Board) Key(k string) tea.Cmd {
 		return b.writeRule()
 	case "A":
 		return b.acceptFinding()
+	case "M":
+		name := ""
+		if mod := b.mod(); mod != nil {
+			name = mod.Name
+		}
+		return expectview.Ask(b.Desk, b.name, name, "")
 	}
 	if i := slices.IndexFunc(b.Doors, func(d frame.Door) bool { return d.Key == k }); i >= 0 {
 		return b.Doors[i].Open(b)
@@ -528,6 +535,7 @@ var boardHelp = []frame.Key{
 	{"b", "back the world up"},
 	{"w", "write down a rule about the mod"},
 	{"A", "accept a finding as it is, with the reason"},
+	{"M", "write down what every start has to show of the mod, or of the server"},
 	{"h H", "begin a section at this row; rename its section"},
 	{"[ ]", "move the row's section up or down, whole"},
 	{"p", "the plan of all staged changes, to write it"},

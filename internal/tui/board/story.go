@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"initium/internal/core/expect"
 	"initium/internal/core/forecast"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
@@ -100,6 +101,13 @@ func (b *Board) storyLines(r boardRow) (lines []storyLine) {
 		add("later", marks.Clock(b.last.At(later))+": "+marks.OutcomeWords(later), canvas.Dim, canvas.Text)
 		lines = append(lines, evidenceLines(later)...)
 	}
+	for _, e := range b.expected(m) {
+		k := canvas.Text
+		if !e.So {
+			k = canvas.Bad
+		}
+		add("expected", e.String(), canvas.Dim, k)
+	}
 	if re := b.reloaded(m.Name); re != nil {
 		add(re.Do, marks.Clock(re.At)+": "+marks.OutcomeWords(&re.Mod), canvas.Dim, canvas.Text)
 	}
@@ -180,6 +188,19 @@ func (b *Board) usersText(m *survey.Mod) string {
 		}
 	}
 	return strings.Join(words, ", ")
+}
+
+// expected is what the last start has shown of what is expected of a mod.
+func (b *Board) expected(m *survey.Mod) (list []expect.Met) {
+	if b.last == nil {
+		return nil
+	}
+	for _, e := range b.last.Expected {
+		if e.Mod == m.Name {
+			list = append(list, e)
+		}
+	}
+	return list
 }
 
 // later is what came of a mod after the last start, where that counts for more; else nil.

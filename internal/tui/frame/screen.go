@@ -139,6 +139,19 @@ func (d *Desk) BackToBase() tea.Cmd {
 	return d.leave(func(s Screen) bool { _, ok := s.(base); return ok })
 }
 
+// Renew looks anew at what the server is known by, which lies below: it is another one than before.
+func (d *Desk) Renew() tea.Cmd {
+	for _, s := range d.stack {
+		if _, ok := s.(base); !ok {
+			continue
+		}
+		if shown, ok := s.(interface{ Shown() tea.Cmd }); ok {
+			return shown.Shown()
+		}
+	}
+	return nil
+}
+
 // kind names what goes on when it is not shown: one of each for a server.
 type kind struct{ what, server string }
 

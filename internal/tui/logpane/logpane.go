@@ -175,6 +175,20 @@ func (l *Pane) Point(number, h int) {
 	}
 }
 
+// Said is the line that is pointed at as it may be expected of every start, without the time before
+// it; "" when none is.
+func (l *Pane) Said() string {
+	i := slices.IndexFunc(l.Lines, func(line Line) bool { return l.Mark > 0 && line.number == l.Mark })
+	if i < 0 {
+		return ""
+	}
+	said := l.Lines[i].text
+	if start, end, ok := proof.Opening([]byte(said)); ok && start <= 1 {
+		said = strings.TrimLeft(said[end:], "] ")
+	}
+	return "line " + canvas.Clean(said)
+}
+
 // seek points at the next line, forwards or backwards from where the view points,
 // for which something holds; ok is false when there is none.
 func (l *Pane) seek(forward bool, h int, want func(*Line) bool) (ok bool) {
@@ -281,6 +295,7 @@ var Help = []frame.Key{
 	{"t T", "the next line that tells of trouble; the one before"},
 	{"/", "find in the log; n the next, N the one before"},
 	{"D", "teach: make a rule of the dialect from a line"},
+	{"M", "expect the line that is pointed at of every start, or something else"},
 	{"f", "show only what is about the mod, trouble, or new trouble"},
 }
 

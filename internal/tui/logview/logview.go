@@ -6,6 +6,7 @@ import (
 
 	"initium/internal/core/proof"
 	"initium/internal/tui/canvas"
+	"initium/internal/tui/expectview"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/logpane"
 	"initium/internal/tui/teachview"
@@ -78,6 +79,8 @@ func (s *view) Update(tea.Msg) tea.Cmd { return nil }
 func (s *view) Key(k string) tea.Cmd {
 	switch {
 	case s.log.Key(s.Desk, k, s.mod, s.BodyHeight()):
+	case k == "M":
+		return expectview.Ask(s.Desk, s.server, "", s.log.Said())
 	case k == "D":
 		return teachview.Open(s.Desk, s.server, s.log.Mark)
 	case k == "esc", k == "enter":
@@ -91,7 +94,7 @@ func (s *view) Draw(c *canvas.Canvas, y, h int) { s.log.Draw(c, 0, y, c.W, h) }
 func (s *view) Wheel(by int) { s.log.Scroll(by, s.BodyHeight()) }
 
 func (s *view) Keys() []frame.Key {
-	return []frame.Key{{"↑ ↓", "scroll"}, {"t", "next trouble"}, {"/", "find"}, {"f", "show only"}, {"D", "teach"}, {"Esc", "to the board"}}
+	return []frame.Key{{"↑ ↓", "scroll"}, {"t", "next trouble"}, {"/", "find"}, {"f", "show only"}, {"D", "teach"}, {"M", "expect it"}, {"Esc", "to the board"}}
 }
 
 func (s *view) Help() []frame.Help {

@@ -17,6 +17,7 @@ import (
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/marks"
+	"initium/internal/tui/tryview"
 )
 
 // view shows the exact lines that will change, before anything is written.
@@ -217,6 +218,14 @@ func (v *view) Key(k string) tea.Cmd {
 		cmd := v.BackToBase()
 		v.Say("Staged, and not written. p shows the plan again, u takes the last change back.")
 		return cmd
+	case "r":
+		if !v.back && !v.Stuck {
+			return tryview.Rehearse(v.Desk, v.server)
+		}
+	case "P":
+		if !v.back && !v.Stuck {
+			return tryview.ProveOrReturn(v.Desk, v.server)
+		}
 	case "F":
 		return v.copyField()
 	case "b":
@@ -272,6 +281,8 @@ func (v *view) copyField() tea.Cmd {
 func (v *view) Help() []frame.Help {
 	return []frame.Help{{Title: "The plan: what would be written, and nothing is yet", Keys: []frame.Key{
 		{"Enter", "write it; the ledger keeps what was there"},
+		{"r", "rehearse it: start a copy of the server with it"},
+		{"P", "write it, start the server with it and prove it, or go back to the last proved state"},
 		{"b", "back the world up first"},
 		{"F", "copy what goes into the next field of a web form"},
 		{"Esc", "leave it; what is staged stays so"},
@@ -340,7 +351,11 @@ func (v *view) nextField() (name, text string, ok bool) {
 }
 
 func (v *view) Keys() []frame.Key {
-	keys := []frame.Key{{"Enter", "write it"}, {"↑ ↓", "scroll"}, {"Esc", "leave it"}}
+	keys := []frame.Key{{"Enter", "write it"}}
+	if !v.back {
+		keys = append(keys, frame.Key{"r", "rehearse it"}, frame.Key{"P", "prove it, or return"})
+	}
+	keys = append(keys, frame.Key{"Esc", "leave it"}, frame.Key{"↑ ↓", "scroll"})
 	for _, f := range v.plan.Files {
 		if f.Form != "" {
 			keys = append(keys, frame.Key{"F", "copy the field"})

@@ -11,6 +11,7 @@ import (
 	"initium/internal/app"
 	"initium/internal/core/proof"
 	"initium/internal/tui/canvas"
+	"initium/internal/tui/expectview"
 	"initium/internal/tui/frame"
 	"initium/internal/tui/logpane"
 	"initium/internal/tui/teachview"
@@ -61,6 +62,8 @@ func (w *Watch) Key(k string) tea.Cmd {
 		w.inMods = !w.inMods
 	case "D":
 		return teachview.Open(w.Desk, w.server, w.log.Mark)
+	case "M":
+		return expectview.Ask(w.Desk, w.server, w.mod(), w.log.Said())
 	case "c":
 		return w.askConsole()
 	case "L":

@@ -298,6 +298,15 @@ func (w *Watch) outcome() string {
 	if w.result.Again != "" {
 		s += " " + upper(w.result.Again) + "."
 	}
+	unmet := 0
+	for _, e := range w.result.Expected {
+		if !e.So && "not as expected: "+e.String() != w.result.Reason {
+			unmet++
+		}
+	}
+	if unmet > 0 {
+		s += fmt.Sprintf(" %s of yours not met besides.", marks.Count(unmet, "expectation is", "expectations are"))
+	}
 	for _, d := range w.result.Differs {
 		if d == w.result.Reason {
 			continue
