@@ -17,7 +17,8 @@ import (
 
 // trials is how many random line-ups of each kind TestForecast tries;
 // INITIUM_TRIALS asks for another number, INITIUM_TRIAL_SEED for others, and
-// INITIUM_TRIAL_ONLY for one of them, with its log.
+// INITIUM_TRIAL_ONLY for one of them, with its log. With INITIUM_TRIAL_REHEARSE each is rehearsed
+// first, and the rehearsal has to be right to the last mod.
 const trials = 8
 
 // forecastJSON is what check --json foretells.
@@ -111,12 +112,22 @@ func (o *operator) try1(t *testing.T, kind trial, r *rand.Rand, i int, name stri
 	got := o.try("check", server, "--json")
 	decode(t, got.out, &told)
 	p := &proofJSON{}
+	rehearsed := ""
+	if os.Getenv("INITIUM_TRIAL_REHEARSE") != "" {
+		var r rehearsalJSON
+		out := o.try("rehearse", server, "--json", "--stay", "30ms", "--timeout", "120s")
+		decode(t, out.out, &r)
+		rehearsed = r.Proof.Verdict + ": " + r.Proof.outcomes()
+	}
 	started := o.try("prove", server, "--json", "--stay", "30ms", "--timeout", "120s")
 	if started.status > 1 {
 		t.Errorf("line-up %d: %s%s", i, started.out, started.err)
 		return
 	}
 	decode(t, started.out, p)
+	if shown := p.Verdict + ": " + p.outcomes(); rehearsed != "" && rehearsed != shown {
+		t.Errorf("line-up %d was rehearsed as\n%s\nand started as\n%s", i, rehearsed, shown)
+	}
 	if os.Getenv("INITIUM_TRIAL_ONLY") != "" {
 		t.Logf("%s\n%s\n%s", got.out, o.try("survey", server, "--json").out, contents(t, p.Log))
 	}

@@ -128,6 +128,10 @@ func TestTurnKilled(t *testing.T) {
 		starts := h.starts()
 		insist.Holds(t, "the last start, after "+said.String(), contents(t, starts[len(starts)-1]+"/proof.json"), `"verdict": "proved"`)
 		if t.Failed() {
+			for _, file := range within(h.home, "servers/h/starts/"+starts[len(starts)-1][len(starts[len(starts)-1])-5:]+"/*.json") {
+				t.Logf("%s\n%s", file, contents(t, file))
+			}
+			t.Log(h.do(0, "log", "--own"))
 			t.FailNow()
 		}
 	}

@@ -109,10 +109,23 @@ func (a *App) Begin(name string, opt ProveOptions) (*Look, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := dir.Launch(a.Exe); err != nil {
-		return nil, fmt.Errorf("start %s: %w", name, err)
+	if err := a.launch(name, dir); err != nil {
+		return nil, err
 	}
 	return look, nil
+}
+
+// launch lets a keeper start a server. A start that did not come to it because the server runs
+// already, by another who was quicker, is forgotten: the server's newest is the one that runs.
+func (a *App) launch(name string, dir host.StartDir) error {
+	err := dir.Launch(a.Exe)
+	if err == nil {
+		return nil
+	}
+	if exit, ended := dir.Exit(); ended && exit.How == host.EndedNever && a.Home.IsRunning(name) {
+		err = errors.Join(err, dir.Remove())
+	}
+	return fmt.Errorf("start %s: %w", name, err)
 }
 
 // start makes one start of a server and follows it until it can be judged, which is
@@ -132,8 +145,8 @@ func (a *App) start(ctx context.Context, look *Look, opt ProveOptions) (f *follo
 			release()
 		}
 	}()
-	if err := dir.Launch(a.Exe); err != nil {
-		return nil, end, fmt.Errorf("start %s: %w", look.Server.Record.Name, err)
+	if err := a.launch(look.Server.Record.Name, dir); err != nil {
+		return nil, end, err
 	}
 	if f, err = a.follow(look.Server, dir, number, opt.OnStep); err != nil {
 		return nil, end, err

@@ -251,9 +251,13 @@ func (r *Reader) unbound() {
 	}
 }
 
-// bound lets rules begin or cease to count with a line; the line itself is in no part.
-func (r *Reader) bound(said []byte, begins bool) {
+// bound lets rules begin or cease to count with a line; the line itself is in no part. A rule that is
+// held to a level or a source is so in this, too: what a player writes opens and closes nothing.
+func (r *Reader) bound(said, level, source []byte, begins bool) {
 	for _, rule := range r.bounded {
+		if !rule.Counts(level, source) {
+			continue
+		}
 		from, until := rule.Bounds()
 		edge := until
 		if begins {
@@ -465,9 +469,9 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 			r.apply(rule, said, caps, &line, full, stamp)
 		}
 	}
-	r.bound(said, false)
+	r.bound(said, level, source, false)
 	rule, caps := r.fits(said, level, source)
-	r.bound(said, true)
+	r.bound(said, level, source, true)
 	if rule != nil && hides && confirms(rule.Means) {
 		rule = nil // of a line that says something else too, nobody knows who said this
 	}
