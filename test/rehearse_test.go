@@ -61,6 +61,11 @@ func TestRehearseInTheSameNetwork(t *testing.T) {
 	h.cargo("a", "", "haul 1\n")
 	insist.OK(t, os.Symlink(filepath.Join(h.dir, "cargo", "a", "bill.toml"), filepath.Join(h.dir, "cargo", "a", "again.toml")))
 	insist.OK(t, os.Symlink("/usr", filepath.Join(h.dir, "aside")))
+	aside := filepath.Join(filepath.Dir(h.home), "aside.start")
+	write(t, aside, contents(t, h.script()))
+	insist.OK(t, os.Remove(h.script()))
+	insist.OK(t, os.Symlink(aside, h.script()))
+	before := contents(t, aside)
 	cmd := exec.Command("setpriv", "--inh-caps=-sys_admin", "--bounding-set=-sys_admin", program, "rehearse", "h", "--json")
 	cmd.Env = h.env
 	out, err := cmd.Output()
@@ -70,5 +75,6 @@ func TestRehearseInTheSameNetwork(t *testing.T) {
 	insist.That(t, !r.Isolated && r.Port != h.port && r.Port != "", "it ran so: %+v", r)
 	insist.Same(t, "of it", r.Proof.outcomes(), "a confirmed")
 	insist.Holds(t, "the notes", strings.Join(r.Notes, "\n"), "no network of its own", "another port ("+r.Port+")", "aside leads out of the server's folder, to /usr")
+	insist.Same(t, "what the script leads to", contents(t, aside), before)
 	insist.Lacks(t, "the notes", strings.Join(r.Notes, "\n"), "again.toml")
 }

@@ -207,6 +207,8 @@ func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
 		switch {
 		case more && ctx.Err() == nil:
 			continue
+		case ended && exit.How == host.EndedNever:
+			return proof.End{}, fmt.Errorf("start %d was not made: %s", f.number, text.Clean(exit.Error))
 		case ended && ready && left <= 0: // it was up for long enough, though nobody looked
 			return proof.End{}, nil
 		case ended:

@@ -316,7 +316,7 @@ func (t *trial) movePort(old, port string) error {
 	number := regexp.MustCompile(`\b` + regexp.QuoteMeta(old) + `\b`)
 	for _, f := range l.Files {
 		if changed := number.ReplaceAll(f.Raw(), []byte(port)); !f.Missing && !bytes.Equal(changed, f.Raw()) && !t.isListing(&f) {
-			if err := os.WriteFile(f.Path, changed, 0o644); err != nil {
+			if err := t.put(f.Path, changed); err != nil {
 				return err
 			}
 		}
@@ -350,13 +350,35 @@ func (t *trial) signature(mods []string) (string, error) {
 	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
+// put writes a file of the copy, and nothing else: a link in its place, wherever it leads, becomes a
+// file, and over a folder that is a link out of the copy nothing is written.
+func (t *trial) put(name string, data []byte) error {
+	dir, err := filepath.EvalSymlinks(filepath.Dir(name))
+	if err != nil {
+		return err
+	}
+	folder, err := filepath.EvalSymlinks(t.folder)
+	if err != nil {
+		return err
+	}
+	if dir != folder && !strings.HasPrefix(dir, folder+"/") {
+		return fmt.Errorf("%s lies outside the server's folder, by way of a link, so that it cannot be changed in a copy", strings.TrimPrefix(name, t.server.Record.Dir+"/"))
+	}
+	if info, err := os.Lstat(name); err == nil && info.Mode()&fs.ModeSymlink != 0 {
+		if err := os.Remove(name); err != nil {
+			return err
+		}
+	}
+	return os.WriteFile(name, data, 0o644)
+}
+
 // write carries a plan out on the copy.
 func (t *trial) write(p *plan.Plan) error {
 	for _, f := range p.Files {
 		if f.List || !strings.HasPrefix(f.Path, t.folder+"/") {
 			continue
 		}
-		if err := os.WriteFile(f.Path, f.Want, 0o644); err != nil {
+		if err := t.put(f.Path, f.Want); err != nil {
 			return err
 		}
 	}
@@ -404,7 +426,7 @@ func (t *trial) only(on []string) error {
 	}
 	t.aside = nil
 	for name, data := range t.files {
-		if err := os.WriteFile(name, data, 0o644); err != nil {
+		if err := t.put(name, data); err != nil {
 			return err
 		}
 	}

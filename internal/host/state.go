@@ -34,6 +34,13 @@ func (h Home) State(server string) (s State, err error) {
 		s.Up = h.held(server)
 		return s, nil
 	}
+	// A start that never was, as another was quicker, is not what holds the server.
+	for n := len(numbers); n > 1 && h.held(server); n-- {
+		if exit, ended := h.Start(server, numbers[n-1]).Exit(); !ended || exit.How != EndedNever {
+			break
+		}
+		numbers = numbers[:n-1]
+	}
 	s.Number = numbers[len(numbers)-1]
 	s.Start = h.Start(server, s.Number)
 	running, runErr := s.Start.Running()
