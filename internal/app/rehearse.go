@@ -21,6 +21,7 @@ type RehearseOptions struct {
 	Changes      []lineup.Change   // besides those that are staged
 	Set          map[string]string // given values and settings that the copy has instead, by name
 	OnPhase      func(string)      // what is being done, in words; may be nil
+	OnNote       func(string)      // what of the copy is other than the server, before it is started; may be nil
 }
 
 // Rehearsal is what the start of a copy has shown. Its strings are safe to show.
@@ -78,6 +79,11 @@ func (a *App) Rehearse(ctx context.Context, name string, opt RehearseOptions) (*
 	}
 	r.Port = text.Clean(t.server.Vars["port"])
 	r.Notes = append(r.Notes, a.copyNotes(t, original, refused)...)
+	for _, note := range r.Notes {
+		if opt.OnNote != nil {
+			opt.OnNote(note)
+		}
+	}
 	look, err := a.look(t.server, survey.Take(t.server.input()))
 	if err != nil {
 		return nil, err

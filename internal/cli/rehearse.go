@@ -20,6 +20,7 @@ func (e *env) rehearse() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !asJSON {
 				opt.OnPhase = func(s string) { fmt.Fprintf(e.out, "%s …\n", s) }
+				opt.OnNote = func(s string) { fmt.Fprintln(e.out, s) }
 				opt.OnStep = e.progress()
 			}
 			r, err := e.app.Rehearse(cmd.Context(), args[0], opt)
@@ -59,9 +60,6 @@ func (e *env) printRehearsal(r *app.Rehearsal) {
 	}
 	for _, f := range r.Faults {
 		fmt.Fprintf(e.out, "its own look through its startup files finds: %s\n", placed(f))
-	}
-	for _, note := range r.Notes {
-		fmt.Fprintln(e.out, note)
 	}
 	switch {
 	case r.Against > 0 && len(r.Differs) == 0:

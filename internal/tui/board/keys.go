@@ -371,9 +371,20 @@ func (b *Board) startAnew() tea.Cmd {
 // watch watches the server that runs.
 func (b *Board) watch() tea.Cmd {
 	if b.watching != nil && !b.watching.Down() {
+		b.watching.Since(b.listed())
 		return b.Enter(b.watching)
 	}
 	return b.WatchAnew(false)
+}
+
+// listed are the registered mods that are on, in load order.
+func (b *Board) listed() (names []string) {
+	for _, r := range b.all {
+		if r.mod != nil && r.mod.Listed {
+			names = append(names, canvas.Clean(r.mod.Name))
+		}
+	}
+	return names
 }
 
 // WatchAnew begins to watch the server; begin tells that a start is begun too.
@@ -381,13 +392,7 @@ func (b *Board) WatchAnew(begin bool) tea.Cmd {
 	if b.watching != nil {
 		b.watching.Unwatch()
 	}
-	var names []string
-	for _, r := range b.all {
-		if r.mod != nil && r.mod.Listed {
-			names = append(names, canvas.Clean(r.mod.Name))
-		}
-	}
-	b.watching = watch.New(b.Model, b, &b.look.Server.Record, cmp.Or(b.proved, b.last), names, begin)
+	b.watching = watch.New(b.Model, b, &b.look.Server.Record, cmp.Or(b.proved, b.last), b.listed(), begin)
 	return tea.Batch(b.Enter(b.watching), b.watching.Next(), b.watching.KnownTrouble(b.look))
 }
 

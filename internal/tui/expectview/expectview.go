@@ -28,11 +28,11 @@ func (msg writtenMsg) Open(d *frame.Desk) tea.Cmd {
 // Ask asks for an expectation of a server, or of a mod of it; begun is what is typed already. What
 // begins with "server" is the server's, whatever mod was pointed at.
 func Ask(d *frame.Desk, server, mod, begun string) tea.Cmd {
-	of := "every start"
+	of := ""
 	if mod != "" {
-		of = canvas.Clean(mod) + ", at every start,"
+		of = " of " + canvas.Clean(mod)
 	}
-	d.Prompt = frame.NewPrompt("What "+of+" has to show ("+expect.Forms+"): ", begun, func(typed string) tea.Cmd {
+	p := frame.NewPrompt("Expect"+of+" at every start: ", begun, func(typed string) tea.Cmd {
 		said, own := strings.CutPrefix(strings.TrimSpace(typed), "server ")
 		e, err := expect.Parse(said)
 		if err != nil {
@@ -44,5 +44,10 @@ func Ask(d *frame.Desk, server, mod, begun string) tea.Cmd {
 		}
 		return d.Wish(func() tea.Msg { return writtenMsg{e, d.App.PutExpectation(server, e)} })
 	})
+	p.Hint = []frame.Key{{"Enter", "take it"}, {"line, no line, path, port", "TEXT"}, {"told", "NAME VALUE"}, {"reply", "WORDS = TEXT"}, {"… because", "WHY"}, {"server …", "not of the mod"}}
+	if mod == "" {
+		p.Hint = p.Hint[:len(p.Hint)-1]
+	}
+	d.Prompt = p
 	return nil
 }

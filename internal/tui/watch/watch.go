@@ -184,6 +184,16 @@ func (w *Watch) take(s app.Step) {
 	w.step, w.heard = s, time.Now()
 }
 
+// Since adds mods that are registered by now and were not at the start: where the family can, they are
+// loaded while the server runs.
+func (w *Watch) Since(names []string) {
+	for _, name := range names {
+		if w.result != nil && !slices.Contains(w.names, name) {
+			w.names = append(w.names, name)
+		}
+	}
+}
+
 // UnderWay tells whether the start that is shown is not judged yet.
 func (w *Watch) UnderWay() bool { return w.result == nil && !w.Down() }
 
@@ -298,14 +308,11 @@ func (w *Watch) outcome() string {
 	if w.result.Again != "" {
 		s += " " + upper(w.result.Again) + "."
 	}
-	unmet := 0
 	for _, e := range w.result.Expected {
-		if !e.So && "not as expected: "+e.String() != w.result.Reason {
-			unmet++
+		if said := "not as expected: " + e.String(); !e.So && !e.Unasked && said != w.result.Reason {
+			s += " Besides, " + said + "."
+			break
 		}
-	}
-	if unmet > 0 {
-		s += fmt.Sprintf(" %s of yours not met besides.", marks.Count(unmet, "expectation is", "expectations are"))
 	}
 	for _, d := range w.result.Differs {
 		if d == w.result.Reason {
@@ -492,6 +499,8 @@ func (w *Watch) standing(name string) (shape string, k canvas.Ink, detail string
 		}
 	}
 	switch {
+	case w.result != nil && w.result.Find(name) == nil:
+		return "·", canvas.Dim, "not in this start"
 	case w.result != nil:
 		return "◌", canvas.Warn, "silent"
 	case name == canvas.Clean(w.step.Status.Now) && !w.Down():

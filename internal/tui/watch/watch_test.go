@@ -10,6 +10,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
+	"initium/internal/core/expect"
 	"initium/internal/core/proof"
 	"initium/internal/host"
 	"initium/internal/insist"
@@ -82,7 +83,15 @@ func TestWatchPhases(t *testing.T) {
 		"owed":         {func(w *Watch) { p := *good; p.Unmade = []proof.Made{{Mod: "a", Path: "/x"}}; w.result = &p }, "a has not made /x yet"},
 		"hint":         {func(w *Watch) { p := *bad; p.Hint = "it printed nothing"; w.result = &p }, "It printed nothing."},
 		"elsewhere":    {func(w *Watch) { w.step.Elsewhere = "logs/a.log" }, "nothing printed yet, but logs/a.log grows"},
-		"guarded":      {func(w *Watch) { w.guard = 5 }, "started again after a crash, 5 times in a row at most"},
+		"later":        {func(w *Watch) { w.take(app.Step{Number: 1, Judged: later(good, "new", proof.Confirmed)}) }, "◆ new"},
+		"fails later":  {func(w *Watch) { w.result = later(good, "a", proof.Failed) }, ", while the server ran: it rots; the server runs on"},
+		"came since":   {func(w *Watch) { w.result = good; w.Since([]string{"a", "fresh"}) }, "· fresh"},
+		"unmet besides": {func(w *Watch) {
+			p := *bad
+			p.Expected = []expect.Met{{Expectation: expect.Expectation{Kind: expect.Path, Text: "map"}}}
+			w.result = &p
+		}, "Besides, not as expected: map is there, and that is not so."},
+		"guarded": {func(w *Watch) { w.guard = 5 }, "started again after a crash, 5 times in a row at most"},
 	} {
 		w := &Watch{server: "s", names: []string{"a", "b"}, heard: time.Now(), step: app.Step{Limit: time.Minute, Number: 1}}
 		test.set(w)
@@ -91,6 +100,16 @@ func TestWatchPhases(t *testing.T) {
 			insist.That(t, k[0] != "" && k[1] != "", "%s: a key without words", name)
 		}
 	}
+}
+
+// later is a proof to which something was added while the server ran.
+func later(of *proof.Proof, mod string, o proof.Outcome) *proof.Proof {
+	p, at, began := *of, 9000.0, time.Date(2026, 3, 1, 10, 0, 0, 0, time.Local)
+	p.Started, p.Later = &began, []proof.Mod{{Name: mod, Outcome: o, EndedMS: &at}}
+	if o == proof.Failed {
+		p.Later[0].Reason = "it rots"
+	}
+	return &p
 }
 
 // With the start before at hand, a watch tells how long each mod took then, and when
