@@ -68,9 +68,7 @@ func TestTakeWithItsFlags(t *testing.T) {
 		t.Errorf("more than the ratio: %d %s", r.status, r.err)
 	}
 	h.do(0, "take", "h", source, "--files-only")
-	if !is(filepath.Join(mod, "bill.toml")) || contents(t, h.script()) != before {
-		t.Errorf("only files: the script is\n%s", contents(t, h.script()))
-	}
+	insist.That(t, is(filepath.Join(mod, "bill.toml")) && contents(t, h.script()) == before, "only files: the script is\n%s", contents(t, h.script()))
 	h.do(0, "undo", "h")
 	h.do(0, "take", "h", source, "--stage")
 	insist.That(t, !is(mod) && contents(t, h.script()) == before, "what was staged is done")
@@ -122,9 +120,7 @@ func TestTakeWithItsFlags(t *testing.T) {
 		h.do(0, "remove", "h", "kelp_farms")
 	}
 	kept := within(h.home, "servers/h/kept/*")
-	if len(kept) == 0 {
-		t.Fatal("the ledger keeps nothing of what went")
-	}
+	insist.Need(t, len(kept) != 0, "the ledger keeps nothing of what went")
 	newest := strings.Fields(lastLine(h.do(0, "ledger", "h")))[0]
 	if out := h.do(0, "ledger", "h", "--forget", newest); !strings.Contains(out, "freed") && !strings.Contains(out, "free") {
 		t.Errorf("forgetting says %s", out)
@@ -229,9 +225,7 @@ done
 	o.do(0, "adopt", dir, "--dialect", "gate", "--set", "tag=red")
 	p := &proofJSON{}
 	o.json(1, p, "prove", "gate", "--json", "--keep-running") // its list names one of two
-	if p.mod("elm").Outcome != "failed" || p.mod("oak").Outcome != "confirmed" {
-		t.Errorf("outcomes are %s", p.outcomes())
-	}
+	insist.That(t, p.mod("elm").Outcome == "failed" && p.mod("oak").Outcome == "confirmed", "outcomes are %s", p.outcomes())
 	insist.Holds(t, "it was started so", o.do(0, "log", "gate"), "given always --tag red", "on a terminal")
 	var m modJSON
 	o.json(0, &m, "unload", "gate", "elm", "--json")

@@ -77,9 +77,7 @@ func TestCulpritMayStay(t *testing.T) {
 	h.cargo("other", "", "haul 1\n")
 	var c culpritJSON
 	h.json(0, &c, "culprit", "h", "--json")
-	if fmt.Sprint(c.Culprits) != "[late]" || !c.Cured || len(c.Instead) != 1 || c.Instead[0].Text != "move early before late" || !strings.Contains(c.Reason, "late (failed): it needs early") {
-		t.Errorf("%+v", c)
-	}
+	insist.That(t, fmt.Sprint(c.Culprits) == "[late]" && c.Cured && len(c.Instead) == 1 && c.Instead[0].Text == "move early before late" && strings.Contains(c.Reason, "late (failed): it needs early"), "%+v", c)
 	insist.Holds(t, "", h.do(0, "culprit", "h"), "with that all the others are sound", "or perhaps: move early before late (not tried)")
 }
 
@@ -104,9 +102,7 @@ func TestCulpritGoesOn(t *testing.T) {
 		if data, err := os.ReadFile(search); err == nil && strings.Count(string(data), "failed\": ") > 3 {
 			break
 		}
-		if time.Now().After(end) {
-			t.Fatal("the search does not come on")
-		}
+		insist.Need(t, !time.Now().After(end), "the search does not come on")
 	}
 	cmd.Process.Signal(syscall.SIGINT)
 	if err := cmd.Wait(); err == nil {

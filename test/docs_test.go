@@ -18,9 +18,7 @@ func TestWorkedExample(t *testing.T) {
 	page := contents(t, "../docs/dialects.md")
 	_, rest, _ := strings.Cut(page, "```toml\n")
 	source, _, ok := strings.Cut(rest, "```")
-	if !ok {
-		t.Fatal("the page shows no dialect")
-	}
+	insist.Need(t, ok, "the page shows no dialect")
 	o := newOperator(t)
 	write(t, filepath.Join(o.home, "dialects/kiln.toml"), source)
 	dir := filepath.Join(filepath.Dir(o.home), "kiln")
@@ -71,9 +69,7 @@ func TestCommandsOfTheReadme(t *testing.T) {
 	o := newOperator(t)
 	readme := contents(t, "../README.md")
 	_, list, ok := strings.Cut(readme, "## Commands\n")
-	if !ok {
-		t.Fatal("the README lists no commands")
-	}
+	insist.Need(t, ok, "the README lists no commands")
 	list, _, _ = strings.Cut(list, "\nThe commands that change")
 	help := func(words ...string) string { return o.do(0, append(words, "--help")...) }
 	named := map[string]bool{}
@@ -121,9 +117,7 @@ func TestCommandsOfTheReadme(t *testing.T) {
 				said = help(words[0], words[1])
 			}
 			for _, flag := range flags.FindAllString(one, -1) {
-				if !strings.Contains(said, flag) {
-					t.Errorf("an example in the README gives %s the flag %s, which it has not", words[0], flag)
-				}
+				insist.That(t, strings.Contains(said, flag), "an example in the README gives %s the flag %s, which it has not", words[0], flag)
 			}
 		}
 	}

@@ -157,9 +157,7 @@ func TestStagedChanges(t *testing.T) {
 	h.do(0, "register", "h", "c", "--stage", "--before", "a")
 	h.do(0, "off", "h", "c", "--stage")
 	h.do(0, "move", "h", "b", "--stage", "--before", "c")
-	if contents(t, h.script()) != before {
-		t.Fatal("a staged change was written")
-	}
+	insist.Need(t, contents(t, h.script()) == before, "a staged change was written")
 	insist.Holds(t, "a change that cannot be made on top", h.do(2, "off", "h", "c", "--stage"), "c is off already")
 	insist.Holds(t, "the plan", h.do(0, "plan", "h"), "< berth a", "> # berth c")
 	var plan struct {

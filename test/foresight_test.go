@@ -124,9 +124,7 @@ func TestLesson(t *testing.T) {
 	var before, after forecastJSON
 	h.json(0, &before, "check", "h", "--json")
 	p := h.prove(1)
-	if p.mod("a").Outcome != "failed" || before.Forecast[0].Outcome != "confirmed" {
-		t.Fatalf("a is %+v, foretold %+v", p.mod("a"), before.Forecast[0])
-	}
+	insist.Need(t, p.mod("a").Outcome == "failed" && before.Forecast[0].Outcome == "confirmed", "a is %+v, foretold %+v", p.mod("a"), before.Forecast[0])
 	h.json(1, &after, "check", "h", "--json")
 	if f := after.Forecast[0]; f.Outcome != "failed" || f.Cause != "lesson" || after.Forecast[1].Outcome != "not loaded" {
 		t.Errorf("foretold after the start: %+v", after.Forecast)

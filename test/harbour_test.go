@@ -99,9 +99,7 @@ func TestDemoStory(t *testing.T) {
 		"saltmarsh: not proved", "failed", "it needs ferry_timetable", "Remedy", "move ferry_timetable before paddle_ferry",
 		"> berth ferry_timetable", "< berth ferry_timetable", "saltmarsh: proved, ready after"} {
 		i := strings.Index(out[at:], want)
-		if i < 0 {
-			t.Fatalf("the story has no %q after\n%s\nin\n%s", want, out[:at], out)
-		}
+		insist.Need(t, i >= 0, "the story has no %q after\n%s\nin\n%s", want, out[:at], out)
 		at += i
 	}
 }
@@ -125,9 +123,7 @@ func TestProveOutcomes(t *testing.T) {
 	log := strings.Split(contents(t, p.Log), "\n")
 	for _, m := range p.Mods {
 		for _, e := range m.Evidence {
-			if log[e.Line-1] != e.Text || !strings.Contains(e.Text, m.Name) {
-				t.Errorf("%s: evidence %+v, but line %d of the log is %q", m.Name, e, e.Line, log[e.Line-1])
-			}
+			insist.That(t, log[e.Line-1] == e.Text && strings.Contains(e.Text, m.Name), "%s: evidence %+v, but line %d of the log is %q", m.Name, e, e.Line, log[e.Line-1])
 		}
 		insist.That(t, (m.Outcome == "silent") == (len(m.Evidence) == 0), "%s is %s with %d pieces of evidence", m.Name, m.Outcome, len(m.Evidence))
 	}
@@ -161,9 +157,7 @@ func TestServerThatStops(t *testing.T) {
 			h.cargo("wreck", "", "haul 1\nhoist\n")
 			h.cargo("after", "", "haul 1\n")
 			p := h.prove(1)
-			if p.Ready || p.Exit == nil || *p.Exit != test.exit || !strings.Contains(p.Reason, test.reason) {
-				t.Errorf("ready %v, exit %v, reason %q; want exit %d, %q", p.Ready, p.Exit, p.Reason, test.exit, test.reason)
-			}
+			insist.That(t, !p.Ready && p.Exit != nil && *p.Exit == test.exit && strings.Contains(p.Reason, test.reason), "ready %v, exit %v, reason %q; want exit %d, %q", p.Ready, p.Exit, p.Reason, test.exit, test.reason)
 			if m := p.mod("after"); m.Name != "" && (m.Outcome != "silent" || !strings.Contains(m.Reason, "stopped before")) {
 				t.Errorf("after is %+v", m)
 			}
@@ -265,9 +259,7 @@ func TestKeepRunningAndStop(t *testing.T) {
 	}
 	defer h.try("stop", "h")
 	conn, err := net.Dial("tcp", "127.0.0.1:"+h.port)
-	if err != nil {
-		t.Fatalf("the server does not go on: %v", err)
-	}
+	insist.Need(t, err == nil, "the server does not go on: %v", err)
 	conn.Close()
 	insist.Holds(t, "servers", h.do(0, "servers"), "running since")
 	insist.Holds(t, "a second start", h.do(3, "prove", "h"), "running")
@@ -299,14 +291,10 @@ func TestSurveyAndCheckJSON(t *testing.T) {
 	}
 	var c checkJSON
 	h.json(1, &c, "check", "h", "--json")
-	if len(c.Findings) != 2 {
-		t.Fatalf("findings are %+v", c.Findings)
-	}
+	insist.Need(t, len(c.Findings) == 2, "findings are %+v", c.Findings)
 	f := c.Findings[0]
 	insist.That(t, f.Code == "need-late" && f.Severity == "error" && f.Mod == "a" && f.File == h.script() && f.Line == 5 && f.Column == 7 && f.Remedy == "move b before a", "the finding is %+v", f)
-	if c.Findings[1].Code != "not-registered" || c.Findings[1].Severity != "note" {
-		t.Errorf("the note is %+v", c.Findings[1])
-	}
+	insist.That(t, c.Findings[1].Code == "not-registered" && c.Findings[1].Severity == "note", "the note is %+v", c.Findings[1])
 }
 
 func TestOwnDialects(t *testing.T) {

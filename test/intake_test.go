@@ -131,9 +131,7 @@ func TestLayouts(t *testing.T) {
 					Mods   []struct{ Name, Release, Root, Path string }
 				}
 				h.json(0, &look, "look", source, "--server", "h", "--json")
-				if len(look.Mods) != 1 || look.Mods[0].Name != "kelp_farms" || look.Mods[0].Release != "1.3.0" || look.Family != "harrow-sound" {
-					t.Fatalf("look finds %+v", look)
-				}
+				insist.Need(t, len(look.Mods) == 1 && look.Mods[0].Name == "kelp_farms" && look.Mods[0].Release == "1.3.0" && look.Family == "harrow-sound", "look finds %+v", look)
 				insist.Same(t, fmt.Sprintf("looking has changed\n%s\nto", before), below(t, h.dir), before)
 				h.do(0, "take", "h", source)
 				want := map[string]string{"bill.toml": kelpBill, "deck.script": kelpDeck, "art/raft.png": "png"}
@@ -271,9 +269,7 @@ func TestUpdateKeepsWhatIsTheOperators(t *testing.T) {
 	before := below(t, dir)
 	two := release("2.0", map[string]string{"same.toml": "s", "mine.toml": "1", "both.toml": "2", "theirs.toml": "2", "new.dat": "n"})
 	r := h.try("take", "h", two)
-	if r.status != 1 || !strings.Contains(r.err, "cargo/kelp_farms/both.toml") || strings.Contains(r.err, "mine.toml") || below(t, dir) != before {
-		t.Fatalf("status %d\n%s", r.status, r.err)
-	}
+	insist.Need(t, r.status == 1 && strings.Contains(r.err, "cargo/kelp_farms/both.toml") && !strings.Contains(r.err, "mine.toml") && below(t, dir) == before, "status %d\n%s", r.status, r.err)
 	h.do(0, "take", "h", two, "--both", "cargo/kelp_farms/both.toml")
 	for file, want := range map[string]string{"same.toml": "s", "mine.toml": "mine", "both.toml": "mine", "both.toml.from-kelp-2.0": "2", "theirs.toml": "2", "new.dat": "n", "added.txt": "added"} {
 		insist.Same(t, file, contents(t, filepath.Join(dir, file)), want)
@@ -398,9 +394,7 @@ func TestRestoreByAnotherUser(t *testing.T) {
 		cmd := exec.Command("setpriv", append([]string{"--reuid=65534", "--regid=65534", "--clear-groups", program}, args...)...)
 		cmd.Env = h.env
 		out, err := cmd.CombinedOutput()
-		if err != nil {
-			t.Fatalf("%q: %v\n%s", args, err, out)
-		}
+		insist.Need(t, err == nil, "%q: %v\n%s", args, err, out)
 		return string(out)
 	}
 	as("backup", "h")
@@ -453,9 +447,7 @@ func TestCleanRecord(t *testing.T) {
 		}
 	}
 	h.json(0, &looked, "look", other, third, "--server", "h", "--json")
-	if len(looked.Sources) != 2 || len(looked.Shared) != 1 || looked.Shared[0].Path != filepath.Join(h.dir, "charts/outer.chart") || len(looked.Shared[0].Mods) != 2 {
-		t.Errorf("looked into two: %+v", looked)
-	}
+	insist.That(t, len(looked.Sources) == 2 && len(looked.Shared) == 1 && looked.Shared[0].Path == filepath.Join(h.dir, "charts/outer.chart") && len(looked.Shared[0].Mods) == 2, "looked into two: %+v", looked)
 	if r := h.try("take", "h", other, third); r.status != 1 || !strings.Contains(r.err, "charts/outer.chart") {
 		t.Errorf("two that share a file: %d %s", r.status, r.err)
 	}

@@ -152,9 +152,7 @@ func TestKilledWhileFilesComeAndGo(t *testing.T) {
 	k.keep("removed")
 	h.do(0, "undo", "h")
 	k.keep("again")
-	if k.states["again"] != k.states["two"] || k.states["one"] == k.states["clean"] {
-		t.Fatalf("undo gives\n%s", k.states["again"])
-	}
+	insist.Need(t, k.states["again"] == k.states["two"] && k.states["one"] != k.states["clean"], "undo gives\n%s", k.states["again"])
 	k.everywhere("clean", "one", "1", true, "take", "h", one)
 	k.everywhere("edited", "two", "2", true, "take", "h", two)
 	k.everywhere("two", "removed", "3", true, "remove", "h", "kelp_farms")

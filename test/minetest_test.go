@@ -81,9 +81,7 @@ func TestRealMissingNeed(t *testing.T) {
 	w.do(0, "register", "w", "pipeworks")
 	var c checkJSON
 	w.json(1, &c, "check", "w", "--json")
-	if c.Findings[0].Code != "need-missing" || c.Findings[0].Mod != "pipeworks" {
-		t.Errorf("check foretells %+v", c.Findings[0])
-	}
+	insist.That(t, c.Findings[0].Code == "need-missing" && c.Findings[0].Mod == "pipeworks", "check foretells %+v", c.Findings[0])
 	p := w.prove(1)
 	m := p.mod("pipeworks")
 	insist.That(t, m.Outcome == "failed" && m.Reason == "it needs basic_materials" && strings.Contains(m.Evidence[0].Text, "unsatisfied dependencies") && p.Ready, "pipeworks is %+v", m)

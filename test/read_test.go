@@ -133,9 +133,7 @@ func TestReadTurnedAndGrowing(t *testing.T) {
 	said := bufio.NewScanner(out)
 	next := func(want string) {
 		t.Helper()
-		if !said.Scan() || !strings.Contains(said.Text(), want) {
-			t.Errorf("it says %q, want %q", said.Text(), want)
-		}
+		insist.That(t, said.Scan() && strings.Contains(said.Text(), want), "it says %q, want %q", said.Text(), want)
 	}
 	next(`      1  2026-01-01 10:00:00: ACTION[Main]: Mod "a"`)
 	write(t, file("grows"), line(2, `Mod "b" loaded after 2 ms`))

@@ -71,9 +71,7 @@ func (o *operator) againstRecord(kind trial, r *rand.Rand, server string) int {
 				wrong = "the server dealt with it"
 			}
 		}
-		if wrong != "" {
-			t.Errorf("%s: %s is %s (%s), and %s\n%s", server, m.Name, m.Outcome, m.Reason, wrong, contents(t, p.Log))
-		}
+		insist.That(t, wrong == "", "%s: %s is %s (%s), and %s\n%s", server, m.Name, m.Outcome, m.Reason, wrong, contents(t, p.Log))
 	}
 	for name, loaded := range in {
 		if m := p.find(name); m == nil && loaded {

@@ -30,15 +30,12 @@ func TestRehearse(t *testing.T) {
 	h.cargo("wreck", "", "no such word\n")
 	h.prove(0, "--keep-running")
 	defer h.try("stop", "h")
-	before := below(t, h.dir) + below(t, filepath.Join(h.home, "servers"))
 	var r rehearsalJSON
 	h.json(0, &r, "rehearse", "h", "--json")
-	if !r.Isolated || r.Port != h.port || r.Against != 1 || len(r.Differs) != 0 || r.Proof.outcomes() != "a confirmed, b confirmed" || r.Proof.Log != "" {
-		t.Errorf("as it is: %+v", r)
-	}
+	insist.That(t, r.Isolated && r.Port == h.port && r.Against == 1 && len(r.Differs) == 0 && r.Proof.outcomes() == "a confirmed, b confirmed" && r.Proof.Log == "", "as it is: %+v", r)
 	h.do(0, "off", "h", "b", "--stage")
 	h.do(0, "register", "h", "wreck", "--stage")
-	before = below(t, h.dir) + below(t, filepath.Join(h.home, "servers"))
+	before := below(t, h.dir) + below(t, filepath.Join(h.home, "servers"))
 	h.json(1, &r, "rehearse", "h", "--json")
 	insist.Same(t, "with what is staged", r.Proof.outcomes(), "a confirmed, wreck failed")
 	insist.Same(t, "made in it", strings.Join(r.Changes, "; "), "switch b off; register wreck")

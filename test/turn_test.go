@@ -57,9 +57,7 @@ func TestProveOrReturn(t *testing.T) {
 	cmd.Env = h.env
 	insist.OK(t, cmd.Start())
 	for end := time.Now().Add(20 * time.Second); !strings.Contains(contents(t, h.script()), "\nberth b"); time.Sleep(time.Millisecond) {
-		if time.Now().After(end) {
-			t.Fatal("the change is not made")
-		}
+		insist.Need(t, !time.Now().After(end), "the change is not made")
 	}
 	insist.OK(t, cmd.Process.Signal(syscall.SIGINT))
 	insist.That(t, cmd.Wait() != nil, "what was stopped is proved")

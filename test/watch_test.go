@@ -33,9 +33,7 @@ func (h *harbour) isScript(script string) {
 func eventually(t *testing.T, what string, so func() bool) {
 	t.Helper()
 	for end := time.Now().Add(20 * time.Second); !so(); time.Sleep(20 * time.Millisecond) {
-		if time.Now().After(end) {
-			t.Fatalf("never: %s", what)
-		}
+		insist.Need(t, !time.Now().After(end), "never: %s", what)
 	}
 }
 

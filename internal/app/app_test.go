@@ -110,13 +110,9 @@ func TestLookingAhead(t *testing.T) {
 		return strings.Join(words, " ")
 	}
 	now, err := a.Look("k")
-	if err != nil || codes(now) != "mod-missing not-registered" {
-		t.Errorf("now check says %q, %v", codes(now), err)
-	}
+	insist.That(t, err == nil && codes(now) == "mod-missing not-registered", "now check says %q, %v", codes(now), err)
 	ahead, err := a.LookAhead("k")
-	if err != nil || codes(ahead) != "" || len(ahead.Staged) != 2 || ahead.Survey.Mods[0].Name != "b" {
-		t.Errorf("then it will say %q, %v", codes(ahead), err)
-	}
+	insist.That(t, err == nil && codes(ahead) == "" && len(ahead.Staged) == 2 && ahead.Survey.Mods[0].Name == "b", "then it will say %q, %v", codes(ahead), err)
 	// Somebody else takes the ground away from under what is staged.
 	put(t, filepath.Join(dir, "kiln.list"), "fire a\n")
 	if ahead, err = a.LookAhead("k"); err != nil || !strings.Contains(ahead.Problem, "gone is not registered") {
@@ -131,9 +127,7 @@ func TestHeldFiles(t *testing.T) {
 	a.Exe = exe
 	insist.OK(t, insist.Err(a.Adopt(t.Context(), app.Adoption{Dir: dir, As: "k", Set: map[string]string{"level": "1"}})))
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
-	if err != nil || !p.Ready {
-		t.Fatalf("the start gives %+v, %v", p, err)
-	}
+	insist.Need(t, err == nil && p.Ready, "the start gives %+v, %v", p, err)
 	if _, err := a.Change(t.Context(), "k", nil, lineup.Change{Op: lineup.OpOff, Mod: "a"}); !errors.Is(err, host.ErrRunning) {
 		t.Errorf("changing a held file under a running server gives %v", err)
 	}

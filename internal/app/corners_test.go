@@ -80,9 +80,7 @@ func TestReplyWithoutEnd(t *testing.T) {
 	put(t, file, string(data)+"[[console.rule]]\nmeans = \"failed\"\nline = \"out {mod}: {reason}\"\n[[log.rule]]\nmeans = \"failed\"\nline = \"out {mod}: {reason}\"\n")
 	var stopping bool
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways, OnStep: func(s app.Step) { stopping = stopping || s.Stopping }})
-	if err != nil || p.Verdict != proof.Proved || stopping {
-		t.Fatalf("%+v, %v, stopping %v", p, err, stopping)
-	}
+	insist.Need(t, err == nil && p.Verdict == proof.Proved && !stopping, "%+v, %v, stopping %v", p, err, stopping)
 	m, err := a.SwitchMod(t.Context(), "k", "b", app.SwitchUnload)
 	insist.That(t, err == nil && strings.Contains(m.Reason+fmt.Sprint(m.Evidence), "at once"), "%+v, %v", m, err)
 	a.StopAll(func(name string) { a.Stop(context.Background(), name) })

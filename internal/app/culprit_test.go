@@ -144,9 +144,7 @@ func TestCulpritSymptoms(t *testing.T) {
 	} {
 		a, _ := bakery(t, test.mods...)
 		found, err := a.FindCulprits(t.Context(), "k", test.opt)
-		if err != nil || strings.Join(found.Culprits, " ") != test.want || !strings.Contains(found.Problem, test.problem) || (test.problem == "") != (found.Problem == "") {
-			t.Errorf("%s: %+v, %v", name, found, err)
-		}
+		insist.That(t, err == nil && strings.Join(found.Culprits, " ") == test.want && strings.Contains(found.Problem, test.problem) && (test.problem == "") == (found.Problem == ""), "%s: %+v, %v", name, found, err)
 		if name == "a line" && (!strings.HasPrefix(found.Reason, "line ") || !strings.HasSuffix(found.Reason, ` of its log says "the bread smells"`)) {
 			t.Errorf("%s: the reason is %q", name, found.Reason)
 		}
@@ -196,9 +194,7 @@ func TestCulpritOfTheFirstFault(t *testing.T) {
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{Stay: time.Second, OnTry: func(s app.Tried) {
 		insist.Same(t, "", s.Of, 2)
 	}})
-	if err != nil || !slices.Equal(found.Culprits, []string{"b"}) || !found.Sure || found.Cured || len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpUnregister {
-		t.Errorf("found %+v, %v", found, err)
-	}
+	insist.That(t, err == nil && slices.Equal(found.Culprits, []string{"b"}) && found.Sure && !found.Cured && len(found.Changes) == 1 && found.Changes[0].Op == lineup.OpUnregister, "found %+v, %v", found, err)
 }
 
 // Where mods load because they are there, they are taken out of the copy's folder.

@@ -59,9 +59,7 @@ func steps(t *testing.T, a *app.App, until func(app.Step) bool) (lines []string,
 		}
 	}})
 	insist.OK(t, err)
-	if ctx.Err() == context.DeadlineExceeded {
-		t.Fatalf("it never came: %q", lines)
-	}
+	insist.Need(t, ctx.Err() != context.DeadlineExceeded, "it never came: %q", lines)
 	return lines, judged
 }
 
@@ -139,9 +137,7 @@ func TestNoteBeforeARestart(t *testing.T) {
 		}
 		return s.Number == 2 && s.Judged != nil
 	})
-	if len(judged) != 2 || judged[0].Verdict != proof.Proved || judged[1].Verdict != proof.Proved {
-		t.Fatalf("judged %+v", judged)
-	}
+	insist.Need(t, len(judged) == 2 && judged[0].Verdict == proof.Proved && judged[1].Verdict == proof.Proved, "judged %+v", judged)
 	c, err := a.Compare(context.Background(), "k", 1, 2)
 	insist.That(t, err == nil && len(c.Files) == 1 && c.Files[0].Mod == "b" && c.Files[0].Path == "new", "compared: %+v, %v", c, err)
 }
@@ -219,9 +215,7 @@ func TestCatchUp(t *testing.T) {
 			time.Sleep(20 * time.Millisecond)
 		}
 		entries, err := a.Ledger("k")
-		if err != nil || len(entries[0].Starts) != 1 {
-			t.Fatalf("%s: %+v, %v", name, entries, err)
-		}
+		insist.Need(t, err == nil && len(entries[0].Starts) == 1, "%s: %+v, %v", name, entries, err)
 		p, err := a.Home.Start("k", 1).Proof()
 		insist.That(t, err == nil && p.Reason == test.reason, "%s: %+v, %v", name, p, err)
 	}
@@ -276,9 +270,7 @@ func TestJudgedByAnother(t *testing.T) {
 	insist.OK(t, insist.Err(a.Begin("k", app.ProveOptions{})))
 	dir := a.Home.Start("k", 1)
 	release, mine := dir.Judge()
-	if !mine {
-		t.Fatal("somebody else judges it")
-	}
+	insist.Need(t, mine, "somebody else judges it")
 	heard := 0
 	_, judged := steps(t, a, func(s app.Step) bool {
 		if heard += len(s.New); release != nil && heard > 40 {
@@ -318,9 +310,7 @@ func TestLateGuard(t *testing.T) {
 			if ended && (exit.Next > 0 || exit.Again == nil) {
 				break
 			}
-			if time.Now().After(end) {
-				t.Fatalf("%s: it does not come to an end: %+v", name, exit)
-			}
+			insist.Need(t, !time.Now().After(end), "%s: it does not come to an end: %+v", name, exit)
 		}
 		if starts, err := a.Home.Starts("k"); err != nil || len(starts) != test.starts {
 			t.Errorf("%s: there are %d starts, %v", name, len(starts), err)
@@ -359,9 +349,7 @@ func TestUnloadAndBrokenLists(t *testing.T) {
 	}
 	a, _ := asking(t, say("echo '* a'; echo \"$b\"; echo '2 in all'"), list)
 	p, err := a.Prove(context.Background(), "k", app.ProveOptions{Keep: app.KeepAlways})
-	if err != nil || p.Verdict != proof.Proved {
-		t.Fatalf("%+v, %v", p, err)
-	}
+	insist.Need(t, err == nil && p.Verdict == proof.Proved, "%+v, %v", p, err)
 	for mod, want := range map[string]proof.Outcome{"a": proof.Failed, "b": proof.Confirmed} { // it does not know how to let go of a
 		if m, err := a.SwitchMod(context.Background(), "k", mod, app.SwitchUnload); err != nil || m.Outcome != want || m.Reason == "" {
 			t.Errorf("%s: %+v, %v", mod, m, err)
@@ -435,9 +423,7 @@ while read -r line; do case $line in cool) exit 0;; 'again a') echo working; sle
 	insist.OK(t, err)
 	put(t, file, strings.Replace(string(data), "settle = \"100ms\"", "settle = \"100ms\"\nwithin = \"6s\"", 1))
 	p, err := a.Prove(t.Context(), "k", app.ProveOptions{Keep: app.KeepAlways})
-	if err != nil || p.Verdict != proof.Proved {
-		t.Fatalf("%+v, %v", p, err)
-	}
+	insist.Need(t, err == nil && p.Verdict == proof.Proved, "%+v, %v", p, err)
 	stopped, stop := context.WithCancel(t.Context())
 	defer stop()
 	for _, test := range []struct {
@@ -479,9 +465,7 @@ func TestJudgedAfterTheStop(t *testing.T) {
 			return fmt.Sprintf("%s, %s %s: %s", p.Verdict, p.Find("a").Outcome, p.Find("b").Outcome, p.Again)
 		}
 		p, err := a.Prove(t.Context(), "k", app.ProveOptions{Within: 300 * time.Millisecond})
-		if err != nil || said(p) != want {
-			t.Errorf("%s: %s, %v", log, said(p), err)
-		}
+		insist.That(t, err == nil && said(p) == want, "%s: %s, %v", log, said(p), err)
 		if kept, err := a.Home.Start("k", 1).Proof(); err != nil || said(kept) != want {
 			t.Errorf("%s: it is kept as %s, %v", log, said(kept), err)
 		}

@@ -51,9 +51,7 @@ func TestNotes(t *testing.T) {
 	insist.That(t, len(notes) == 1 && strings.Contains(notes[0], "a change that was cut off (switch b off) was completed") && len(a.Notes()) == 0, "it is told: %q", notes)
 	var own strings.Builder
 	insist.OK(t, a.Home.ReadLog(&own))
-	if strings.Count(own.String(), "switch b off") != 1 {
-		t.Errorf("Initium's own log: %s", own.String())
-	}
+	insist.That(t, strings.Count(own.String(), "switch b off") == 1, "Initium's own log: %s", own.String())
 }
 
 // Of what was done to single mods of a running server the last two hundred are kept.

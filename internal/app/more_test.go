@@ -208,9 +208,7 @@ func TestBeginsOfDialects(t *testing.T) {
 		t.Errorf("the beginning is %q", l.Prefix())
 	}
 	taught, err := l.Propose(teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "10:00:01 I tide is fired", Mod: "tide"}}})
-	if err != nil || len(taught.Matches) != 2 {
-		t.Fatalf("%+v, %v", taught, err)
-	}
+	insist.Need(t, err == nil && len(taught.Matches) == 2, "%+v, %v", taught, err)
 	file, _, err := l.Write(taught, teach.Lesson{Means: dialect.MeansLoaded, Examples: []teach.Example{{Line: "10:00:01 I tide is fired", Mod: "tide"}}})
 	if data, readErr := os.ReadFile(own); err != nil || file != own || readErr != nil || !strings.Contains(string(data), "is fired") {
 		t.Errorf("written to %s, %v, %v", file, err, readErr)
@@ -265,7 +263,5 @@ func TestCleanServer(t *testing.T) {
 	insist.OK(t, os.Remove(filepath.Join(dir, "data/two")))
 	files, changed, err := a.BaselineChanges("k")
 	slices.Sort(changed)
-	if err != nil || files != 4 || !slices.Equal(changed, []string{filepath.Join(dir, "data/one"), filepath.Join(dir, "data/two")}) {
-		t.Errorf("%d files, of which %q have changed, %v", files, changed, err)
-	}
+	insist.That(t, err == nil && files == 4 && slices.Equal(changed, []string{filepath.Join(dir, "data/one"), filepath.Join(dir, "data/two")}), "%d files, of which %q have changed, %v", files, changed, err)
 }

@@ -212,19 +212,19 @@ func (a *App) expectation(look *Look, opt ProveOptions) (host.Expected, error) {
 		}
 		e.Foretold = append(e.Foretold, said)
 	}
-	var err error
-	if look.Forecast != nil { // a copy that mods are tried on is not compared
-		l, err := a.ledger()
-		if err != nil {
-			return e, err
-		}
-		entry, err := l.Newest(look.Server.Record.Name)
-		if err != nil {
-			return e, err
-		}
-		e.Entry, e.Own = &entry, look.Server.expects(look.Survey)
-		e.Gone, err = a.gone(look)
+	if look.Forecast == nil { // a copy that mods are tried on is not compared
+		return e, nil
 	}
+	l, err := a.ledger()
+	if err != nil {
+		return e, err
+	}
+	entry, err := l.Newest(look.Server.Record.Name)
+	if err != nil {
+		return e, err
+	}
+	e.Entry, e.Own = &entry, look.Server.expects(look.Survey)
+	e.Gone, err = a.gone(look)
 	return e, err
 }
 

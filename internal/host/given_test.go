@@ -43,9 +43,7 @@ func TestGivenValues(t *testing.T) {
 	apply(&plan.Plan{Given: []plan.Given{{Name: "port", Was: "2"}}})
 	holds(map[string]string{"level": "x"})
 	back, err := l.Return("s", 0)
-	if err != nil || len(back.Given) != 2 || back.Given[0] != (plan.Given{Name: "level", Was: "x"}) || back.Given[1] != (plan.Given{Name: "port", Now: "1"}) {
-		t.Fatalf("the way back: %+v, %v", back, err)
-	}
+	insist.Need(t, err == nil && len(back.Given) == 2 && back.Given[0] == (plan.Given{Name: "level", Was: "x"}) && back.Given[1] == (plan.Given{Name: "port", Now: "1"}), "the way back: %+v, %v", back, err)
 	file := filepath.Join(t.TempDir(), "start")
 	insist.OK(t, os.WriteFile(file, []byte("a\n"), 0o644))
 	back.Files = []plan.File{{Path: file, Old: []byte("a\n"), Want: []byte("b\n")}}

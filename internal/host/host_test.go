@@ -40,9 +40,7 @@ func TestStarts(t *testing.T) {
 	h := host.Home{Dir: t.TempDir()}
 	for want := 1; want <= 3; want++ {
 		dir, number, err := h.NewStart("s")
-		if err != nil || number != want {
-			t.Fatalf("start %d is numbered %d, %v", want, number, err)
-		}
+		insist.Need(t, err == nil && number == want, "start %d is numbered %d, %v", want, number, err)
 		if _, err := dir.Proof(); !errors.Is(err, fs.ErrNotExist) {
 			t.Errorf("a start without a proof gives %v", err)
 		}
@@ -99,9 +97,7 @@ func TestApply(t *testing.T) {
 		t.Errorf("the mode is %v", info.Mode())
 	}
 	entries, err := l.Entries("s")
-	if err != nil || len(entries) != 2 || entries[1].Why != "why" || len(entries[1].Files) != 2 {
-		t.Fatalf("the ledger has %+v, %v", entries, err)
-	}
+	insist.Need(t, err == nil && len(entries) == 2 && entries[1].Why == "why" && len(entries[1].Files) == 2, "the ledger has %+v, %v", entries, err)
 	back, err := l.Return("s", 0)
 	insist.OK(t, err)
 	insist.OK(t, l.Apply(t.Context(), "s", "back", back, nil))
@@ -177,9 +173,7 @@ func TestSocketFor(t *testing.T) {
 	t.Setenv("XDG_RUNTIME_DIR", base)
 	deep := host.Home{Dir: "/" + strings.Repeat("very-deep/", 40)}
 	path, err := deep.SocketFor("s")
-	if err != nil || len(filepath.Base(path)) > 40 {
-		t.Fatalf("the socket of a deep folder is %s, %v", path, err)
-	}
+	insist.Need(t, err == nil && len(filepath.Base(path)) <= 40, "the socket of a deep folder is %s, %v", path, err)
 	if info, err := os.Stat(filepath.Dir(path)); err != nil || info.Mode().Perm() != 0o700 {
 		t.Errorf("its folder has mode %v, %v", info.Mode(), err)
 	}

@@ -216,9 +216,7 @@ func TestKeeper(t *testing.T) {
 			if _, err := os.Stat(fmt.Sprint("/proc/", running.Keeper)); err != nil {
 				break
 			}
-			if time.Now().After(end) {
-				t.Fatal("its keeper is still there, if only by its number")
-			}
+			insist.Need(t, !time.Now().After(end), "its keeper is still there, if only by its number")
 		}
 		if again, err := k.home.StopServer(context.Background(), "s"); err != nil || again.Status != exit.Status || again.How != exit.How {
 			t.Errorf("stopping again gives %+v, %v", again, err)
@@ -267,13 +265,9 @@ func TestKeeperOfABackgroundServer(t *testing.T) {
 		if _, err := os.Stat(fmt.Sprintf("/proc/%d", running.Server)); err != nil {
 			break
 		}
-		if time.Now().After(end) {
-			t.Fatal("it does not go into the background")
-		}
+		insist.Need(t, !time.Now().After(end), "it does not go into the background")
 	}
-	if !k.home.IsRunning("s") {
-		t.Fatal("it is not seen to run")
-	}
+	insist.Need(t, k.home.IsRunning("s"), "it is not seen to run")
 	if _, ended := k.dir.Exit(); ended {
 		t.Error("it is said to have ended")
 	}
@@ -330,9 +324,7 @@ func TestSocketsFarDown(t *testing.T) {
 	k.log("heard hello")
 	insist.OK(t, insist.Err(k.home.StopServer(t.Context(), "s")))
 	for end := time.Now().Add(20 * time.Second); len(within(deep, "initium/*")) > 0; time.Sleep(time.Millisecond) { // until the keeper has ended, too
-		if time.Now().After(end) {
-			t.Fatalf("left are %v", within(deep, "initium/*"))
-		}
+		insist.Need(t, !time.Now().After(end), "left are %v", within(deep, "initium/*"))
 	}
 }
 
@@ -589,9 +581,7 @@ func TestKeeperIsKilled(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			if !state.Up || len(state.Lost) != 1 || state.Lost[0] != running.Server {
-				t.Fatalf("the server is %+v, its process %d", state, running.Server)
-			}
+			insist.Need(t, state.Up && len(state.Lost) == 1 && state.Lost[0] == running.Server, "the server is %+v, its process %d", state, running.Server)
 			insist.Fails(t, "speaking to it", k.dir.Say("hello"), "keeper was ended")
 			k.noSecond()
 			exit, err := k.home.StopServer(context.Background(), "s")
@@ -757,9 +747,7 @@ func TestLogOnAFullDisk(t *testing.T) {
 			}
 			break
 		}
-		if wait > 10*time.Second {
-			t.Fatalf("the log is %.200q", got)
-		}
+		insist.Need(t, wait <= 10*time.Second, "the log is %.200q", got)
 	}
 }
 
@@ -906,9 +894,7 @@ func TestStopBeforeARestart(t *testing.T) {
 		if _, err := os.Stat(noting); err == nil {
 			break
 		}
-		if time.Now().After(end) {
-			t.Fatal("nothing is noted")
-		}
+		insist.Need(t, !time.Now().After(end), "nothing is noted")
 	}
 	exit, err := k.home.StopServer(context.Background(), "s")
 	insist.That(t, err == nil && exit.Status == 7 && exit.Again == nil && exit.Next == 0, "stopped: %+v, %v", exit, err)

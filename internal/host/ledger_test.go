@@ -62,9 +62,7 @@ func TestReturnToAnyEntry(t *testing.T) {
 		for _, name := range []string{one, two} {
 			data, ok := states[to][name]
 			got, err := os.ReadFile(name)
-			if ok != (err == nil) || string(got) != data {
-				t.Errorf("at %d, %s holds %q, %v; want %q", to, filepath.Base(name), got, err, data)
-			}
+			insist.That(t, ok == (err == nil) && string(got) == data, "at %d, %s holds %q, %v; want %q", to, filepath.Base(name), got, err, data)
 		}
 	}
 	insist.Fails(t, "an entry that is not there", goBack(t, l, 77), "no such entry")

@@ -18,9 +18,7 @@ func TestOwnLog(t *testing.T) {
 	h := host.Home{Dir: t.TempDir()}
 	var all strings.Builder
 	insist.OK(t, h.ReadLog(&all))
-	if all.Len() > 0 {
-		t.Errorf("before anything there is %q", all.String())
-	}
+	insist.That(t, all.Len() <= 0, "before anything there is %q", all.String())
 	log := h.Log()
 	log.Info("a change was completed", "server", "s\x1b[31m\nx", "took", 1234567*time.Microsecond)
 	log.Error("the login failed", "error", errors.New("password=geheim77 was refused"))
@@ -50,7 +48,5 @@ func TestOwnLog(t *testing.T) {
 	insist.That(t, len(files) == 2 && size <= 2<<20+4096 && size >= 1<<20, "%d files of %d bytes", len(files), size)
 	all.Reset()
 	insist.OK(t, h.ReadLog(&all))
-	if !strings.HasSuffix(all.String(), "msg=\"the last\"\n") {
-		t.Errorf("it ends with %q", all.String()[all.Len()-100:])
-	}
+	insist.That(t, strings.HasSuffix(all.String(), "msg=\"the last\"\n"), "it ends with %q", all.String()[all.Len()-100:])
 }

@@ -121,9 +121,7 @@ func TestPartsComeAndGo(t *testing.T) {
 	come := &plan.Plan{Parts: []plan.Part{{Path: filepath.Dir(oak), What: "a folder", New: plan.EmptyFolder}, folder(oak, "", first)}}
 	insist.OK(t, l.Apply(t.Context(), "s", "one", come, from(first)))
 	one := tree(t, dir)
-	if one != "mods/ mods/oak/ mods/oak/a=1 mods/oak/sub/ mods/oak/sub/b=2" {
-		t.Fatalf("after it came there is %s", one)
-	}
+	insist.Need(t, one == "mods/ mods/oak/ mods/oak/a=1 mods/oak/sub/ mods/oak/sub/b=2", "after it came there is %s", one)
 	if items, ok, err := l.Release(oak); err != nil || !ok || plan.Digest(items) != come.Parts[1].New {
 		t.Errorf("what came is remembered as %v, %v, %v", items, ok, err)
 	}
@@ -143,9 +141,7 @@ func TestPartsComeAndGo(t *testing.T) {
 	next.New = plan.Digest(next.Items)
 	insist.OK(t, l.Apply(t.Context(), "s", "two", &plan.Plan{Parts: []plan.Part{next}}, from(second)))
 	two := tree(t, dir)
-	if two != "mods/ mods/oak/ mods/oak/a=11 mods/oak/own=mine" {
-		t.Fatalf("after the second release there is %s", two)
-	}
+	insist.Need(t, two == "mods/ mods/oak/ mods/oak/a=11 mods/oak/own=mine", "after the second release there is %s", two)
 	note := make([]byte, 10)
 	if n, err := unix.Getxattr(filepath.Join(oak, "own"), "user.note", note); err != nil || string(note[:n]) != "kept" {
 		t.Errorf("the file that stays has the note %q, %v", note[:max(n, 0)], err)
@@ -282,9 +278,7 @@ func TestBackup(t *testing.T) {
 	put(t, filepath.Join(dir, "auth.txt"), "secret", 0o600)
 	insist.OK(t, os.Symlink("/elsewhere", filepath.Join(dir, "world", "link")))
 	b, err := h.WriteBackup(t.Context(), "s", dir, "test", []string{filepath.Join(dir, "world"), filepath.Join(dir, "auth.txt")}, nil)
-	if err != nil || b.Number != 1 || b.Files != 3 || b.Bytes != 3010 {
-		t.Fatalf("%+v, %v", b, err)
-	}
+	insist.Need(t, err == nil && b.Number == 1 && b.Files == 3 && b.Bytes == 3010, "%+v, %v", b, err)
 	if list, err := h.Backups("s"); err != nil || len(list) != 1 || list[0].File != b.File {
 		t.Errorf("the list is %v, %v", list, err)
 	}
@@ -325,9 +319,7 @@ func TestRecordClean(t *testing.T) {
 		put(t, filepath.Join(dir, name), name, 0o644)
 	}
 	n, err := l.TakeBaseline("s", dir, []string{filepath.Join(dir, "mods")})
-	if err != nil || n != 2 {
-		t.Fatalf("%d files, %v", n, err)
-	}
+	insist.Need(t, err == nil && n == 2, "%d files, %v", n, err)
 	for name, want := range map[string]bool{"sub/b": true, "mods/m/c": false} {
 		if o, err := l.Owner("s", filepath.Join(dir, name)); err != nil || o.Clean != want {
 			t.Errorf("%s is of the clean server: %v, %v", name, o.Clean, err)

@@ -83,9 +83,7 @@ func TestRepairLedger(t *testing.T) {
 		other.Wait()
 		other.Stdin.(*os.File).Close()
 		r, err := h.RepairLedger()
-		if err != nil || (len(r.Problems) == 0) != test.whole || (r.Kept == "") != test.whole {
-			t.Fatalf("%s: repaired: %+v, %v", name, r, err)
-		}
+		insist.Need(t, err == nil && (len(r.Problems) == 0) == test.whole && (r.Kept == "") == test.whole, "%s: repaired: %+v, %v", name, r, err)
 		if !test.whole {
 			if kept, err := os.ReadFile(r.Kept); err != nil || string(kept) != string(data) {
 				t.Errorf("%s: the damaged one is not kept: %v", name, err)

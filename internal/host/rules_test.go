@@ -58,9 +58,7 @@ func TestRulesBelongToTheirEntry(t *testing.T) {
 		t.Errorf("recovered: %q, %v, %s", said, err, rulesSaid(t, l))
 	}
 	back, err := l.Return("s", 0)
-	if err != nil || len(back.Unrules) != 1 || len(back.Rules) != 0 {
-		t.Fatalf("the way back: %+v, %v", back, err)
-	}
+	insist.Need(t, err == nil && len(back.Unrules) == 1 && len(back.Rules) == 0, "the way back: %+v, %v", back, err)
 	insist.OK(t, l.Apply(t.Context(), "s", "take it back", back, nil))
 	insist.Same(t, "taken back", rulesSaid(t, l), "x loads before y (mine)")
 	if back, err = l.Return("s", 1); err != nil || len(back.Rules) != 1 {

@@ -80,13 +80,9 @@ func TestReturnBesideOthersEdits(t *testing.T) {
 				want[i] = states[to][i]
 			}
 			p, err := l.Return("s", to)
-			if err != nil {
-				t.Fatalf("seed %d, back to %d: %v", seed, to, err)
-			}
+			insist.Need(t, err == nil, "seed %d, back to %d: %v", seed, to, err)
 			if p.Empty() {
-				if want != now {
-					t.Fatalf("seed %d: nothing is to be done to go back to %d", seed, to)
-				}
+				insist.Need(t, want == now, "seed %d: nothing is to be done to go back to %d", seed, to)
 				continue
 			}
 			insist.OK(t, l.Apply(t.Context(), "s", "back", p, nil))
@@ -153,9 +149,7 @@ func TestReturnOfParts(t *testing.T) {
 	}
 	take(mod, one)
 	p, err := l.Return("s", 0)
-	if err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 0 || p.Parts[0].New != "" || p.Parts[0].Mod != "mod" {
-		t.Fatalf("%+v, %v", p, err)
-	}
+	insist.Need(t, err == nil && len(p.Parts) == 1 && len(p.Parts[0].Notes) == 0 && p.Parts[0].New == "" && p.Parts[0].Mod == "mod", "%+v, %v", p, err)
 	put(t, filepath.Join(mod, "own"), "mine", 0o644)
 	if p, err = l.Return("s", 0); err != nil || len(p.Parts) != 1 || len(p.Parts[0].Notes) != 1 || p.Parts[0].Notes[0].Kind != plan.FileChanges {
 		t.Fatalf("after a change: %+v, %v", p, err)
@@ -420,21 +414,15 @@ func TestBackupsOfOddWorlds(t *testing.T) {
 	put(t, outside, "far away", 0o644)
 	for number := 1; number <= 3; number++ {
 		b, err := h.WriteBackup(t.Context(), "s", dir, "why", []string{filepath.Join(dir, "world"), outside}, nil)
-		if err != nil || b.Number != number || b.Files != 2 || b.Roots[0].Name != "world" || b.Roots[1].Name != "outside/1/far" {
-			t.Fatalf("backup %d is %+v, %v", number, b, err)
-		}
+		insist.Need(t, err == nil && b.Number == number && b.Files == 2 && b.Roots[0].Name == "world" && b.Roots[1].Name == "outside/1/far", "backup %d is %+v, %v", number, b, err)
 	}
 	list, err := h.Backups("s")
-	if err != nil || len(list) != 3 || list[2].Number != 3 || list[0].Why != "why" || time.Since(list[0].At) > time.Hour {
-		t.Fatalf("the list is %+v, %v", list, err)
-	}
+	insist.Need(t, err == nil && len(list) == 3 && list[2].Number == 3 && list[0].Why == "why" && time.Since(list[0].At) <= time.Hour, "the list is %+v, %v", list, err)
 	items := []plan.Item{{Rel: "world/a", From: "world/a", Size: 5}, {Rel: "outside/1/far", From: "outside/1/far", Size: 8}, {Rel: "worldly/x", From: "worldly/x", Size: 1}}
 	more := filepath.Join(dir, "more")
 	put(t, more, "since then", 0o644)
 	parts, err := list[2].RestoreParts(items, []string{filepath.Join(dir, "world"), more}, new(disk.Digests))
-	if err != nil || len(parts) != 3 {
-		t.Fatalf("the parts are %+v, %v", parts, err)
-	}
+	insist.Need(t, err == nil && len(parts) == 3, "the parts are %+v, %v", parts, err)
 	if p := parts[0]; p.Path != filepath.Join(dir, "world") || p.Old == "" || p.New == "" || len(p.Items) != 1 || p.Items[0].Rel != "a" {
 		t.Errorf("the world: %+v", p)
 	}

@@ -1,5 +1,5 @@
 // Package insist has the words in which the tests say what has to be so. Each marks the test
-// as failed and lets it go on, but for OK, which ends it. The first text says what was looked
+// as failed and lets it go on, but for OK and Need, which end it. The first text says what was looked
 // at; it may be empty.
 package insist
 
@@ -62,5 +62,13 @@ func That(t testing.TB, so bool, format string, args ...any) {
 	t.Helper()
 	if !so {
 		t.Errorf(format, args...)
+	}
+}
+
+// Need wants something to be so without which a test cannot go on.
+func Need(t testing.TB, so bool, format string, args ...any) {
+	t.Helper()
+	if !so {
+		t.Fatalf(format, args...)
 	}
 }

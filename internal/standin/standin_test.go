@@ -49,9 +49,7 @@ func pack(t *testing.T, name, manifest string) {
 	if err == nil {
 		_, err = w.Write([]byte(manifest))
 	}
-	if err != nil || z.Close() != nil {
-		t.Fatal(err)
-	}
+	insist.Need(t, err == nil && z.Close() == nil, "%v", err)
 }
 
 // serve runs a server that is told to stop at once and returns what it said.

@@ -124,9 +124,7 @@ func TestStartFindings(t *testing.T) {
 	facts := check.Surroundings{FS: in.FS, PortBusy: "something", PortFree: 9, Sharing: []string{"other"}, Builds: map[dialect.BuildOf]check.Build{dialect.BuildServer: {Problem: "it is gone"}}}
 	report := check.Run(survey.Take(in), facts)
 	insist.Same(t, "", codes(report.Findings, true), "start-file-missing; port-busy; .version-unknown")
-	if !strings.Contains(report.Findings[1].Remedy, "9 is free") || report.Forecast.Stops == "" {
-		t.Errorf("%+v, stops %q", report.Findings[1], report.Forecast.Stops)
-	}
+	insist.That(t, strings.Contains(report.Findings[1].Remedy, "9 is free") && report.Forecast.Stops != "", "%+v, stops %q", report.Findings[1], report.Forecast.Stops)
 	facts.PortBusy = ""
 	w["start.conf"] = ""
 	insist.Same(t, "", codes(check.Run(survey.Take(w.input(t, pier)), check.Surroundings{Sharing: []string{"other"}}).Findings, false), "~port-shared")

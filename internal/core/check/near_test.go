@@ -103,9 +103,7 @@ func TestNearNames(t *testing.T) {
 		}
 	}
 	for _, code := range []string{"mod-case", "mod-suffix", "mod-missing"} {
-		if hits[code] < 5 {
-			t.Errorf("only %d of %s were seen", hits[code], code)
-		}
+		insist.That(t, hits[code] >= 5, "only %d of %s were seen", hits[code], code)
 	}
 }
 

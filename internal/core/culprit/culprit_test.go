@@ -44,9 +44,7 @@ func whole(t *testing.T, m culprit.Mods, on []string) {
 	for i, name := range m.Names {
 		if slices.Contains(on, name) {
 			for _, n := range m.Needs[i] {
-				if !slices.Contains(on, m.Names[n]) {
-					t.Fatalf("%s is on without %s", name, m.Names[n])
-				}
+				insist.Need(t, slices.Contains(on, m.Names[n]), "%s is on without %s", name, m.Names[n])
 			}
 		}
 	}
@@ -111,9 +109,7 @@ func TestSearch(t *testing.T) {
 				}
 			}
 			whole(t, m, rest)
-			if !f.Cured || !slices.Contains(f.Culprits, f.Cure[len(f.Cure)-1]) {
-				t.Fatalf("found %+v", f)
-			}
+			insist.Need(t, f.Cured && slices.Contains(f.Culprits, f.Cure[len(f.Cure)-1]), "found %+v", f)
 			worst, sum = max(worst, f.Starts), sum+f.Starts
 		}
 		least := float64(size) * math.Log2(200) // what no search can do without
@@ -181,9 +177,7 @@ func TestArrange(t *testing.T) {
 	}
 	for i, needs := range m.Needs {
 		for _, n := range needs {
-			if n >= i {
-				t.Errorf("%s comes before %s, which it needs", m.Names[i], m.Names[n])
-			}
+			insist.That(t, n < i, "%s comes before %s, which it needs", m.Names[i], m.Names[n])
 		}
 	}
 }

@@ -19,9 +19,7 @@ var small string
 
 func TestShippedDialects(t *testing.T) {
 	entries, err := fs.ReadDir(dialects.FS, ".")
-	if err != nil || len(entries) < 2 {
-		t.Fatalf("%d dialects, %v", len(entries), err)
-	}
+	insist.Need(t, err == nil && len(entries) >= 2, "%d dialects, %v", len(entries), err)
 	for _, e := range entries {
 		data, err := dialects.FS.ReadFile(e.Name())
 		insist.OK(t, err)
@@ -30,9 +28,7 @@ func TestShippedDialects(t *testing.T) {
 			t.Errorf("%s:\n%v", e.Name(), err)
 			continue
 		}
-		if d.Name+".toml" != e.Name() {
-			t.Errorf("%s is named %q", e.Name(), d.Name)
-		}
+		insist.That(t, d.Name+".toml" == e.Name(), "%s is named %q", e.Name(), d.Name)
 	}
 }
 
@@ -100,9 +96,7 @@ func TestProblemsNameFileLineAndKey(t *testing.T) {
 		{`[start]`, "[log]\nfiles = [\"{home}/x\"]\n[start]", `log.files: {home} is not known here`},
 		{`means = "ready"`, "means = \"told\"", `log.rule[0].line: a rule that means "told" has to hold {title} or {map}`},
 	} {
-		if !strings.Contains(small, test.from) {
-			t.Fatalf("the small dialect has no %q", test.from)
-		}
+		insist.Need(t, strings.Contains(small, test.from), "the small dialect has no %q", test.from)
 		_, err := dialect.Parse("x.toml", []byte(strings.Replace(small, test.from, test.to, 1)))
 		var problems dialect.Problems
 		if !errors.As(err, &problems) {
@@ -150,14 +144,10 @@ func FuzzParse(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		d, err := dialect.Parse("x.toml", data)
-		if (d == nil) == (err == nil) {
-			t.Fatalf("dialect %v with error %v", d, err)
-		}
+		insist.Need(t, (d == nil) != (err == nil), "dialect %v with error %v", d, err)
 		if err == nil {
 			for i := range d.Log.Rules {
-				if d.Log.Rules[i].Pattern() == nil {
-					t.Fatal("a rule without a pattern")
-				}
+				insist.Need(t, d.Log.Rules[i].Pattern() != nil, "a rule without a pattern")
 			}
 		}
 	})

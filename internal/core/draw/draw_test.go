@@ -66,13 +66,9 @@ func TestOrderNamesEveryMod(t *testing.T) {
 		p := o.Draw()
 		words := texts(t, p)
 		for _, m := range o.Mods {
-			if !has(words, m.Name) {
-				t.Fatalf("%d mods: %s is not named", n, m.Name)
-			}
+			insist.Need(t, has(words, m.Name), "%d mods: %s is not named", n, m.Name)
 		}
-		if !has(words, "Two & <more>") || !has(words, o.Title) {
-			t.Errorf("%d mods: titles are missing in %q", n, words[:min(len(words), 6)])
-		}
+		insist.That(t, has(words, "Two & <more>") && has(words, o.Title), "%d mods: titles are missing in %q", n, words[:min(len(words), 6)])
 		if n >= 60 && (p.Width/p.Height < 0.7 || p.Width/p.Height > 2.9) {
 			t.Errorf("%d mods: %.0f by %.0f points is no shape for a page", n, p.Width, p.Height)
 		}

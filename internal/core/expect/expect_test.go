@@ -11,10 +11,12 @@ import (
 // Each kind of expectation, met and not, of a server that is up and of one that is not.
 func TestSettle(t *testing.T) {
 	ask := expect.Answers{
-		Reply: func(ask string, fits func(string) bool) (bool, string) { return ask == "who" && fits("you and me"), "it said so" },
-		Path:  func(p string) (bool, string) { return p == "world/map", "" },
-		Port:  func(n int) (bool, string) { return n == 7000, "" },
-		Told:  func(fact string) string { return map[string]string{"map": `"Fen"`}[fact] },
+		Reply: func(ask string, fits func(string) bool) (bool, string) {
+			return ask == "who" && fits("you and me"), "it said so"
+		},
+		Path: func(p string) (bool, string) { return p == "world/map", "" },
+		Port: func(n int) (bool, string) { return n == 7000, "" },
+		Told: func(fact string) string { return map[string]string{"map": `"Fen"`}[fact] },
 	}
 	for name, test := range map[string]struct {
 		of   expect.Expectation

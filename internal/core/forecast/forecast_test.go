@@ -21,9 +21,7 @@ var family string
 func foretell(t *testing.T, orderBy, load, start string, facts forecast.Facts, mods ...string) string {
 	t.Helper()
 	d, err := dialect.Parse("family.toml", []byte(strings.NewReplacer("ORDER", orderBy, "LOAD", load).Replace(family)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	fsys := fstest.MapFS{"srv/start": {Data: []byte("use " + strings.Join(strings.Fields(start), "\nuse ") + "\n")}}
 	for _, m := range mods {
 		name, about, _ := strings.Cut(m, ":")
@@ -144,9 +142,7 @@ func TestQuietMods(t *testing.T) {
 	}{"nobody asks": {"", "q", forecast.NotLoaded}, "it is asked": {quiet, "q", forecast.Confirmed}, "it stops first": {quiet, "q stop", forecast.NotLoaded}} {
 		d, err := dialect.Parse("q.toml", []byte("name = 'q'\n[[place]]\npath = '{dir}/mods'\nspeaks = 'voice'\nmain = 'main'\n[[registration]]\nname = 's'\nfile = '{dir}/start'\nshape = 'line'\nline = 'use {mod}'\n[load]\nno_main = 'stops'\n"+
 			test.console+"[start]\ncommand = ['x']\n[[log.rule]]\nmeans = 'ready'\nline = 'up'\n"))
-		if err != nil {
-			t.Fatal(err)
-		}
+		insist.OK(t, err)
 		fsys := fstest.MapFS{"srv/start": {Data: []byte("use " + strings.Join(strings.Fields(test.start), "\nuse ") + "\n")}, "srv/mods/q/main": {}, "srv/mods/stop/voice": {}}
 		f := forecast.Of(survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys}), forecast.Facts{})
 		if m := f.Find("q"); m == nil || m.Outcome != test.want || m.Outcome != forecast.Confirmed && m.Cause != forecast.Silent {

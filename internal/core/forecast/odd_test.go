@@ -50,9 +50,7 @@ func TestOddServersInFull(t *testing.T) {
 		}
 		source := strings.Replace("order = \""+order+"\"\n"+whole, "[start]", "[load]\n"+load.String()+"[start]", 1)
 		d, err := dialect.Parse("family.toml", []byte(source))
-		if err != nil {
-			t.Fatal(err)
-		}
+		insist.OK(t, err)
 		fsys := fstest.MapFS{}
 		put := func(path, data string) { fsys["srv/"+path] = &fstest.MapFile{Data: []byte(data)} }
 		var start []string

@@ -106,9 +106,7 @@ func TestSettleOverlaps(t *testing.T) {
 	p := newPlace(t, files)
 	p.owners[filepath.Join(p.dir, "engine/core.dat")] = intake.Owner{Clean: true}
 	in := p.settle(lineup.Choices{}, "oak.zip", lines...)
-	if len(in.Questions) != 3 || in.Ready() {
-		t.Fatalf("questions %v", in.Questions)
-	}
+	insist.Need(t, len(in.Questions) == 3 && !in.Ready(), "questions %v", in.Questions)
 	var whose []string
 	for _, o := range in.Overlaps {
 		whose = append(whose, fmt.Sprint(filepath.Base(o.Path), " ", o.Same, " ", o.Whose))

@@ -55,9 +55,7 @@ func TestEdgesOfTrees(t *testing.T) {
 	insist.Fails(t, "four of three", insist.Err(build(b, "a", "b", "c", "d")), "more than 3 entries")
 	insist.Fails(t, "four of three with folders", insist.Err(build(b, "a/b/c", "d")), "more than 3 entries")
 	tree := mustBuild(t, "a/b: words", "c.zip", "l => ./a//b", "m => a/../a/b")
-	if tree.Find("l").Content() != "a/b" || tree.Find("m").Content() != "a/b" {
-		t.Errorf("hard links lead to %q and %q", tree.Find("l").Content(), tree.Find("m").Content())
-	}
+	insist.That(t, tree.Find("l").Content() == "a/b" && tree.Find("m").Content() == "a/b", "hard links lead to %q and %q", tree.Find("l").Content(), tree.Find("m").Content())
 	tree.Find("c.zip").Inside = mustBuild(t, "d/e: inner", "f: deep")
 	for name, want := range map[string]string{"a/b": "words", "c.zip/d/e": "inner", "c.zip/f": "deep", "a/b/c": "", "a/x": "", "c.zip/x": "", "x": "", "x/y/z": "", "/a": ""} {
 		insist.Same(t, name, string(tree.Bytes(name)), want)

@@ -95,9 +95,7 @@ func TestExamineNested(t *testing.T) {
 	tree.Find("oak-1.2.zip").Inside = mustBuild(t, "wheel.toml: release = '1.2'", "x/y")
 	tree.Find("data/other.zip").Inside = mustBuild(t, "readme.md")
 	found := intake.Examine(tree, "all.zip", d, nil)
-	if len(found.Mods) != 1 || found.Mods[0].Name != "oak" || found.Mods[0].Root != "oak-1.2.zip" || found.Mods[0].Files != 2 || found.Mods[0].Manifest.Release != "1.2" {
-		t.Errorf("found %+v", found.Mods)
-	}
+	insist.That(t, len(found.Mods) == 1 && found.Mods[0].Name == "oak" && found.Mods[0].Root == "oak-1.2.zip" && found.Mods[0].Files == 2 && found.Mods[0].Manifest.Release == "1.2", "found %+v", found.Mods)
 	// A bundle in an archive is called by that.
 	tree = mustBuild(t, "README.txt", "wood-1.2-main.zip")
 	tree.Find("wood-1.2-main.zip").Inside = mustBuild(t, "train.txt", "oak/wheel.toml"+wheel)
@@ -128,9 +126,7 @@ file = "{mod}.wheel"
 packed = true`, 1))
 	packed := mustBuild(t, "sub/oak (1).wheel", "sub/note.txt")
 	found := intake.Examine(packed, "x.zip", d, nil)
-	if len(found.Mods) != 1 || found.Mods[0].Name != "oak" || found.Mods[0].Root != "sub/oak (1).wheel" || !found.Mods[0].Single || found.Mods[0].Manifest.Problem == nil {
-		t.Errorf("found %+v", found.Mods)
-	}
+	insist.That(t, len(found.Mods) == 1 && found.Mods[0].Name == "oak" && found.Mods[0].Root == "sub/oak (1).wheel" && found.Mods[0].Single && found.Mods[0].Manifest.Problem != nil, "found %+v", found.Mods)
 	insist.That(t, intake.PackedForms([]*dialect.Dialect{d})("a/b/oak.wheel") && !intake.PackedForms([]*dialect.Dialect{d})("oak.zip"), "packed forms are not told by the dialect")
 	keep := intake.Interesting([]*dialect.Dialect{d})
 	for name, want := range map[string]bool{"a/wheel.toml": true, "keys/x.key": true, "README.md": true, "mill.start": true, "a/texture.png": false} {

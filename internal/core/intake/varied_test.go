@@ -106,9 +106,7 @@ func TestVariedIntakesInFull(t *testing.T) {
 		source := family(r)
 		p := &place{t: t, dir: t.TempDir(), release: map[string][]plan.Item{}, owners: map[string]intake.Owner{}}
 		d, err := dialect.Parse("d.toml", []byte(source))
-		if err != nil {
-			t.Fatalf("%d: %v\n%s", round, err, source)
-		}
+		insist.Need(t, err == nil, "%d: %v\n%s", round, err, source)
 		p.d = d
 		list := ""
 		for _, name := range names[:4] {

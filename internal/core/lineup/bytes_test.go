@@ -95,9 +95,7 @@ func TestChangesToTheByte(t *testing.T) {
 	for _, name := range slices.Sorted(maps.Keys(files)) {
 		f := files[name]
 		d, err := dialect.Parse(name, []byte(listDialect(f.registration)))
-		if err != nil {
-			t.Fatalf("%s: %v", name, err)
-		}
+		insist.Need(t, err == nil, "%s: %v", name, err)
 		l := open(d, map[string]string{"/srv/start": f.doc})
 		fmt.Fprintf(&b, "== %s\n%s", name, written(l))
 		if rows, ok := l.Unfold("/srv/start", []byte(f.doc)); ok {

@@ -17,17 +17,13 @@ import (
 // Whatever is read, taking one mod in and out again has to give the file back.
 func TestCorpus(t *testing.T) {
 	files, err := filepath.Glob("testdata/corpus/*.txt")
-	if err != nil || len(files) < 60 {
-		t.Fatalf("%d files, %v", len(files), err)
-	}
+	insist.Need(t, err == nil && len(files) >= 60, "%d files, %v", len(files), err)
 	for _, file := range files {
 		data, err := os.ReadFile(file)
 		insist.OK(t, err)
 		registration, rest, _ := strings.Cut(string(data), "\n-- want --\n")
 		want, doc, ok := strings.Cut(rest, "\n-- file --\n")
-		if !ok {
-			t.Fatalf("%s has no parts", file)
-		}
+		insist.Need(t, ok, "%s has no parts", file)
 		name := filepath.Base(file)
 		d, err := dialect.Parse(name, []byte("name = 'c'\n[[place]]\npath = '{dir}/m'\n[start]\ncommand = ['x']\n[[log.rule]]\nmeans = 'ready'\nline = 'up'\n"+
 			"[[registration]]\nname = 'r'\nfile = '{dir}/start'\n"+registration))
@@ -51,8 +47,6 @@ func TestCorpus(t *testing.T) {
 			continue
 		}
 		back, err := added.Apply(change{Op: lineup.OpUnregister, Mod: "fresh_one"})
-		if err != nil || string(back.Files[0].Raw()) != doc {
-			t.Errorf("%s: in and out again gives\n%q, %v, want\n%q", name, back.Files[0].Raw(), err, doc)
-		}
+		insist.That(t, err == nil && string(back.Files[0].Raw()) == doc, "%s: in and out again gives\n%q, %v, want\n%q", name, back.Files[0].Raw(), err, doc)
 	}
 }

@@ -39,12 +39,8 @@ func inTurn(t *testing.T, l *lineup.Lineup, op lineup.Op, mods ...string) *lineu
 	t.Helper()
 	for _, mod := range mods {
 		after, err := l.Apply(change{Op: op, Mod: mod})
-		if err != nil {
-			t.Fatalf("%v %s: %v\n%s", op, mod, err, l.Files[0].Bytes)
-		}
-		if len(after.Problems) > 0 {
-			t.Fatalf("after %v %s: %v\n%s", op, mod, after.Problems, after.Files[0].Bytes)
-		}
+		insist.Need(t, err == nil, "%v %s: %v\n%s", op, mod, err, l.Files[0].Bytes)
+		insist.Need(t, len(after.Problems) <= 0, "after %v %s: %v\n%s", op, mod, after.Problems, after.Files[0].Bytes)
 		l = after
 	}
 	return l
@@ -156,24 +152,16 @@ func FuzzEmptied(f *testing.F) {
 			if err != nil {
 				continue
 			}
-			if len(added.Problems) > 0 || len(added.On("list")) != len(l.On("list"))+1 {
-				t.Fatalf("%q: register gives %q: %v", doc, added.Files[0].Bytes, added.Problems)
-			}
+			insist.Need(t, len(added.Problems) <= 0 && len(added.On("list")) == len(l.On("list"))+1, "%q: register gives %q: %v", doc, added.Files[0].Bytes, added.Problems)
 			for _, op := range []lineup.Op{lineup.OpUnregister, lineup.OpOff} {
 				gone, err := added.Apply(change{Op: op, Mod: "fresh_one"})
-				if err != nil {
-					t.Fatalf("%q: %s: %v", added.Files[0].Bytes, op, err)
-				}
-				if len(gone.Problems) > 0 || !slices.Equal(gone.On("list"), l.On("list")) {
-					t.Fatalf("%q: %s gives %q: %v", added.Files[0].Bytes, op, gone.Files[0].Bytes, gone.Problems)
-				}
+				insist.Need(t, err == nil, "%q: %s: %v", added.Files[0].Bytes, op, err)
+				insist.Need(t, len(gone.Problems) <= 0 && slices.Equal(gone.On("list"), l.On("list")), "%q: %s gives %q: %v", added.Files[0].Bytes, op, gone.Files[0].Bytes, gone.Problems)
 				if op == lineup.OpUnregister {
 					continue
 				}
 				on, err := gone.Apply(change{Op: lineup.OpOn, Mod: "fresh_one"})
-				if err != nil || sum(on) != sum(added) {
-					t.Fatalf("%q: on again: %v", gone.Files[0].Bytes, err)
-				}
+				insist.Need(t, err == nil && sum(on) == sum(added), "%q: on again: %v", gone.Files[0].Bytes, err)
 			}
 		}
 	})

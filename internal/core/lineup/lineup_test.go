@@ -145,9 +145,7 @@ func TestMoveScript(t *testing.T) {
 		}
 	}
 	once, err := open(d, map[string]string{"/srv/start": "# berth m\nberth a\nberth m # x\nberth m\n"}).Apply(change{Op: lineup.OpOnce, Mod: "m"})
-	if err != nil || string(once.Files[0].Bytes) != "berth a\nberth m # x\n" {
-		t.Errorf("of several lines %q is left, %v", once.Files[0].Bytes, err)
-	}
+	insist.That(t, err == nil && string(once.Files[0].Bytes) == "berth a\nberth m # x\n", "of several lines %q is left, %v", once.Files[0].Bytes, err)
 	files := map[string]string{"/srv/start": "berth a\nalso more\n", "/srv/more": "berth m\nberth b\n"}
 	after, err := open(d, files).Apply(change{Op: lineup.OpMove, Mod: "m", Where: lineup.Where{Before: "a"}})
 	if err != nil || string(after.Files[0].Bytes) != "berth m\nberth a\nalso more\n" || string(after.Files[1].Bytes) != "berth b\n" {
@@ -217,9 +215,7 @@ func TestUTF16(t *testing.T) {
 		l := open(d, map[string]string{"/srv/start": string(raw)})
 		after, err := l.Apply(change{Op: lineup.OpMove, Mod: "b", Where: lineup.Where{Before: "a"}})
 		want := text.Encode([]byte("\xef\xbb\xbf# Läden 港\r\nberth b\r\nberth a"), e)
-		if err != nil || string(after.Files[0].Raw()) != string(want) || string(l.Files[0].Raw()) != string(raw) {
-			t.Errorf("%v: %v, %q", e, err, after.Files[0].Raw())
-		}
+		insist.That(t, err == nil && string(after.Files[0].Raw()) == string(want) && string(l.Files[0].Raw()) == string(raw), "%v: %v, %q", e, err, after.Files[0].Raw())
 	}
 }
 
@@ -227,9 +223,7 @@ func TestRegisterAfterInclude(t *testing.T) {
 	d := parse(t, scriptDialect)
 	files := map[string]string{"/srv/start": "berth a\nalso more\nlet x 1\n", "/srv/more": "berth b\n"}
 	after, err := open(d, files).Apply(change{Op: lineup.OpRegister, Mod: "z"})
-	if err != nil || sum(after) != "a b z" {
-		t.Errorf("the end of the order: %v, %q", err, sum(after))
-	}
+	insist.That(t, err == nil && sum(after) == "a b z", "the end of the order: %v, %q", err, sum(after))
 }
 
 func TestChangeKeys(t *testing.T) {
@@ -260,9 +254,7 @@ func TestChangeKeys(t *testing.T) {
 		}
 	}
 	fresh, err := open(d, nil).Apply(change{Op: lineup.OpRegister, Mod: "a"})
-	if err != nil || string(fresh.Files[0].Bytes) != "game = g\nload_a = true\n" {
-		t.Errorf("a file that is not there yet: %v, %q", err, fresh.Files[0].Bytes)
-	}
+	insist.That(t, err == nil && string(fresh.Files[0].Bytes) == "game = g\nload_a = true\n", "a file that is not there yet: %v, %q", err, fresh.Files[0].Bytes)
 }
 
 func TestRefusals(t *testing.T) {
@@ -330,16 +322,12 @@ func FuzzChange(f *testing.F) {
 			e := l.Entries[int(pick)%len(l.Entries)]
 			if e.On && len(l.Find(e.Name)) == 1 && d == script {
 				off, err := l.Apply(change{Op: lineup.OpOff, Mod: e.Name})
-				if err != nil {
-					t.Fatalf("%q: off %q: %v", doc, e.Name, err)
-				}
+				insist.Need(t, err == nil, "%q: off %q: %v", doc, e.Name, err)
 				on, err := off.Apply(change{Op: lineup.OpOn, Mod: e.Name})
 				if _, odd := d.Names.Forbidden(strings.TrimPrefix(e.Name, "+")); odd {
 					continue // a comment with such a word is taken for prose
 				}
-				if err != nil || string(on.Files[0].Raw()) != doc || sum(on) != before {
-					t.Fatalf("off and on of %q in %q gives %q, %v", e.Name, doc, on.Files[0].Raw(), err)
-				}
+				insist.Need(t, err == nil && string(on.Files[0].Raw()) == doc && sum(on) == before, "off and on of %q in %q gives %q, %v", e.Name, doc, on.Files[0].Raw(), err)
 			}
 		}
 	})

@@ -133,9 +133,7 @@ func TestOffInYAML(t *testing.T) {
 		{change{Op: lineup.OpMove, Mod: "a", Where: lineup.Where{Before: "last"}}, "# - top\n\nmods:\n  - \"b c\"\n  #  - prose\n  - d\n  - a\n  # - last\n  - net\nx: 1\n# - no\n"},
 	} {
 		after, err := l.Apply(step.change)
-		if err != nil || string(after.Files[0].Bytes) != step.want {
-			t.Fatalf("%v gives\n%q, %v, want\n%q", step.change, after.Files[0].Bytes, err, step.want)
-		}
+		insist.Need(t, err == nil && string(after.Files[0].Bytes) == step.want, "%v gives\n%q, %v, want\n%q", step.change, after.Files[0].Bytes, err, step.want)
 		l = after
 	}
 }
@@ -155,9 +153,7 @@ func TestParallelLists(t *testing.T) {
 	}
 	for _, step := range steps {
 		after, err := l.Apply(step.change)
-		if err != nil || string(after.Files[0].Bytes) != step.want {
-			t.Fatalf("%v gives %q, %v; want %q", step.change, after.Files[0].Bytes, err, step.want)
-		}
+		insist.Need(t, err == nil && string(after.Files[0].Bytes) == step.want, "%v gives %q, %v; want %q", step.change, after.Files[0].Bytes, err, step.want)
 		l = after
 	}
 	insist.Fails(t, "without a number", insist.Err(l.Apply(change{Op: lineup.OpRegister, Mod: "z"})), "no catalogue number")

@@ -154,9 +154,7 @@ name = "q.r"
 registration = "list"
 `
 		d, err := dialect.Parse(name, []byte(source))
-		if err != nil {
-			t.Fatalf("%s: %v", name, err)
-		}
+		insist.Need(t, err == nil, "%s: %v", name, err)
 		var twice [2]*dialect.Dialect // in which another list has to be the same; nil where that cannot be
 		for i, optional := range []string{"true", "false"} {
 			twice[i], _ = dialect.Parse(name, []byte(source+"[[registration]]\nname = 'copy'\nsame_as = 'list'\nfile = '{dir}/copy'\nformat = 'key-value'\nshape = 'list'\nat = 'mods'\nseparator = ','\nnew = \"mods = \\n\"\noptional = "+optional+map[bool]string{true: "\npaths = true\nsuffix = '.so'\noptions = ':'\n", false: "\n"}[i > 0]))
@@ -236,9 +234,7 @@ registration = "list"
 						continue
 					}
 					fmt.Fprintf(&b, "  %s\n%s", c, difference(now, after))
-					if sum(after) != sum(open2(d, here, after)) {
-						t.Errorf("%s: %s leaves %q, which reads %q when it is read again:\n%q", name, c, sum(after), sum(open2(d, here, after)), after.Files[0].Raw())
-					}
+					insist.That(t, sum(after) == sum(open2(d, here, after)), "%s: %s leaves %q, which reads %q when it is read again:\n%q", name, c, sum(after), sum(open2(d, here, after)), after.Files[0].Raw())
 					now = after
 				}
 			}

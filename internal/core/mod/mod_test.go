@@ -95,9 +95,7 @@ func FuzzRead(f *testing.F) {
 			t.Fatalf("a problem without a place or a word: %+v", m.Problem)
 		}
 		for _, need := range append(m.Needs, m.OptionalNeeds...) {
-			if need.Name == "" {
-				t.Fatal("an empty need")
-			}
+			insist.Need(t, need.Name != "", "an empty need")
 		}
 	})
 }

@@ -23,9 +23,7 @@ var quay string
 func input(t testing.TB, start string, rules []rule.Rule, mods ...string) survey.Input {
 	t.Helper()
 	d, err := dialect.Parse("quay.toml", []byte(quay))
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	fsys := fstest.MapFS{"srv/start": {Data: []byte(start)}}
 	for _, m := range mods {
 		name, about, _ := strings.Cut(m, ": ")
@@ -144,9 +142,7 @@ shape = "line"
 comment = "#"
 line = "use {mod}"
 [start]`, 1)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	in.Dialect = d
 	in.FS.(fstest.MapFS)["srv/late"] = &fstest.MapFile{Data: []byte("use e\nuse f\nuse a\n")}
 	l := order.Read(survey.Take(in))
@@ -172,9 +168,7 @@ line = "use {mod}"
 func TestNeedsOfAServerThatOrders(t *testing.T) {
 	in := input(t, "use a\nuse b\n# use c\nuse d\nuse e\n", nil, "a: needs = ['b']", "b: needs = ['a', 'nowhere']", "c: needs = ['d']", "d: needs = ['c']", "e: needs = ['a']")
 	own, err := dialect.Parse("quay.toml", []byte("order = \"server\"\n"+quay))
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	in.Dialect = own
 	s := survey.Take(in)
 	c := order.Needs(s)
@@ -220,20 +214,14 @@ func TestRepairRandom(t *testing.T) {
 		s := survey.Take(in)
 		repair := order.Read(s).Repair()
 		k := order.NewGraph(n, edges).Keep(nil, true)
-		if len(repair.Moves) != n-count(k.Stay) {
-			t.Fatalf("round %d: %d moves, %d are enough", round, len(repair.Moves), n-count(k.Stay))
-		}
+		insist.Need(t, len(repair.Moves) == n-count(k.Stay), "round %d: %d moves, %d are enough", round, len(repair.Moves), n-count(k.Stay))
 		after, err := applied(s.Lineup, repair.Changes())
-		if err != nil {
-			t.Fatalf("round %d: %v", round, err)
-		}
+		insist.Need(t, err == nil, "round %d: %v", round, err)
 		now := survey.With(in, after)
 		if got := wrongs(order.Read(now)); got != "" {
 			t.Fatalf("round %d: after the repair %s\n%s\n%s", round, got, start.String(), after.Files[0].Bytes)
 		}
-		if len(after.Files[0].Bytes) != start.Len() {
-			t.Errorf("round %d: the script has %d bytes, had %d", round, len(after.Files[0].Bytes), start.Len())
-		}
+		insist.That(t, len(after.Files[0].Bytes) == start.Len(), "round %d: the script has %d bytes, had %d", round, len(after.Files[0].Bytes), start.Len())
 	}
 }
 

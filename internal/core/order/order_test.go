@@ -92,9 +92,7 @@ func checkKeep(t *testing.T, n int, edges []order.Edge, pinned []bool, want int)
 	g := order.NewGraph(n, edges)
 	for _, up := range []bool{true, false} {
 		k := g.Keep(pinned, up)
-		if k.Torn != (want < 0) || k.Excess != 0 {
-			t.Fatalf("%v pinned %v: torn %v, excess %d; best is %d", edges, pinned, k.Torn, k.Excess, want)
-		}
+		insist.Need(t, k.Torn == (want < 0) && k.Excess == 0, "%v pinned %v: torn %v, excess %d; best is %d", edges, pinned, k.Torn, k.Excess, want)
 		if k.Torn {
 			return
 		}
@@ -113,9 +111,7 @@ func checkKeep(t *testing.T, n int, edges []order.Edge, pinned []bool, want int)
 				t.Fatalf("%v: the pinned item %d moves", edges, i)
 			}
 		}
-		if len(settled) != n || !agrees(settled, edges) || !slices.IsSorted(stayed) {
-			t.Fatalf("%v: %v is no such order", edges, settled)
-		}
+		insist.Need(t, len(settled) == n && agrees(settled, edges) && slices.IsSorted(stayed), "%v: %v is no such order", edges, settled)
 	}
 }
 
@@ -200,9 +196,7 @@ func TestKeepBig(t *testing.T) {
 					continue
 				}
 				k.Stay[i] = true
-				if len(g.Rearrange(k.Stay)) == n {
-					t.Fatalf("%d items: item %d need not move", n, i)
-				}
+				insist.Need(t, len(g.Rearrange(k.Stay)) != n, "%d items: item %d need not move", n, i)
 				k.Stay[i] = false
 			}
 		}
@@ -255,17 +249,13 @@ func TestSort(t *testing.T) {
 			for i := range int32(n) {
 				free := !done[i] && !slices.ContainsFunc(edges, func(e order.Edge) bool { return e.To == i && !done[e.From] })
 				if free {
-					if i != item {
-						t.Fatalf("%v: place %d is %d, %d could come there", edges, at, item, i)
-					}
+					insist.Need(t, i == item, "%v: place %d is %d, %d could come there", edges, at, item, i)
 					break
 				}
 			}
 			done[item] = true
 		}
-		if len(got) != n {
-			t.Fatalf("%d of %d items", len(got), n)
-		}
+		insist.Need(t, len(got) == n, "%d of %d items", len(got), n)
 	}
 }
 

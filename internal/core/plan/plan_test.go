@@ -27,9 +27,7 @@ var source string
 func open(t *testing.T, doc string) *lineup.Lineup {
 	t.Helper()
 	d, err := dialect.Parse("s.toml", []byte(source))
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	return lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte(doc), nil }, nil)
 }
 
@@ -51,9 +49,7 @@ func TestThereAndBack(t *testing.T) {
 		lineup.Change{Op: lineup.OpOff, Mod: "b"}, lineup.Change{Op: lineup.OpRegister, Mod: "d", Where: lineup.Where{After: "c"}})
 	p := plan.Between(open(t, doc), after)
 	const want = "# head\nuse c\nuse d\nuse a\n# use b\n"
-	if len(p.Files) != 1 || string(p.Files[0].Want) != want || string(after.Files[0].Bytes) != want {
-		t.Fatalf("plan gives %q", p.Files[0].Want)
-	}
+	insist.Need(t, len(p.Files) == 1 && string(p.Files[0].Want) == want && string(after.Files[0].Bytes) == want, "plan gives %q", p.Files[0].Want)
 	if got, err := text.Apply(p.Files[0].Old, p.Files[0].Edits); err != nil || string(got) != want {
 		t.Errorf("the edits give %q, %v", got, err)
 	}
@@ -153,9 +149,7 @@ func TestRowsBetweenChanges(t *testing.T) {
 // them is not shown.
 func TestBetween(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(mixed))
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	read := func(files map[string]string) *lineup.Lineup {
 		return lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(name string) ([]byte, error) {
 			if data, ok := files[name]; ok {
@@ -198,16 +192,12 @@ func TestBetween(t *testing.T) {
 // A launch line is shown a word on a row, and its lists an item on a row.
 func TestRowsOfLaunchLines(t *testing.T) {
 	d, err := dialect.Parse("l.toml", []byte(launched))
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	read := func(doc string) *lineup.Lineup {
 		return lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte(doc), nil }, nil)
 	}
 	p := plan.Between(read("exec run -port 5 '-mods=a;b;c' -x\n"), read("exec run -port 5 '-mods=a;c' -x\n"))
-	if len(p.Files) != 1 {
-		t.Fatalf("files %+v", p.Files)
-	}
+	insist.Need(t, len(p.Files) == 1, "files %+v", p.Files)
 	if got := rows(p.Files[0], 1); strings.Count(got, "goes") != 1 || strings.Contains(got, "comes") || !strings.Contains(got, "b") {
 		t.Errorf("the rows are\n%s", got)
 	}

@@ -175,9 +175,7 @@ func TestMake(t *testing.T) {
 			got = err.Error()
 		}
 		var refused planner.Refusal
-		if !strings.HasPrefix(got, test.want) || errors.As(err, &refused) != test.refused {
-			t.Errorf("%s:\n got %s, refused %v\nwant %s", name, got, errors.As(err, &refused), test.want)
-		}
+		insist.That(t, strings.HasPrefix(got, test.want) && errors.As(err, &refused) == test.refused, "%s:\n got %s, refused %v\nwant %s", name, got, errors.As(err, &refused), test.want)
 		var open *planner.Unanswered
 		insist.That(t, errors.As(err, &open) == strings.HasPrefix(test.want, "to "), "%s: unanswered %v", name, open)
 	}

@@ -63,9 +63,7 @@ func TestHoweverALogComes(t *testing.T) {
 					}
 				}),
 			} {
-				if got != want {
-					t.Fatalf("round %d, %s, noticed %v: %.600q\n%.900s\nwant\n%.900s", round, name, noticed, whole, got, want)
-				}
+				insist.Need(t, got == want, "round %d, %s, noticed %v: %.600q\n%.900s\nwant\n%.900s", round, name, noticed, whole, got, want)
 			}
 		}
 	}

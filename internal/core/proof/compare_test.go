@@ -55,9 +55,7 @@ func TestMoved(t *testing.T) {
 			}
 		}
 		rest := slices.DeleteFunc(slices.Clone(now), func(n string) bool { return slices.Contains(got, n) })
-		if len(got) != len(now)-longest || !slices.IsSorted(rest) {
-			t.Fatalf("%v: moved %v, the rest %v, the longest run has %d", now, got, rest, longest)
-		}
+		insist.Need(t, len(got) == len(now)-longest && slices.IsSorted(rest), "%v: moved %v, the rest %v, the longest run has %d", now, got, rest, longest)
 	}
 }
 

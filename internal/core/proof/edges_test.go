@@ -114,9 +114,7 @@ func TestJudgeFurther(t *testing.T) {
 		t.Errorf("b wants %q", m.Wanted)
 	}
 	p = read(t, "all of: b, spare\nloaded a in 5 ms\nall of: b\nopen\n", proof.End{})
-	if fmt.Sprint(p.Order) != "[b spare a]" || p.Count(proof.Confirmed) != 2 || p.Count(proof.Unlisted) != 1 {
-		t.Errorf("they loaded in the order %v: %s", p.Order, sum(p))
-	}
+	insist.That(t, fmt.Sprint(p.Order) == "[b spare a]" && p.Count(proof.Confirmed) == 2 && p.Count(proof.Unlisted) == 1, "they loaded in the order %v: %s", p.Order, sum(p))
 }
 
 // The mod that began last and has not ended is the one that is loading; what is not
@@ -157,9 +155,7 @@ func TestEvidenceIsBounded(t *testing.T) {
 	if len(a.Evidence) != 16 || a.Evidence[0].Line != 101 || a.Evidence[15].Text != "loaded a in 39 ms" || *a.LoadMS != 39 || r.Lines() != 143 || r.Fitted() != 43 {
 		t.Errorf("%d pieces, %+v, %d lines, %d fitted", len(a.Evidence), a.Evidence[15], r.Lines(), r.Fitted())
 	}
-	if *b.EndedMS != 10 || *b.BeganMS != 5 || p.ReadyAfterMS != 90 {
-		t.Errorf("b began at %v and ended at %v, ready after %d", *b.BeganMS, *b.EndedMS, p.ReadyAfterMS)
-	}
+	insist.That(t, *b.EndedMS == 10 && *b.BeganMS == 5 && p.ReadyAfterMS == 90, "b began at %v and ended at %v, ready after %d", *b.BeganMS, *b.EndedMS, p.ReadyAfterMS)
 	if e := a.Best(); e.Line != 140 || e.Where() != "log line 140" {
 		t.Errorf("the best evidence is %+v, %s", e, e.Where())
 	}
@@ -213,9 +209,7 @@ func TestReplyWithoutAnEnd(t *testing.T) {
 	}
 	r.Ask(true)
 	r.Feed([]byte("10:00:00 [m] * a\n"), 0)
-	if !r.Whole() || r.Answered() {
-		t.Errorf("whole %v, answered %v", r.Whole(), r.Answered())
-	}
+	insist.That(t, r.Whole() && !r.Answered(), "whole %v, answered %v", r.Whole(), r.Answered())
 	r.Ask(false)
 	if p := r.Judge(proof.End{}); sum(p) != "not proved; a confirmed; b failed (the server's own list does not name it)" {
 		t.Errorf("after the reply: %s", sum(p))

@@ -436,9 +436,7 @@ func TestWhatItSaysOfItself(t *testing.T) {
 		r.Facts, r.MayDiffer = map[string]string{"port": "7", "title": "Haven", "map": "north", "slots": "3"}, map[string]bool{"title": true}
 		r.Feed([]byte(log), time.Second)
 		p := r.Judge(proof.End{})
-		if p.Reason != want || (p.Verdict == proof.Proved) != (want == "") || strings.Contains(log, "Sea") != (len(p.Differs) == 1 && want == "") {
-			t.Errorf("%q: %s, %q, %q", log, p.Verdict, p.Reason, p.Differs)
-		}
+		insist.That(t, p.Reason == want && (p.Verdict == proof.Proved) == (want == "") && strings.Contains(log, "Sea") == (len(p.Differs) == 1 && want == ""), "%q: %s, %q, %q", log, p.Verdict, p.Reason, p.Differs)
 	}
 	// What it says when it is asked belongs to its start.
 	r := proof.NewReader(talk(t), "/srv", registered("a"), nil)

@@ -109,12 +109,8 @@ func TestEvidenceAndTimes(t *testing.T) {
 	feed(200, "open\n")
 	p := r.Judge(proof.End{})
 	a, b := p.Find("a"), p.Find("b")
-	if *a.LoadMS != 110 || *a.BeganMS != 10 || *a.EndedMS != 120 {
-		t.Errorf("a took %v, from %v to %v", *a.LoadMS, *a.BeganMS, *a.EndedMS)
-	}
-	if *b.LoadMS != 50 || *b.BeganMS != 70 || *b.EndedMS != 120 {
-		t.Errorf("b took %v, from %v to %v", *b.LoadMS, *b.BeganMS, *b.EndedMS)
-	}
+	insist.That(t, *a.LoadMS == 110 && *a.BeganMS == 10 && *a.EndedMS == 120, "a took %v, from %v to %v", *a.LoadMS, *a.BeganMS, *a.EndedMS)
+	insist.That(t, *b.LoadMS == 50 && *b.BeganMS == 70 && *b.EndedMS == 120, "b took %v, from %v to %v", *b.LoadMS, *b.BeganMS, *b.EndedMS)
 	insist.That(t, p.ReadyAfterMS == 200 && p.Ready, "ready after %d", p.ReadyAfterMS)
 	want := proof.Evidence{Source: "log", Line: 3, Time: "2026-01-02T10:00:01", Text: "2026-01-02 10:00:01 info: done a", AtMS: 120}
 	insist.That(t, len(a.Evidence) == 2 && reflect.DeepEqual(a.Evidence[1], want), "evidence is %+v", a.Evidence)
@@ -140,9 +136,7 @@ func TestHostileLog(t *testing.T) {
 		}
 		insist.That(t, !strings.ContainsAny(text, "\x1b\x07\x00\u202e"), "%q reaches the screen", text)
 	}
-	if p.Find("b").Evidence[0].Line != 2 {
-		t.Errorf("a line of megabytes counts as %d lines", p.Find("b").Evidence[0].Line-1)
-	}
+	insist.That(t, p.Find("b").Evidence[0].Line == 2, "a line of megabytes counts as %d lines", p.Find("b").Evidence[0].Line-1)
 }
 
 // FuzzFeed cuts a log into two pieces anywhere, which must not change what is
@@ -178,9 +172,7 @@ func FuzzFeed(f *testing.F) {
 			t.Fatalf("skimmed:\n%s\n%s", one, three)
 		}
 		two, _ := json.Marshal(parts.Judge(proof.End{}))
-		if !bytes.Equal(one, two) {
-			t.Fatalf("cut at %d:\n%s\n%s", at, one, two)
-		}
+		insist.Need(t, bytes.Equal(one, two), "cut at %d:\n%s\n%s", at, one, two)
 		for _, m := range whole.Judge(proof.End{}).Mods {
 			if m.Outcome != proof.Silent && len(m.Evidence) == 0 {
 				t.Fatalf("%s is %s without evidence", m.Name, m.Outcome)

@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
+	"initium/internal/insist"
 )
 
 // Random runs of a server against its own record of them: players repeat its lines, it lists every
@@ -21,9 +22,7 @@ func TestRandomRuns(t *testing.T) {
 	head, rules, _ := strings.Cut(held, "[[log.rule]]")
 	rules, log, _ := strings.Cut(rules, "[log]")
 	d, err := dialect.Parse("gate.toml", []byte(head+"[log]"+log+"[[log.rule]]"+rules))
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	for round := range 2000 {
 		r := rand.New(rand.NewPCG(3, uint64(round)))
 		var expected []proof.Expected
@@ -99,18 +98,14 @@ func TestRandomRuns(t *testing.T) {
 			if m := p.Find(e.Name); m != nil {
 				got = string(m.Outcome)
 			}
-			if got != want {
-				t.Fatalf("round %d: %s is %q, and the record says %q:\n%s", round, e.Name, got, want, text.String())
-			}
+			insist.Need(t, got == want, "round %d: %s is %q, and the record says %q:\n%s", round, e.Name, got, want, text.String())
 		}
 		for _, name := range append(slices.Clone(names), "new") {
 			got := ""
 			if m := p.FindLater(name); m != nil {
 				got = string(m.Outcome)
 			}
-			if got != later[name] {
-				t.Fatalf("round %d: later %s is %q, and the record says %q:\n%s", round, name, got, later[name], text.String())
-			}
+			insist.Need(t, got == later[name], "round %d: later %s is %q, and the record says %q:\n%s", round, name, got, later[name], text.String())
 		}
 	}
 }

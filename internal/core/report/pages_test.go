@@ -7,6 +7,7 @@ import (
 	"initium/internal/core/proof"
 	"initium/internal/core/report"
 	"initium/internal/golden"
+	"initium/internal/insist"
 )
 
 // TestPagesInFull holds whole pages to those that were read through.
@@ -26,13 +27,9 @@ func TestPagesInFull(t *testing.T) {
 	sound.Proof.Verdict, sound.Proof.Reason, sound.Proof.Mods, sound.Since = proof.Proved, "", sound.Proof.Mods[:1], &proof.Comparison{Starts: [2]int{5, 7}}
 	for name, r := range map[string]*report.Report{"full": full, "short": short, "sound": sound} {
 		page, err := r.HTML()
-		if err != nil {
-			t.Fatal(err)
-		}
+		insist.OK(t, err)
 		junit, err := r.JUnit()
-		if err != nil {
-			t.Fatal(err)
-		}
+		insist.OK(t, err)
 		golden.Check(t, name+".html", string(page))
 		golden.Check(t, name+".md", string(r.Markdown()))
 		golden.Check(t, name+".junit.xml", string(junit))

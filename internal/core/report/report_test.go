@@ -25,9 +25,7 @@ func sample() *report.Report {
 func TestPages(t *testing.T) {
 	r := sample()
 	page, err := r.HTML()
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	for _, want := range []string{"s: not proved, ready after 1.50 s", "F &amp; Sons, start 7, 4 March 2026", "loaded &lt;b&gt;a_b&lt;/b&gt;", "12 ms", "came: c", "&lt;script&gt;x", "4 March 05:06: take in c", `class="silent"`, "&#9676; silent"} {
 		insist.That(t, strings.Contains(string(page), want), "the page lacks %q", want)
 	}
@@ -42,9 +40,7 @@ func TestPages(t *testing.T) {
 
 func TestJUnit(t *testing.T) {
 	data, err := sample().JUnit()
-	if err != nil {
-		t.Fatal(err)
-	}
+	insist.OK(t, err)
 	var suite struct {
 		Tests    int    `xml:"tests,attr"`
 		Failures int    `xml:"failures,attr"`

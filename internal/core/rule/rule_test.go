@@ -42,9 +42,7 @@ func TestRules(t *testing.T) {
 		}
 	}
 	for kind, want := range map[rule.Kind][2]bool{rule.Before: {true, false}, rule.After: {true, false}, rule.Apart: {true, false}, rule.Needs: {true, false}, rule.Reads: {true, false}, rule.First: {false, true}, rule.Last: {false, true}, rule.Stay: {false, false}} {
-		if kind.Pair() != want[0] || kind.End() != want[1] {
-			t.Errorf("%s: a pair %v, an end %v", kind, kind.Pair(), kind.End())
-		}
+		insist.That(t, kind.Pair() == want[0] && kind.End() == want[1], "%s: a pair %v, an end %v", kind, kind.Pair(), kind.End())
 	}
 	for want, r := range map[string]rule.Rule{"your rule": {}, "your rule: it sank": {Because: "it sank"}, "read from the log": {Because: "it sank", Log: "line"}} {
 		insist.Same(t, fmt.Sprintf("%+v", r), r.Why(), want)

@@ -98,9 +98,7 @@ func TestDialectFromExamples(t *testing.T) {
 		}
 	}
 	d, err := dialect.Parse("kiln.toml", doc)
-	if err != nil {
-		t.Fatalf("%v\n%s", err, doc)
-	}
+	insist.Need(t, err == nil, "%v\n%s", err, doc)
 	insist.That(t, d.Log.Prefix == "{time} {level} " && len(d.Log.Rules) == 3 && d.Log.Rules[2].Line == "{mod} fired in {s} s", "the dialect is\n%s", doc)
 	// A rule that would never count is put before the one that takes its lines.
 	l := teach.Lesson{Means: "failed", Examples: []teach.Example{{Line: log[2], Mod: "rock"}}}

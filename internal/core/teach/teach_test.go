@@ -130,12 +130,8 @@ func FuzzPropose(f *testing.F) {
 			return
 		}
 		pattern, err := text.ParsePattern(rule.Line, nil)
-		if err != nil {
-			t.Fatalf("%q gives %q: %v", line, rule.Line, err)
-		}
-		if !teach.Fits(nil, &rule, pattern, line) {
-			t.Fatalf("%q does not fit %q", rule.Line, line)
-		}
+		insist.Need(t, err == nil, "%q gives %q: %v", line, rule.Line, err)
+		insist.Need(t, teach.Fits(nil, &rule, pattern, line), "%q does not fit %q", rule.Line, line)
 	})
 }
 

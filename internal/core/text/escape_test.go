@@ -26,9 +26,7 @@ func TestEscapesMeanTheSame(t *testing.T) {
 		insist.OK(t, json.Unmarshal([]byte(quoted), &want))
 		doc := []byte(`{"k": ` + quoted + `}`)
 		node, fault := text.ReadJSON(doc)
-		if fault != nil {
-			t.Fatalf("%s: %v", doc, fault)
-		}
+		insist.Need(t, fault == nil, "%s: %v", doc, fault)
 		if got := node.Get("k"); got == nil || got.Piece.Value != want || string(got.In(doc)) != quoted {
 			t.Fatalf("%s is read as %q, want %q", doc, got.Piece.Value, want)
 		}

@@ -83,15 +83,11 @@ func FuzzScript(f *testing.F) {
 		data := []byte(doc)
 		at := text.Begin(data)
 		for _, s := range text.Script(data, style) {
-			if s.Line.Start != at || s.Line.Text.Start != at || s.Line.Text.End > s.Line.End {
-				t.Fatalf("line %v does not follow on %d", s.Line, at)
-			}
+			insist.Need(t, s.Line.Start == at && s.Line.Text.Start == at && s.Line.Text.End <= s.Line.End, "line %v does not follow on %d", s.Line, at)
 			at = s.Line.End
 			word := s.Line.Start
 			for _, w := range s.Words {
-				if w.Start < word || w.End > s.Line.Text.End {
-					t.Fatalf("word %v out of order in line %v of %q", w, s.Line, doc)
-				}
+				insist.Need(t, w.Start >= word && w.End <= s.Line.Text.End, "word %v out of order in line %v of %q", w, s.Line, doc)
 				word = w.End
 				raw := string(w.In(data))
 				if w.Value != raw && w.Value != raw[1:len(raw)-1] {
@@ -99,9 +95,7 @@ func FuzzScript(f *testing.F) {
 				}
 			}
 		}
-		if at != len(data) {
-			t.Fatalf("lines end at %d of %d", at, len(data))
-		}
+		insist.Need(t, at == len(data), "lines end at %d of %d", at, len(data))
 	})
 }
 
@@ -147,9 +141,7 @@ func FuzzKeyValue(f *testing.F) {
 			got, err := text.Apply(doc, []text.Edit{{Span: p.Value, New: value}})
 			insist.OK(t, err)
 			again, _ := text.KeyValue(got, keyValueStyle)
-			if len(again) != len(pairs) || string(again[i].Value.In(got)) != value || string(again[i].Key.In(got)) != string(p.Key.In(doc)) {
-				t.Fatalf("setting value %d of %q to %q gives %q", i, s, value, got)
-			}
+			insist.Need(t, len(again) == len(pairs) && string(again[i].Value.In(got)) == value && string(again[i].Key.In(got)) == string(p.Key.In(doc)), "setting value %d of %q to %q gives %q", i, s, value, got)
 		}
 	})
 }

@@ -20,15 +20,11 @@ func TestApplyAndBack(t *testing.T) {
 		text.Delete(text.Span{Start: 3, End: 7}),
 	}
 	got, err := text.Apply(doc, edits)
-	if err != nil || string(got) != ">> one 3\n" {
-		t.Fatalf("Apply = %q, %v", got, err)
-	}
+	insist.Need(t, err == nil && string(got) == ">> one 3\n", "Apply = %q, %v", got, err)
 	if again, err := text.Apply(got, text.EditsBetween(got, doc)); err != nil || !bytes.Equal(again, doc) {
 		t.Fatalf("the way back gives %q, %v", again, err)
 	}
-	if string(doc) != "one two three\n" {
-		t.Fatalf("the document was changed: %q", doc)
-	}
+	insist.Need(t, string(doc) == "one two three\n", "the document was changed: %q", doc)
 }
 
 func TestApplyRefuses(t *testing.T) {
@@ -215,9 +211,7 @@ func FuzzDiff(f *testing.F) {
 	f.Fuzz(func(t *testing.T, old, want []byte) {
 		edits := text.EditsBetween(old, want)
 		got, err := text.Apply(old, edits)
-		if err != nil || !bytes.Equal(got, want) {
-			t.Fatalf("edits from %q give %q, %v; want %q", old, got, err, want)
-		}
+		insist.Need(t, err == nil && bytes.Equal(got, want), "edits from %q give %q, %v; want %q", old, got, err, want)
 		if again, err := text.Apply(got, text.EditsBetween(got, old)); err != nil || !bytes.Equal(again, old) {
 			t.Fatalf("the way back gives %q, %v; want %q", again, err, old)
 		}

@@ -219,9 +219,7 @@ func TestHostile(t *testing.T) {
 	add("only a signature, gzip", "refused", []byte("\x1f\x8b"))
 	add("only a signature, xz", "refused", []byte("\xfd7zXZ\x00"))
 	add("only a signature, zstd", "refused", []byte("\x28\xb5\x2f\xfd"))
-	if len(corpus) < 100 {
-		t.Fatalf("the corpus has %d archives only", len(corpus))
-	}
+	insist.Need(t, len(corpus) >= 100, "the corpus has %d archives only", len(corpus))
 	outer := t.TempDir()
 	dir := filepath.Join(outer, "a", "b")
 	insist.OK(t, os.MkdirAll(dir, 0o755))
@@ -279,9 +277,7 @@ func TestNothingRunsOn(t *testing.T) {
 		}
 	}
 	for end := time.Now().Add(10 * time.Second); runtime.NumGoroutine() > before; time.Sleep(10 * time.Millisecond) {
-		if time.Now().After(end) {
-			t.Fatalf("%d goroutines run on, %d before", runtime.NumGoroutine(), before)
-		}
+		insist.Need(t, !time.Now().After(end), "%d goroutines run on, %d before", runtime.NumGoroutine(), before)
 	}
 }
 

@@ -28,9 +28,7 @@ func TestAxis(t *testing.T) {
 		a.bar(c, i+1, &p.Mods[i])
 	}
 	gotLines := strings.Split(screentest.Plain(c), "\n")
-	if !strings.HasPrefix(gotLines[0], "  0  ") || !strings.HasSuffix(gotLines[0], "ready") || !strings.Contains(gotLines[0], "1.0 s") {
-		t.Errorf("the scale is %q", gotLines[0])
-	}
+	insist.That(t, strings.HasPrefix(gotLines[0], "  0  ") && strings.HasSuffix(gotLines[0], "ready") && strings.Contains(gotLines[0], "1.0 s"), "the scale is %q", gotLines[0])
 	for i := 1; i < 5; i++ {
 		if !strings.ContainsAny(gotLines[i], "━✕╺╸┊") || i != 3 && !strings.HasSuffix(gotLines[i], "┊") {
 			t.Errorf("row %d is %q", i, gotLines[i])

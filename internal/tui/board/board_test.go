@@ -156,9 +156,7 @@ func TestNumberKeys(t *testing.T) {
 		}
 	}
 	list := b.fixes()
-	if len(list) == 0 {
-		t.Fatal("b has no remedy")
-	}
+	insist.Need(t, len(list) != 0, "b has no remedy")
 	if cmd := screentest.Hit(m, fmt.Sprint(len(list)+1)); cmd != nil || b.Stuck {
 		t.Errorf("a number too high begins something: %q", m.Notice)
 	}
@@ -259,9 +257,7 @@ func TestOverview(t *testing.T) {
 	b.seek("m100", "")
 	got := []rune(column())
 	for name, want := range map[string]rune{"m050": '!', "m150": '▷', "m199": '✕', "m070": '◌', "m010": '○', "m100": '│', "m030": '╎'} {
-		if got[at(name)] != want {
-			t.Errorf("%s is shown as %c, want %c, in %s", name, got[at(name)], want, string(got))
-		}
+		insist.That(t, got[at(name)] == want, "%s is shown as %c, want %c, in %s", name, got[at(name)], want, string(got))
 	}
 	for _, name := range []string{"m050", "m199"} {
 		b.Click(79, 1+at(name))
@@ -308,9 +304,7 @@ func TestLateAnswers(t *testing.T) {
 func TestTypedAhead(t *testing.T) {
 	m, b := boardOn(t, 100, 30)
 	b.seek("b", "")
-	if screentest.Hit(m, "o") == nil || !b.owed {
-		t.Fatal("nothing is staged")
-	}
+	insist.Need(t, screentest.Hit(m, "o") != nil && b.owed, "nothing is staged")
 	for _, k := range []string{"p", "up", "o"} {
 		insist.That(t, screentest.Hit(m, k) == nil && !strings.Contains(m.Notice, "Nothing is staged"), "%s is carried out on what is not so any more: %q", k, m.Notice)
 	}
@@ -334,9 +328,7 @@ func TestLooksDoNotPileUp(t *testing.T) {
 		t.Fatal("nothing is looked at")
 	}
 	for range 5 {
-		if b.Reload() != nil {
-			t.Fatal("a second look begins beside the first")
-		}
+		insist.Need(t, b.Reload() == nil, "a second look begins beside the first")
 	}
 	if next := b.Update(lookMsg{look: screentest.Look(t, screentest.Script, "a")}); next == nil {
 		t.Error("what was asked for meanwhile is not looked at")

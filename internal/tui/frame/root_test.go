@@ -48,9 +48,7 @@ func TestClosedScreensAreForgotten(t *testing.T) {
 		}
 		m.Update(late())
 		m.Update(news())
-		if len(left.got) != 0 || len(kept.got) != 1 {
-			t.Fatalf("of answers that came late the closed one took %d, the one that goes on %d", len(left.got), len(kept.got))
-		}
+		insist.Need(t, len(left.got) == 0 && len(kept.got) == 1, "of answers that came late the closed one took %d, the one that goes on %d", len(left.got), len(kept.got))
 		kept.Forget("watch", "h")
 		m.Update(news())
 		if kept.closed != 1 || len(kept.got) != 1 || len(m.kept) != 0 || len(m.desks) != 1 {

@@ -27,9 +27,7 @@ func TestLedgerTellsLines(t *testing.T) {
 	}
 	after := planview.Rows("/srv", screentest.PlanOf(t), 1)
 	l.Update(didMsg{number: 2, rows: after})
-	if l.Shown() != nil || !strings.Contains(said(), "goes") || !strings.Contains(said(), "# berth a") {
-		t.Errorf("once it is known:\n%s", said())
-	}
+	insist.That(t, l.Shown() == nil && strings.Contains(said(), "goes") && strings.Contains(said(), "# berth a"), "once it is known:\n%s", said())
 	long := slices.Repeat(after, 9)
 	l.Update(didMsg{number: 2, rows: long})
 	insist.Holds(t, "of many lines", said(), "lines more; initium ledger")

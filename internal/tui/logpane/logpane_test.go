@@ -77,18 +77,14 @@ func TestLogFiltersAndJumps(t *testing.T) {
 	l.nextFilter("", 5)
 	insist.Same(t, "without a mod the first filter", l.Filter, logTrouble)
 	l.Add([]proof.Line{{Number: 21, Text: "warning 99", Alarm: true}, {Number: 22, Text: "done"}})
-	if !strings.HasSuffix(shown(), " 21") {
-		t.Errorf("what came later is filtered into %s", shown())
-	}
+	insist.That(t, strings.HasSuffix(shown(), " 21"), "what came later is filtered into %s", shown())
 	l.Show(logAll, "", 5)
 	for _, want := range []int{21, 19, 17} {
 		insist.That(t, l.seek(false, 5, beginsTrouble) && l.Mark == want, "trouble before is line %d, want %d", l.Mark, want)
 	}
 	l.find = "LINE 5"
 	insist.That(t, l.seek(false, 5, l.hasFind) && l.Mark == 5 && !l.seek(false, 5, l.hasFind), "found is line %d", l.Mark)
-	if !l.held || l.at(l.top).number > 5 || l.at(l.top+4).number < 5 {
-		t.Errorf("the view begins at line %d", l.at(l.top).number)
-	}
+	insist.That(t, l.held && l.at(l.top).number <= 5 && l.at(l.top+4).number >= 5, "the view begins at line %d", l.at(l.top).number)
 	l.Scroll(1000, 5)
 	insist.That(t, !l.held, "at the end it is still held")
 }
@@ -101,16 +97,10 @@ func TestLogLetsGo(t *testing.T) {
 	for i := 0; i < len(all); i += 1000 {
 		l.Add(all[i : i+1000])
 	}
-	if len(l.Lines) > MaxLines+MaxLines/4 || l.Lines[len(l.Lines)-1].number != 3*MaxLines {
-		t.Fatalf("%d lines, the last %d", len(l.Lines), l.Lines[len(l.Lines)-1].number)
-	}
+	insist.Need(t, len(l.Lines) <= MaxLines+MaxLines/4 && l.Lines[len(l.Lines)-1].number == 3*MaxLines, "%d lines, the last %d", len(l.Lines), l.Lines[len(l.Lines)-1].number)
 	for i := range l.Shown {
-		if !l.at(i).trouble {
-			t.Fatalf("line %d is shown", l.at(i).number)
-		}
+		insist.Need(t, l.at(i).trouble, "line %d is shown", l.at(i).number)
 	}
 	l.Point(3*MaxLines-100, 10)
-	if l.at(l.top+5).number < 3*MaxLines-100 || l.at(l.top+4).number > 3*MaxLines-97 {
-		t.Errorf("pointed at %d", l.at(l.top+5).number)
-	}
+	insist.That(t, l.at(l.top+5).number >= 3*MaxLines-100 && l.at(l.top+4).number <= 3*MaxLines-97, "pointed at %d", l.at(l.top+5).number)
 }

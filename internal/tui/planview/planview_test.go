@@ -58,9 +58,7 @@ func TestPlansAreLeft(t *testing.T) {
 	insist.Same(t, "a plan of the ledger is left for", m.Top(), frame.Screen(above))
 	planMsg{server: "h", why: "on", plan: screentest.PlanOf(t)}.Open(above.Desk)
 	screentest.Hit(m, "esc")
-	if m.Top() != frame.Screen(b) || !strings.Contains(m.Notice, "Staged, and not written") {
-		t.Errorf("it is left for %T: %q", m.Top(), m.Notice)
-	}
+	insist.That(t, m.Top() == frame.Screen(b) && strings.Contains(m.Notice, "Staged, and not written"), "it is left for %T: %q", m.Top(), m.Notice)
 	planMsg{err: errors.New("no\x1b[2J way")}.Open(b.Desk)
 	insist.That(t, m.Bad && !strings.Contains(m.Notice, "\x1b"), "a plan that cannot be made says %q", m.Notice)
 	planMsg{server: "h", why: "on", plan: screentest.PlanOf(t)}.Open(b.Desk)
@@ -72,9 +70,7 @@ func TestPlansAreLeft(t *testing.T) {
 		t.Error("it is written twice")
 	}
 	v.Update(appliedMsg{why: lineup.Change{Op: lineup.OpOff, Mod: "a"}.String()})
-	if m.Top() != frame.Screen(b) || !strings.Contains(m.Notice, "Done: switch a off") {
-		t.Errorf("written, it shows %T: %q", m.Top(), m.Notice)
-	}
+	insist.That(t, m.Top() == frame.Screen(b) && strings.Contains(m.Notice, "Done: switch a off"), "written, it shows %T: %q", m.Top(), m.Notice)
 }
 
 func TestEverySize(t *testing.T) {
@@ -118,21 +114,15 @@ func TestPlansAreWritten(t *testing.T) {
 	key("b")
 	shows("read again and whole")
 	key("enter")
-	if m.Top() != frame.Screen(seat) || !strings.HasPrefix(m.Notice, "Done: ") || !strings.HasSuffix(m.Notice, "The next start will show it.") {
-		t.Errorf("written, %T says %q", m.Top(), m.Notice)
-	}
+	insist.That(t, m.Top() == frame.Screen(seat) && strings.HasPrefix(m.Notice, "Done: ") && strings.HasSuffix(m.Notice, "The next start will show it."), "written, %T says %q", m.Top(), m.Notice)
 	if data, err := os.ReadFile(filepath.Join(dir, "cargo/kelp_farms/bill.toml")); err != nil || !strings.Contains(string(data), "kelp_farms") {
 		t.Errorf("what comes is %q, %v", data, err)
 	}
 
 	screentest.Carry(m, seat.Wish(Planned(seat.Desk, "h", lineup.Change{Op: lineup.OpOff, Mod: "nobody"})))
-	if m.Top() != frame.Screen(seat) || !m.Bad || !strings.Contains(m.Notice, "nobody") {
-		t.Errorf("what cannot be changed opens %T: %q", m.Top(), m.Notice)
-	}
+	insist.That(t, m.Top() == frame.Screen(seat) && m.Bad && strings.Contains(m.Notice, "nobody"), "what cannot be changed opens %T: %q", m.Top(), m.Notice)
 	screentest.Carry(m, seat.Wish(Planned(seat.Desk, "h")))
-	if m.Top() != frame.Screen(seat) || !strings.Contains(m.Notice, "nothing to change") {
-		t.Errorf("nothing opens %T: %q", m.Top(), m.Notice)
-	}
+	insist.That(t, m.Top() == frame.Screen(seat) && strings.Contains(m.Notice, "nothing to change"), "nothing opens %T: %q", m.Top(), m.Notice)
 
 	screentest.Carry(m, seat.Wish(Returned(seat.Desk, "h", 0)))
 	shows("cargo/kelp_farms", "goes", "berth kelp_farms")
@@ -149,7 +139,5 @@ func TestPlansAreWritten(t *testing.T) {
 	shows("the field Launch parameters of the web form", "F")
 	insist.That(t, screentest.Hit(m, "F") != nil && strings.Contains(m.Notice, "Launch parameters"), "nothing is copied: %q", m.Notice)
 	m.Top().Update(appliedMsg{why: "off", err: errors.New("the disk is full")})
-	if m.Top() != frame.Screen(seat) || !m.Bad || !strings.Contains(m.Notice, "the disk is full") {
-		t.Errorf("what went wrong is said in %T: %q", m.Top(), m.Notice)
-	}
+	insist.That(t, m.Top() == frame.Screen(seat) && m.Bad && strings.Contains(m.Notice, "the disk is full"), "what went wrong is said in %T: %q", m.Top(), m.Notice)
 }

@@ -70,9 +70,7 @@ func TestAdoptOnTheScreen(t *testing.T) {
 	shows("pier/", "harrow-sound", "shed/")
 	keys("down", "enter")
 	f, ok := m.Top().(*serverForm)
-	if !ok || f.selected != f.rows()-1 {
-		t.Fatalf("after the folder comes %T", m.Top())
-	}
+	insist.Need(t, ok && f.selected == f.rows()-1, "after the folder comes %T", m.Top())
 	shows("◆ its files fit", "Adopt it")
 	keys("home", "enter", "backspace")
 	type_("s-2")
@@ -93,9 +91,7 @@ func TestAdoptOnTheScreen(t *testing.T) {
 		t.Fatalf("after it was adopted comes %T", m.Top())
 	}
 	keys("esc")
-	if m.Top() != list || len(list.list) != 1 || list.list[0].Port != "31999" {
-		t.Fatalf("the servers are %+v", list.list)
-	}
+	insist.Need(t, m.Top() == list && len(list.list) == 1 && list.list[0].Port == "31999", "the servers are %+v", list.list)
 	keys("e")
 	f = m.Top().(*serverForm)
 	for i, v := range f.values {
@@ -125,9 +121,7 @@ func TestAdoptOnTheScreen(t *testing.T) {
 	keys("right", "left", "D")
 	type_("go.txt")
 	keys("enter")
-	if m.Top() == frame.Screen(f) {
-		t.Fatalf("a dialect is not begun: %q", m.Notice)
-	}
+	insist.Need(t, m.Top() != frame.Screen(f), "a dialect is not begun: %q", m.Notice)
 	shows("use axe", "# shed")
 	keys("down", "enter", "enter", "enter")
 	shows("written", "shed.toml")
@@ -138,9 +132,7 @@ func TestAdoptOnTheScreen(t *testing.T) {
 	keys("esc", "a")
 	screentest.Type(m, dir+"/none")
 	keys("enter")
-	if m.Top() != list || !m.Bad || !strings.Contains(m.Notice, "no such file") {
-		t.Errorf("a folder that is not there: %T, %q", m.Top(), m.Notice)
-	}
+	insist.That(t, m.Top() == list && m.Bad && strings.Contains(m.Notice, "no such file"), "a folder that is not there: %T, %q", m.Top(), m.Notice)
 }
 
 // Whatever the list shows, and both forms, fit into every window.

@@ -45,9 +45,7 @@ func TestTeachView(t *testing.T) {
 	}
 	show := func() string { return m.View().Content }
 	keys("down", "1", "tide", "enter")
-	if v.taught == nil || v.taught.Rule.Line != "{mod} is up, {ms} ms" || len(v.taught.Matches) != 2 {
-		t.Fatalf("the rule is %+v, %s", v.taught, m.Notice)
-	}
+	insist.Need(t, v.taught != nil && v.taught.Rule.Line == "{mod} is up, {ms} ms" && len(v.taught.Matches) == 2, "the rule is %+v, %s", v.taught, m.Notice)
 	if got := show(); !strings.Contains(got, "2 lines, marked") || !strings.Contains(got, "tide, sand") || strings.Contains(got, "\x1b[2J") {
 		t.Errorf("it shows\n%q", got)
 	}
