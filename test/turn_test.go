@@ -46,7 +46,7 @@ func TestProveOrReturn(t *testing.T) {
 	insist.That(t, r.Entry == 2 && r.To == 1 && r.Running && r.OutMS > 0 && r.Why != "" && r.Proof.mod("wreck").Outcome == "failed" && r.Back.outcomes() == "a confirmed, b confirmed" && r.Back.Verdict == "proved", "gone back: %+v", r)
 	insist.Same(t, "the script", contents(t, h.script()), good)
 	h.do(0, "off", "h", "b", "--stage")
-	insist.Holds(t, "in words", h.do(0, "apply", "h", "--prove", "--or-return"), "stopping the server …", "making the change …", "the change is made and proved (entry 4)", "the server runs; players were out for ")
+	insist.Holds(t, "in words", h.do(0, "apply", "h", "--prove", "--or-return"), "stopping the server …", "making the change …", "the change is made and proved (entry 4): switch b off", "the server runs; players were out for ")
 	h.do(0, "register", "h", "wreck", "--stage")
 	insist.Holds(t, "without a return", h.do(1, "apply", "h", "--prove"), "the change is made (entry 5) and not proved; initium undo h takes it back", "the server does not run")
 	// Whoever has had enough gets the old state back.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"time"
 
 	"initium/internal/core/lineup"
@@ -28,6 +29,7 @@ type Turned struct {
 	Server  string       `json:"server"`
 	Resumed bool         `json:"resumed"` // it was begun by a run that was cut off
 	Entry   int          `json:"entry"`   // of the ledger, 0 when nothing was changed
+	Change  string       `json:"change"`  // what was changed, in words
 	Proof   *proof.Proof `json:"proof"`   // of the change; null when it was not started with it
 	Why     string       `json:"why"`     // it was gone back, "" when it was not
 	To      int          `json:"to"`      // the entry that was gone back to
@@ -80,6 +82,11 @@ func (a *App) ApplyProved(ctx context.Context, name string, opt TurnOptions) (*T
 	if err := t.carryOn(ctx); err != nil {
 		return t.result, fmt.Errorf("%w; initium apply %s --prove carries on from here", err, name)
 	}
+	if t.Entry != t.Before {
+		if t.result.Change, err = t.why(t.Entry); err != nil {
+			return t.result, err
+		}
+	}
 	t.result.Ran, t.result.Running = t.Turn.Ran, a.Home.IsRunning(name)
 	return t.result, a.Home.EndTurn(name)
 }
@@ -118,6 +125,19 @@ func (a *App) noteTurn(name string) {
 		a.noted[name] = true
 		a.notes = append(a.notes, fmt.Sprintf("a change of %s was being made and proved, and was cut off; initium apply %s --prove carries on, to its end or back", name, name))
 	}
+}
+
+// why is what an entry of the ledger did, in words.
+func (t *turning) why(entry int) (string, error) {
+	entries, err := t.Ledger(t.name)
+	if err != nil {
+		return "", err
+	}
+	i := slices.IndexFunc(entries, func(e host.Entry) bool { return e.Number == entry })
+	if i < 0 {
+		return "", fmt.Errorf("%s has no entry %d any more", t.name, entry)
+	}
+	return text.Clean(entries[i].Why), nil
 }
 
 // begin works out what is to be done, while nothing is.

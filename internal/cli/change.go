@@ -283,7 +283,7 @@ func (e *env) printTurned(t *app.Turned) {
 	}
 	switch {
 	case t.Proved():
-		fmt.Fprintf(e.out, "the change is made and proved (entry %d)\n", t.Entry)
+		fmt.Fprintf(e.out, "the change is made and proved (entry %d): %s\n", t.Entry, t.Change)
 	case t.Back == nil:
 		fmt.Fprintf(e.out, "the change is made (entry %d) and not proved; initium undo %s takes it back\n", t.Entry, t.Server)
 	default:

@@ -170,7 +170,7 @@ func (v *view) tellRehearsal(add func(label, text string, k canvas.Ink)) {
 	}
 	switch proved := r.Proof.Verdict == proof.Proved; {
 	case proved && len(r.Changes) > 0:
-		add("next", "p on the board shows the plan, which writes what is staged", canvas.Text)
+		add("next", "Enter on the plan writes it, P proves it on the server itself; p on the board shows the plan", canvas.Text)
 	case !proved && len(r.Changes) > 0:
 		add("next", "mend it on the board (m), or take the last staged change back (u), and rehearse once more", canvas.Text)
 	case !proved:
@@ -221,6 +221,9 @@ func (v *view) tellTurn(add func(label, text string, k canvas.Ink)) {
 		add("next", "look at what the change came to, below; what was staged is not staged any more", canvas.Text)
 	case t.Back != nil:
 		add("next", "mend what is told of below on the board (m)", canvas.Text)
+	}
+	if t.Change != "" {
+		add("with", t.Change, canvas.Text)
 	}
 	if t.OutMS > 0 {
 		add("players", fmt.Sprintf("were out for %.1f s", float64(t.OutMS)/1000), canvas.Text)

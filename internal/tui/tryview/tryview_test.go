@@ -34,11 +34,11 @@ func TestTold(t *testing.T) {
 		e    event
 		want []string
 	}{
-		"rehearsed":     {e: event{rehearsal: &app.Rehearsal{Isolated: true, Port: "70", Proof: good, Against: 3, Changes: []string{"switch b off"}}}, want: []string{"◆ rehearsed, and proved", "p on the board shows the plan", "a network of its own, in which it could reach nobody, on port 70", "with          switch b off", "nothing of note, beside start 3"}},
+		"rehearsed":     {e: event{rehearsal: &app.Rehearsal{Isolated: true, Port: "70", Proof: good, Against: 3, Changes: []string{"switch b off"}}}, want: []string{"◆ rehearsed, and proved", "Enter on the plan writes it", "a network of its own, in which it could reach nobody, on port 70", "with          switch b off", "nothing of note, beside start 3"}},
 		"not proved":    {e: event{rehearsal: &app.Rehearsal{Proof: bad, Notes: []string{"title is x in it"}, Against: 3, Differs: []string{"b: failed"}, Faults: []check.Finding{{File: "f", Line: 3, Message: "odd"}}}}, want: []string{"✕ rehearsed, and not proved", "because       1 of 2", "mend it on the board", "in the network of this machine", "but           title is x in it", "its own look  f, line 3: odd", "than at start 3", "b: failed", "✕ failed     b: it sank", "◆ confirmed  a", "expected      map is there, and that is not so"}},
 		"stopped":       {e: event{err: context.Canceled}, want: []string{"stopped"}},
 		"could not":     {e: event{err: errors.New("no room")}, want: []string{"✕ it could not be carried on", "no room"}},
-		"made":          {turn: true, e: event{turned: &app.Turned{Proof: good, Running: true, OutMS: 1500}}, want: []string{"◆ made and proved", "were out for 1.5 s", "the server runs"}},
+		"made":          {turn: true, e: event{turned: &app.Turned{Proof: good, Running: true, OutMS: 1500, Change: "switch b off"}}, want: []string{"◆ made and proved", "with          switch b off", "were out for 1.5 s", "the server runs"}},
 		"gone back":     {turn: true, e: event{turned: &app.Turned{Proof: bad, Back: good, Why: "it sank", To: 4, Ran: true, Running: true}}, want: []string{"✕ not proved; ◆ gone back, and that is proved", "because       it sank", "at entry 4, which is proved"}},
 		"neither":       {turn: true, e: event{turned: &app.Turned{Proof: bad, Back: bad, Why: "it sank", Ran: true}}, want: []string{"neither is what was gone back to", "the server does not run"}},
 		"without a way": {turn: true, e: event{turned: &app.Turned{Proof: bad}}, want: []string{"✕ made, and not proved", "stopped, as it was before"}},
