@@ -2,6 +2,7 @@ package app
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -432,8 +433,9 @@ func (a *App) judgeAtEnd(ctx context.Context, f *following, exit host.Exit) erro
 	if err != nil || exit.How != host.EndedStop && exit.How != host.EndedKill {
 		return nil // it was never judged, or all that it said was in the log by then
 	}
-	again, err := a.judgeAgain(ctx, nil, f, p, exit.Lasted-time.Duration(f.server.Dialect.Stop.Patience))
+	again, err := a.judgeAgain(ctx, f, p, exit.Lasted-time.Duration(f.server.Dialect.Stop.Patience))
 	if again != p {
+		err = errors.Join(err, a.putProof(nil, again, f.dir))
 		f.step(Step{Judged: again})
 	}
 	return err
@@ -441,9 +443,9 @@ func (a *App) judgeAtEnd(ctx context.Context, f *following, exit host.Exit) erro
 
 // judgeAgain judges a start once more whose server has been stopped since: there are servers
 // that write their log only then. The proof is the one before where nothing is known that was
-// not; look is as in putProof. What the server said before asked, when it may have been told to
+// not; another is the caller's to keep. What the server said before asked, when it may have been told to
 // stop, is of the start only as far as it was known when that was judged.
-func (a *App) judgeAgain(ctx context.Context, look *Look, old *following, before *proof.Proof, asked time.Duration) (*proof.Proof, error) {
+func (a *App) judgeAgain(ctx context.Context, old *following, before *proof.Proof, asked time.Duration) (*proof.Proof, error) {
 	owed := unspoken(before)
 	if before.Verdict == proof.Proved || before.Exit != nil || owed == 0 && before.Ready {
 		return before, nil
@@ -487,7 +489,7 @@ func (a *App) judgeAgain(ctx context.Context, look *Look, old *following, before
 		p.ReadyAfterMS = 0 // when it was is not known
 	}
 	p.Reloads, p.Later, p.Lines = before.Reloads, before.Later, before.Lines
-	return p, a.putProof(look, p, f.dir)
+	return p, nil
 }
 
 // unspoken counts the registered mods that a proof knows nothing of.

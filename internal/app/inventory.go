@@ -67,23 +67,28 @@ func (a *App) inventory(s *Server, now *survey.Survey) (*proof.Inventory, error)
 		if !m.On || m.Base || m.Path == "" {
 			continue
 		}
-		if err := addFiles(v, text.Clean(m.Name), "", m.Path); err != nil {
-			return nil, err
-		}
-		for k := range s.Dialect.Leavings {
-			full, ok := intake.LeavingOf(&s.Dialect.Leavings[k], s.Vars, m.Name)
-			if !ok || s.inWorld(full) { // what is played changes by itself
-				continue
-			}
-			if err := addFiles(v, text.Clean(m.Name), strings.TrimPrefix(full, s.Record.Dir+"/"), full); err != nil {
-				return nil, err
-			}
-		}
-		if v.Cut {
-			break
+		if err := s.addMod(v, m); err != nil || v.Cut {
+			return v, err
 		}
 	}
 	return v, nil
+}
+
+// addMod notes the files of a mod, and those that it has made outside its folder.
+func (s *Server) addMod(v *proof.Inventory, m *survey.Mod) error {
+	if err := addFiles(v, text.Clean(m.Name), "", m.Path); err != nil {
+		return err
+	}
+	for k := range s.Dialect.Leavings {
+		full, ok := intake.LeavingOf(&s.Dialect.Leavings[k], s.Vars, m.Name)
+		if !ok || s.inWorld(full) { // what is played changes by itself
+			continue
+		}
+		if err := addFiles(v, text.Clean(m.Name), strings.TrimPrefix(full, s.Record.Dir+"/"), full); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // restsOn are the server's own files that its start rests on, by their paths: those that the

@@ -66,22 +66,11 @@ func (a *App) probeStartup(ctx context.Context, s *Server) (list []check.Finding
 			if len(said) > 0 {
 				last = shown(said)
 			}
-			for i := range p.Rules {
-				r := &p.Rules[i]
-				caps, ok := r.Pattern().Match(said, nil)
-				if !ok {
-					continue
+			if file, row, reason, ok := faultIn(said, p.Rules); ok {
+				if file != "" && !filepath.IsAbs(file) {
+					file = filepath.Join(ready.Dir, file)
 				}
-				if r.Means == dialect.MeansFault {
-					get := func(name string) []byte { return r.Pattern().Get(name, said, caps) }
-					row, _ := strconv.Atoi(string(get("row"))) // 0 for a line that does not say
-					file := string(get("file"))
-					if file != "" && !filepath.IsAbs(file) {
-						file = filepath.Join(ready.Dir, file)
-					}
-					list = append(list, check.ProbeFault(text.Clean(file), row, shown(get("reason"))))
-				}
-				break
+				list = append(list, check.ProbeFault(text.Clean(file), row, shown(reason)))
 			}
 		}
 		if status != 0 && len(list) == found {
@@ -93,6 +82,20 @@ func (a *App) probeStartup(ctx context.Context, s *Server) (list []check.Finding
 		}
 	}
 	return list, nil
+}
+
+// faultIn reads a line that a probe of startup files has printed; row is 0 where it says none.
+func faultIn(said []byte, rules []dialect.Rule) (file string, row int, reason []byte, ok bool) {
+	for i := range rules {
+		p := rules[i].Pattern()
+		caps, fits := p.Match(said, nil)
+		if !fits {
+			continue
+		}
+		row, _ = strconv.Atoi(string(p.Get("row", said, caps)))
+		return string(p.Get("file", said, caps)), row, p.Get("reason", said, caps), rules[i].Means == dialect.MeansFault
+	}
+	return "", 0, nil, false
 }
 
 // probeLoaded has commands list what the server has loaded.

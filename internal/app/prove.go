@@ -65,7 +65,10 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 			return p, fmt.Errorf("stop %s: %w", name, err)
 		}
 		if !end.Stopped {
-			p, err = a.judgeAgain(context.WithoutCancel(ctx), look, f, p, 0)
+			again, failed := a.judgeAgain(context.WithoutCancel(ctx), f, p, 0)
+			if err = failed; err == nil && again != p {
+				p, err = again, a.putProof(look, again, f.dir)
+			}
 		}
 	case look.Server.Record.Guard > 0:
 		err = f.dir.Guard(look.Server.Record.Guard)

@@ -78,50 +78,23 @@ func (a *App) Rehearse(ctx context.Context, name string, opt RehearseOptions) (*
 		r.Changes = append(r.Changes, c.String())
 	}
 	r.Port = text.Clean(t.server.Vars["port"])
+	here := strings.NewReplacer(text.Clean(t.server.Record.Dir), text.Clean(original.Record.Dir))
+	faults, err := a.probeStartup(ctx, t.server)
 	r.Notes = append(r.Notes, a.copyNotes(t, original, refused)...)
+	if err != nil {
+		r.Notes = append(r.Notes, here.Replace(text.Clean(err.Error())))
+	}
 	for _, note := range r.Notes {
 		if opt.OnNote != nil {
 			opt.OnNote(note)
 		}
-	}
-	look, err := a.look(t.server, survey.Take(t.server.input()))
-	if err != nil {
-		return nil, err
-	}
-	here := strings.NewReplacer(text.Clean(t.server.Record.Dir), text.Clean(original.Record.Dir))
-	faults, err := a.probeStartup(ctx, t.server)
-	if err != nil {
-		r.Notes = append(r.Notes, here.Replace(text.Clean(err.Error())))
 	}
 	for _, f := range faults {
 		f.File, f.Message = here.Replace(f.File), here.Replace(f.Message)
 		r.Faults = append(r.Faults, f)
 	}
 	phase("starting the copy")
-	f, end, err := a.start(ctx, look, opt.ProveOptions)
-	if f != nil {
-		defer f.dir.Remove()
-		defer f.close()
-	}
-	if err != nil {
-		return nil, err
-	}
-	r.Proof = f.judge(end)
-	if end.Exit == nil {
-		phase("stopping the copy")
-		if _, err := f.dir.Stop(context.WithoutCancel(ctx)); err != nil {
-			return nil, fmt.Errorf("stop the copy: %w", err)
-		}
-		if !end.Stopped {
-			if r.Proof, err = a.judgeAgain(context.WithoutCancel(ctx), nil, f, r.Proof, 0); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
-	}
-	now, err := f.dir.Inventory()
+	now, err := a.startCopy(ctx, t, r, opt.ProveOptions)
 	if err != nil {
 		return nil, err
 	}
@@ -131,6 +104,37 @@ func (a *App) Rehearse(ctx context.Context, name string, opt RehearseOptions) (*
 	r.Proof.Rename(here.Replace)
 	r.Proof.Server, r.Proof.Number, r.Proof.Log = name, 0, ""
 	return r, nil
+}
+
+// startCopy starts a copy, judges it, and stops it again. It returns what it was started with.
+func (a *App) startCopy(ctx context.Context, t *trial, r *Rehearsal, opt ProveOptions) (*proof.Inventory, error) {
+	look, err := a.look(t.server, survey.Take(t.server.input()))
+	if err != nil {
+		return nil, err
+	}
+	f, end, err := a.start(ctx, look, opt)
+	if f != nil {
+		defer f.dir.Remove()
+		defer f.close()
+	}
+	if err != nil {
+		return nil, err
+	}
+	r.Proof = f.judge(end)
+	if end.Exit == nil {
+		if _, err := f.dir.Stop(context.WithoutCancel(ctx)); err != nil {
+			return nil, fmt.Errorf("stop the copy: %w", err)
+		}
+		if !end.Stopped {
+			if r.Proof, err = a.judgeAgain(context.WithoutCancel(ctx), f, r.Proof, 0); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	return f.dir.Inventory()
 }
 
 // changesShown are the changes of a plan as they may be shown.

@@ -432,19 +432,20 @@ func (c *checker) rules(table string, rules []Rule, prefix string) {
 			c.bad(key+".line", "a rule that means %q has to hold {%s}", r.Means, strings.Join(words.must, "} or {"))
 		}
 		r.facts = slices.ContainsFunc(Facts, holds)
-		for name, bound := range map[string]struct {
-			line string
-			to   **text.Pattern
-		}{"from": {r.From, &r.from}, "until": {r.Until, &r.until}} {
-			switch {
-			case bound.line == "":
-			case table != "log":
-				c.bad(key+"."+name, "is for rules of the log: what is heard on the console is a part of its own")
-			default:
-				*bound.to = c.pattern(key+"."+name, bound.line, []string{"any"})
-			}
-		}
+		r.from, r.until = c.bound(table, key+".from", r.From), c.bound(table, key+".until", r.Until)
 	}
+}
+
+// bound checks where the part of the log begins or ends that a rule is held to.
+func (c *checker) bound(table, key, line string) *text.Pattern {
+	switch {
+	case line == "":
+		return nil
+	case table != "log":
+		c.bad(key, "is for rules of the log: what is heard on the console is a part of its own")
+		return nil
+	}
+	return c.pattern(key, line, []string{"any"})
 }
 
 // defaultReply is how long a reply on the console may take.

@@ -299,7 +299,11 @@ func (w *Watch) outcome() string {
 			s += ", until the demo ends"
 		}
 	}
-	s += "."
+	return s + "." + w.besides()
+}
+
+// besides says what else is worth knowing of a start that was judged.
+func (w *Watch) besides() (s string) {
 	if file := w.elsewhere(); file != "" {
 		s += " It printed nothing, but wrote " + file + "; if that is its log, O says so."
 	} else if w.result.Hint != "" {
