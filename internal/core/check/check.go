@@ -236,7 +236,7 @@ func (c *checker) foretell() {
 // consequences tells of mods that will not load and that nothing was said about
 // yet: what is wrong is with another mod, or with the server.
 func (c *checker) consequences() {
-	if r := c.facts.Refuted; r != nil {
+	if r := c.facts.Refuted; r != nil && !c.facts.Running { // of one that runs its proof tells
 		c.add(Finding{Code: CodeStartRefuted, Severity: Warning}, "start %d was not proved, and nothing that it rested on has changed since: %s", r.Start, r.Reason).
 			Remedy = "change what it tells of; start it again as it is only if the cause was outside its files"
 	}

@@ -312,8 +312,8 @@ func (b *Board) follow(h int) {
 func (b *Board) drawRow(c *canvas.Canvas, y, i int, cols columns, a axis, right int) {
 	r := b.rows[i]
 	if r.mod == nil {
-		b.drawTitle(c, y, i, cols, right)
 		a.grid(c, y)
+		b.drawTitle(c, y, i, cols, right)
 		return
 	}
 	m := r.mod
