@@ -54,6 +54,17 @@ func (r *Reader) comesLater(rec *record, o Outcome, reason string, line *Line, r
 	}
 }
 
+// failedLater takes what came later of mods that failed for failures like any other: what was taken
+// for a server that runs on was the next start, which the mod that loads for the second time shows.
+func (r *Reader) failedLater() {
+	for i := range r.later {
+		m := &r.later[i]
+		if rec := r.mods[m.Name]; rec != nil && m.Outcome == Failed {
+			rec.failed, rec.loaded, rec.reason, rec.evidence = true, false, m.Reason, m.Evidence
+		}
+	}
+}
+
 func (r *Reader) laterOf(rec *record) *Mod {
 	name := text.Clean(rec.expected.Name)
 	if i := slices.IndexFunc(r.later, func(m Mod) bool { return m.Name == name }); i >= 0 {

@@ -53,6 +53,7 @@ func TestAfterTheStart(t *testing.T) {
 	for name, test := range map[string]struct {
 		settle, reopen time.Duration
 		ends           int
+		several        bool   // the log may be of several starts
 		log            string // a line each, after the second at which it comes
 		want, later    string
 	}{
@@ -66,10 +67,11 @@ func TestAfterTheStart(t *testing.T) {
 		"loads once more":            {settle: time.Second, log: "1 loading 1|1 found a|1 found b|2 up|9 begins b|9 found b", want: "proved; a confirmed; b confirmed", later: ""},
 		"a stranger, and nobody's":   {settle: time.Second, log: "1 loading 1|1 found a|1 found b|2 up|9 found new|9 bad nowhere/at/all", want: "proved; a confirmed; b confirmed", later: "new confirmed  5"},
 		"by the line":                {ends: 4, log: "0 loading 1|0 found a|0 found b|0 up|0 broke a|0 a nail", want: "proved; a confirmed; b confirmed", later: "a failed a nail 5,6"},
+		"of the next start":          {several: true, settle: time.Second, log: "1 loading 1|1 found a|1 found b|2 up|90 broke a|90 a nail|91 loading 1|91 found b|92 up", want: "not proved; a failed (a nail; a mod has loaded anew since then, and nothing more was said of this one); b confirmed"},
 		"held back until the stop":   {ends: 3, reopen: 9 * time.Second, log: "0 loading 1|0 found a|0 up|8 found x|9 found b", want: "proved; a confirmed; b confirmed", later: "x confirmed  4"},
 	} {
 		r := proof.NewReader(d, "/srv", []proof.Expected{{Name: "a", Registered: true}, {Name: "b", Registered: true}}, nil)
-		r.Sole, r.Settle = true, test.settle
+		r.Sole, r.Settle = !test.several, test.settle
 		if test.ends > 0 {
 			r.End(test.ends)
 		}

@@ -218,6 +218,7 @@ func (r *Reader) anew(rec *record) {
 	if r.Sole || !rec.loaded || !r.ready && r.stopped == "" {
 		return
 	}
+	r.failedLater()
 	r.starts++
 	r.ready, r.readyAt, r.stopped, r.loaded, r.unknown, r.notNames = false, 0, "", nil, 0, nil
 	clear(r.threads)
