@@ -32,7 +32,8 @@ func TestRehearse(t *testing.T) {
 	defer h.try("stop", "h")
 	var r rehearsalJSON
 	h.json(0, &r, "rehearse", "h", "--json")
-	insist.That(t, r.Isolated && r.Port == h.port && r.Against == 1 && len(r.Differs) == 0 && r.Proof.outcomes() == "a confirmed, b confirmed" && r.Proof.Log == "", "as it is: %+v", r)
+	alone := exec.Command("unshare", "--net", "true").Run() == nil // the machine grants that
+	insist.That(t, r.Isolated == alone && (r.Port == h.port) == alone && r.Against == 1 && len(r.Differs) == 0 && r.Proof.outcomes() == "a confirmed, b confirmed" && r.Proof.Log == "", "as it is: %+v", r)
 	h.do(0, "off", "h", "b", "--stage")
 	h.do(0, "register", "h", "wreck", "--stage")
 	before := below(t, h.dir) + below(t, filepath.Join(h.home, "servers"))

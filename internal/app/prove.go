@@ -437,6 +437,9 @@ func (a *App) startBefore(name string, before int, proved bool) (*proof.Proof, e
 func (s *Server) spec() (host.Spec, error) {
 	spec := host.Spec{Server: s.Record.Name, Console: s.Dialect.Stop.Console, Signal: s.Dialect.Stop.Signal,
 		Patience: time.Duration(s.Dialect.Stop.Patience), Terminal: s.Dialect.Start.Terminal, Isolated: s.isolated}
+	if spec.Isolated {
+		spec.Address = host.Addresses()
+	}
 	for _, g := range s.Dialect.Givens {
 		if problem, missing := s.Missing[g.Name]; missing {
 			return spec, fmt.Errorf("%s (%s): %s; initium give %s %s=…", g.About, g.Name, text.Clean(problem), s.Record.Name, g.Name)

@@ -29,7 +29,8 @@ type Spec struct {
 	Dir      string        `json:"dir"`
 	Env      []string      `json:"env"` // added to the environment
 	Terminal bool          `json:"terminal,omitempty"`
-	Isolated bool          `json:"isolated,omitempty"` // in a network of its own
+	Isolated bool          `json:"isolated,omitempty"` // in a network of its own,
+	Address  []string      `json:"address,omitempty"`  // which has these addresses (IPv4) besides loopback
 	Files    []string      `json:"files,omitempty"`    // that the server writes its log into, besides what it prints
 	Console  string        `json:"console,omitempty"`
 	Signal   string        `json:"signal,omitempty"`
@@ -117,7 +118,7 @@ func Keep(dir StartDir) error {
 		return errors.Join(err, writeJSON(k.dir.exit(), Exit{Status: -1, At: time.Now(), How: EndedNever, Error: err.Error()}))
 	}
 	if k.spec.Isolated {
-		if err := loopbackUp(); err != nil {
+		if err := loopbackUp(k.spec.Address); err != nil {
 			return never(err)
 		}
 	}

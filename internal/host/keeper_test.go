@@ -63,6 +63,11 @@ func serve(how []string) {
 			}
 		case "child", "unreading":
 			time.Sleep(time.Hour)
+		case "listens": // on an address that the next word is
+			at := how[slices.Index(how, word)+1]
+			_, err := net.Listen("tcp", net.JoinHostPort(at, "7007"))
+			own, err2 := net.Listen("tcp", "127.0.0.1:7007")
+			fmt.Println("listens:", err, err2, own != nil)
 		case "flood":
 			line := append(bytes.Repeat([]byte("a line of a flood "), 6), '\n')
 			all := bytes.Repeat(line, 600)
@@ -326,6 +331,36 @@ func TestSocketsFarDown(t *testing.T) {
 	for end := time.Now().Add(20 * time.Second); len(within(deep, "initium/*")) > 0; time.Sleep(time.Millisecond) { // until the keeper has ended, too
 		insist.Need(t, !time.Now().After(end), "left are %v", within(deep, "initium/*"))
 	}
+}
+
+// A server in a network of its own has the addresses of the machine in it and any port, is stopped
+// and spoken to as any, and reaches nobody.
+func TestIsolated(t *testing.T) {
+	if err := host.CanIsolate(); err != nil {
+		t.Skip(err) // no package would bring it
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:7007")
+	if err == nil {
+		defer l.Close()
+	}
+	k := begin(t, func(s *host.Spec) {
+		s.Command, s.Isolated, s.Address = append(s.Command, "listens", "198.51.100.7"), true, []string{"203.0.113.9", "198.51.100.7"}
+	})
+	k.log("listens: <nil> <nil> true\n")
+	running, err := k.dir.Running()
+	insist.OK(t, err)
+	insist.Same(t, "open in its network", host.PortOf(running.Server, 7007), "tcp")
+	insist.Same(t, "another", host.PortOf(running.Server, 7008), "")
+	insist.Same(t, "of this process", host.PortOf(os.Getpid(), 7007), map[bool]string{true: "tcp"}[l != nil])
+	k.say("hello")
+	k.log("heard hello")
+	insist.OK(t, insist.Err(k.home.StopServer(t.Context(), "s")))
+	for _, address := range host.Addresses() {
+		insist.That(t, net.ParseIP(address).To4() != nil && !strings.HasPrefix(address, "127."), "an address is %s", address)
+	}
+	bad := prepare(t, func(s *host.Spec) { s.Isolated, s.Address = true, []string{"nowhere"} })
+	exe, _ := os.Executable()
+	insist.Fails(t, "an address that is none", bad.dir.Launch(exe), "the address nowhere")
 }
 
 // A server makes its files with the rights that it would have without a keeper.
