@@ -155,7 +155,7 @@ func (a *App) SwitchMod(ctx context.Context, name, mod string, do Switch) (*proo
 	}
 	list := s.Dialect.Console.List
 	if do == SwitchUnload && list != "" { // nothing says better that it is gone
-		if h, err = a.hear(ctx, state.Start, list, limit, fallsSilent); err != nil {
+		if h, err = a.hear(ctx, state.Start, list, limit, t.listed); err != nil {
 			return nil, err
 		}
 	}
@@ -210,6 +210,16 @@ func (t *switching) spokenOf(h *hearing, quiet time.Duration) bool {
 		t.judged, t.spoken = len(h.said), m.Outcome != proof.Silent
 	}
 	return t.spoken && quiet > replyQuiet
+}
+
+// listed tells whether the server's own list has come to its end: by the line that it ends with, where
+// the dialect knows one, however long that takes.
+func (t *switching) listed(h *hearing, quiet time.Duration) bool {
+	if t.server.Dialect.Console.EndPattern() == nil {
+		return fallsSilent(h, quiet)
+	}
+	_, whole := t.judge(h)
+	return whole
 }
 
 // switched settles what came of a switch, and says why. listed tells that the server's
