@@ -75,11 +75,19 @@ func Run(st *stage.Stage) int {
 	}
 	defer closePort()
 	s.unpack()
+	s.Gather(&stage.Crowd{
+		Mods:   func() []string { return stage.Entries("rides/*", ".ride") },
+		Looks:  func(mod string) { s.log("looks at %s", mod) },
+		Speech: func(said string) { s.log("Bo says: %s", said) },
+		Comes:  func(mod string) { s.start(mod, f.Loader, nil) },
+		Breaks: s.jam,
+	})
 	for _, name := range f.Open {
 		if !s.start(name, f.Loader, nil) {
 			return 3
 		}
 	}
+	s.Unrest()
 	s.log("the gates are open on %d with %d rides", f.Port, len(s.turns))
 	s.Serve("pack up", func(line string) {
 		if line == "rides" {
@@ -97,6 +105,16 @@ func Run(st *stage.Stage) int {
 
 func (s *server) log(format string, args ...any) {
 	s.Say("[fair "+stage.Clock()+"] "+format, args...)
+}
+
+// jam loses a ride that turns.
+func (s *server) jam(name string) bool {
+	if !s.turns[name] {
+		return false
+	}
+	delete(s.turns, name)
+	s.log("%s jams: a tooth broke", name)
+	return true
 }
 
 // unpack reads the manifests of all packed rides.

@@ -39,6 +39,12 @@ func find(name string) (dir string, ok bool) {
 	return "", false
 }
 
+// dry tells cargo without a script, which comes in without a word.
+func dry(dir string) bool {
+	_, err := os.Stat(filepath.Join(dir, "deck.script"))
+	return err != nil
+}
+
 // group lists the mods in a category folder, in the order of their names.
 func group(name string) (names []string, ok bool) {
 	entries, err := os.ReadDir(filepath.Join("cargo", name))

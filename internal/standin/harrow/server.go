@@ -49,9 +49,21 @@ func Run(st *stage.Stage, startup string) int {
 		return s.close(exitPort, "port %s is taken", s.settings["port"])
 	}
 	defer closePort()
+	s.Gather(&stage.Crowd{
+		Mods:   func() []string { return append(stage.Entries("cargo/[^+]*", ""), stage.Entries("cargo/+*/*", "")...) },
+		Looks:  func(mod string) { s.say("harbour", "looks at %s", mod) },
+		Speech: func(said string) { s.say("quay", "<Bo> %s", said) },
+		Comes: func(mod string) {
+			if dir, ok := find(mod); ok && !dry(dir) { // of which nothing could be heard
+				s.moor(mod, 0)
+			}
+		},
+		Breaks: s.sink,
+	})
 	if status := s.load(); status != exitFine {
 		return status
 	}
+	s.Unrest()
 	s.say("harbour", "the sound is open on port %s, %d alongside", s.settings["port"], len(s.order))
 	return s.serve()
 }
@@ -107,14 +119,28 @@ func (s *server) answer(line string) {
 		}
 		s.say("roll", "%d alongside", len(s.order))
 	case word == "refit" && s.aboard[rest]:
-		s.aboard[rest] = false
-		s.order = slices.DeleteFunc(s.order, func(n string) bool { return n == rest })
+		s.leave(rest)
 		s.moor(rest, 0)
 	case word == "refit":
 		s.say("harbour", "%s is not alongside", rest)
 	default:
 		s.say("harbour", "the words here are: roll, refit NAME, cast off")
 	}
+}
+
+func (s *server) leave(name string) {
+	s.aboard[name] = false
+	s.order = slices.DeleteFunc(s.order, func(n string) bool { return n == name })
+}
+
+// sink loses a mod that is alongside.
+func (s *server) sink(name string) bool {
+	if !s.aboard[name] {
+		return false
+	}
+	s.leave(name)
+	s.say("berth", "%s is turned away: it takes in water", name)
+	return true
 }
 
 // store makes the folder that a mod keeps its things in.

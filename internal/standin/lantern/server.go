@@ -58,6 +58,17 @@ func Run(st *stage.Stage, args []string) int {
 		s.log("moor", "no way through: tables/creatures.xml: %v", err)
 		return 2
 	}
+	s.Gather(&stage.Crowd{
+		Mods:   func() []string { return stage.Entries("bog/*", "") },
+		Looks:  func(mod string) { s.log("moor", "looks at %s", mod) },
+		Speech: func(said string) { s.log("talk", "<Bo> %s", said) },
+		Comes: func(mod string) {
+			if !s.lit[mod] {
+				s.light("~"+mod, "all")
+			}
+		},
+		Breaks: s.quench,
+	})
 	for _, list := range []struct {
 		value string
 		side  string
@@ -70,6 +81,7 @@ func Run(st *stage.Stage, args []string) int {
 			s.light(item, list.side)
 		}
 	}
+	s.Unrest()
 	s.log("moor", "night has fallen, %d lit, port %s", len(s.lit), port)
 	s.Serve("dawn", func(line string) {
 		if line == "count" {
@@ -87,6 +99,16 @@ func Run(st *stage.Stage, args []string) int {
 
 func (s *server) log(who, format string, args ...any) {
 	s.Say(stage.Clock()+" | "+who+" | "+format, args...)
+}
+
+// quench loses a lantern that burns.
+func (s *server) quench(name string) bool {
+	if !s.lit[name] {
+		return false
+	}
+	delete(s.lit, name)
+	s.log("dark", "%s went out: it rains", name)
+	return true
 }
 
 // light deals with one item of a list.

@@ -7,6 +7,7 @@ import (
 	"bufio"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -35,6 +36,34 @@ func Run(st *stage.Stage) int {
 	defer closePort()
 	names, numbers := list(ini["grafts/names"]), list(ini["grafts/numbers"])
 	var took []string
+	st.Gather(&stage.Crowd{
+		Mods:   func() []string { return stage.Entries("grove/*", "") },
+		Looks:  func(mod string) { log("looks at %s", mod) },
+		Speech: func(said string) { log("<Bo> %s", said) },
+		Comes: func(mod string) {
+			if slices.Contains(took, mod) {
+				return
+			}
+			tree, _ := readINI(filepath.Join("grove", mod, "graft.txt"))
+			why := graft(st, mod, tree["/number"], took)
+			st.Did(mod, why == "")
+			if why != "" {
+				log("blight on %s: %s", mod, why)
+				return
+			}
+			took = append(took, mod)
+			log("grafted: %s", mod)
+		},
+		Breaks: func(mod string) bool {
+			i := slices.Index(took, mod)
+			if i < 0 {
+				return false
+			}
+			took = slices.Delete(took, i, i+1)
+			log("blight on %s: mould", mod)
+			return true
+		},
+	})
 	for i, name := range names {
 		if i >= len(numbers) {
 			log("blight on %s: it has no number", name)
@@ -49,6 +78,7 @@ func Run(st *stage.Stage) int {
 		}
 		took = append(took, name)
 	}
+	st.Unrest()
 	log("grafted: %s", strings.Join(took, ", "))
 	log("the bees are out over %s, port %s", ini["country/map"], ini["country/port"])
 	st.Serve("winter", func(line string) {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -22,14 +23,20 @@ type Stage struct {
 	Out  io.Writer
 	Pace float64 // how fast time passes while mods load; 1 is real time
 
-	mu sync.Mutex // guards Out
+	mu    sync.Mutex // guards Out and crowd
+	crowd *Crowd
 }
 
 // Say prints a log line as it is.
 func (s *Stage) Say(format string, args ...any) {
+	line := fmt.Sprintf(format, args...)
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	fmt.Fprintf(s.Out, format+"\n", args...)
+	fmt.Fprintln(s.Out, line)
+	crowd := s.crowd
+	s.mu.Unlock()
+	if crowd != nil {
+		crowd.hear(line)
+	}
 }
 
 // Wait lets time pass, in ms.
@@ -73,10 +80,17 @@ func (s *Stage) Serve(stopWord string, answer func(line string)) {
 		case <-stop:
 			return
 		case line := <-lines:
-			if line == stopWord {
+			switch {
+			case line == stopWord:
 				return
+			case strings.HasPrefix(line, stirWord) && s.crowd != nil:
+				times, _ := strconv.Atoi(line[len(stirWord):])
+				for range times {
+					s.stir()
+				}
+			default:
+				answer(line)
 			}
-			answer(line)
 		}
 	}
 }
@@ -93,6 +107,15 @@ func (s *Stage) Store(dir, name string) (made bool) {
 // recordFile names, in the environment, a file that a server writes down what it did
 // with each mod in, whatever its log says.
 const recordFile = "STANDIN_RECORD"
+
+// Entries lists what lies in folders of the server's, by the pattern of filepath.Glob and without an ending.
+func Entries(pattern, ending string) (names []string) {
+	files, _ := filepath.Glob(pattern + ending)
+	for _, file := range files {
+		names = append(names, strings.TrimSuffix(filepath.Base(file), ending))
+	}
+	return names
+}
 
 // Did writes down whether a mod is in now that the server has dealt with it.
 func (s *Stage) Did(name string, in bool) {
