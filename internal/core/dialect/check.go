@@ -412,11 +412,8 @@ func (c *checker) rules(table string, rules []Rule, prefix string) {
 		if r.Means == MeansFault && !strings.HasPrefix(table, "probe") {
 			c.bad(key+".means", "is for a probe of the startup files")
 		}
-		for _, held := range [][2]string{{"level", r.Level}, {"source", r.Source}} {
-			if held[1] != "" && !strings.Contains(prefix, "{"+held[0]+"}") {
-				c.bad(key+"."+held[0], "log.prefix has no {%s} that it could be compared with", held[0])
-			}
-		}
+		c.kept(key+".level", "level", r.Level, prefix)
+		c.kept(key+".source", "source", r.Source, prefix)
 		switch tells := r.Means == MeansFailed || r.Means == MeansStopped; {
 		case r.Before && r.Next:
 			c.bad(key+".before", "the reason cannot stand on the line before and on the next one")
@@ -433,6 +430,13 @@ func (c *checker) rules(table string, rules []Rule, prefix string) {
 		}
 		r.facts = slices.ContainsFunc(Facts, holds)
 		r.from, r.until = c.bound(table, key+".from", r.From), c.bound(table, key+".until", r.Until)
+	}
+}
+
+// kept checks that lines can be told apart by what one is kept to.
+func (c *checker) kept(key, placeholder, value, prefix string) {
+	if value != "" && !strings.Contains(prefix, "{"+placeholder+"}") {
+		c.bad(key, "log.prefix has no {%s} that it could be compared with", placeholder)
 	}
 }
 
@@ -457,6 +461,8 @@ func (c *checker) console(d *Dialect) {
 	if k.End != "" {
 		k.end = c.pattern("console.end", k.End, append([]string{"any"}, Facts...))
 	}
+	c.kept("console.end_level", "level", k.EndLevel, d.Log.Prefix)
+	c.kept("console.end_source", "source", k.EndSource, d.Log.Prefix)
 	if k.Within == 0 {
 		k.Within = Duration(defaultReply)
 	}

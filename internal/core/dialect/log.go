@@ -68,17 +68,28 @@ var Facts = []string{"title", "map", "mode", "slots", "port", "version"}
 // Console says what can be asked of a running server by typing on its console,
 // and how its replies are read.
 type Console struct {
-	List   string   `toml:"list"`   // makes the server name the mods that it has loaded
-	Status string   `toml:"status"` // makes it say what it is: its map, title, slots and so on
-	Within Duration `toml:"within"` // how long a reply may take
-	End    string   `toml:"end"`    // the line that a reply ends with; without it, a reply ends when it is quiet
-	Reload string   `toml:"reload"` // loads one mod anew: `reload {mod}`
-	Load   string   `toml:"load"`   // loads one more
-	Unload string   `toml:"unload"` // takes one out
-	Rules  []Rule   `toml:"rule"`   // as in the log, for replies
+	List      string   `toml:"list"`       // makes the server name the mods that it has loaded
+	Status    string   `toml:"status"`     // makes it say what it is: its map, title, slots and so on
+	Within    Duration `toml:"within"`     // how long a reply may take
+	End       string   `toml:"end"`        // the line that a reply ends with; without it, a reply ends when it is quiet
+	EndLevel  string   `toml:"end_level"`  // only one whose prefix has this {level},
+	EndSource string   `toml:"end_source"` // and this {source}
+	Reload    string   `toml:"reload"`     // loads one mod anew: `reload {mod}`
+	Load      string   `toml:"load"`       // loads one more
+	Unload    string   `toml:"unload"`     // takes one out
+	Rules     []Rule   `toml:"rule"`       // as in the log, for replies
 
 	end *text.Pattern
 }
 
 // EndPattern is the compiled End, or nil when there is none.
 func (c *Console) EndPattern() *text.Pattern { return c.end }
+
+// Ends tells the line that a reply ends with, by what it says and what stands before that.
+func (c *Console) Ends(said, level, source []byte) bool {
+	if c.end == nil || c.EndLevel != "" && c.EndLevel != string(level) || c.EndSource != "" && c.EndSource != string(source) {
+		return false
+	}
+	_, ok := c.end.Match(said, nil)
+	return ok
+}

@@ -219,6 +219,26 @@ func TestReplyWithoutAnEnd(t *testing.T) {
 	insist.That(t, !r.Whole(), "a reply that did not come is whole")
 }
 
+// Who says that a reply is over has to be the one who gives it: a player does not end it early.
+func TestEndOfAReplyIsTheServers(t *testing.T) {
+	for held, want := range map[string]string{
+		"":                     "not proved; a confirmed; b failed (the server's own list does not name it)", // nothing tells who says it
+		"end_source = \"m\"\n": "proved; a confirmed; b confirmed",
+	} {
+		d, err := dialect.Parse("l.toml", []byte(strings.Replace(talking, "end = \"{any} in all\"\n", "end = \"{any} in all\"\n"+held, 1)))
+		insist.OK(t, err)
+		r := proof.NewReader(d, "/srv", registered("a", "b"), nil)
+		r.Feed([]byte("10:00:00 [m] done a\n10:00:00 [m] done b\n10:00:00 [m] open on 1\n"), 0)
+		r.Ask(true)
+		r.Feed([]byte("10:00:00 [m] * a\n10:00:00 [chat] one for all, all in all\n"), 0)
+		if !r.Answered() {
+			r.Feed([]byte("10:00:00 [m] * b\n10:00:00 [m] 2 in all\n"), 0)
+		}
+		r.Ask(false)
+		insist.Same(t, held, sum(r.Judge(proof.End{})), want)
+	}
+}
+
 // A later start in one log is judged alone: nothing of the earlier counts.
 func TestStartsAreKeptApart(t *testing.T) {
 	r := proof.NewReader(talk(t), "/srv", registered("a", "b"), nil)

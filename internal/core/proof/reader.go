@@ -476,7 +476,7 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 	if rule != nil && hides && confirms(rule.Means) {
 		rule = nil // of a line that says something else too, nobody knows who said this
 	}
-	r.answered = r.answered || r.endsReply(said)
+	r.answered = r.answered || r.asked && r.dialect.Console.Ends(said, level, source)
 	switch {
 	case rule != nil:
 		r.fitted++
@@ -512,16 +512,6 @@ func (r *Reader) line(raw []byte, at time.Duration) {
 		line.Text = text.Mask(string(full), r.Secrets)
 		r.onLine(line)
 	}
-}
-
-// endsReply tells the line that a reply on the console ends with, while one is heard.
-func (r *Reader) endsReply(said []byte) bool {
-	end := r.dialect.Console.EndPattern()
-	if !r.asked || end == nil {
-		return false
-	}
-	_, ok := end.Match(said, nil)
-	return ok
 }
 
 // split takes a line apart into what stands before the message, and the message.
