@@ -1,7 +1,6 @@
 package lineup
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -22,7 +21,7 @@ func (l *Lineup) changeLine(todo edits, registration int, c Change) error {
 		if len(have) > 0 {
 			return fmt.Errorf("%s is registered already%s", text.Clean(c.Mod), offHint(have))
 		}
-		name, err := quoteWord(cmp.Or(c.Written, c.Mod), r)
+		name, err := l.newWord(registration, c)
 		if err != nil {
 			return err
 		}
@@ -52,6 +51,67 @@ func (l *Lineup) changeLine(todo edits, registration int, c Change) error {
 		return l.moveLine(todo, counting(have), c)
 	}
 	return nil
+}
+
+// newWord is what a new registration has where the name goes: in quotes, behind a path and with
+// an ending where most others have them.
+func (l *Lineup) newWord(registration int, c Change) (string, error) {
+	r := &l.Dialect.Registrations[registration]
+	if c.Written != "" {
+		return quoteWord(c.Written, r)
+	}
+	var all []around
+	var others []string
+	near := 0
+	for i := range l.Entries {
+		e := &l.Entries[i]
+		if e.Registration != registration || !e.On {
+			continue
+		}
+		word, ok := l.wordOf(e)
+		if !ok {
+			continue
+		}
+		one := aroundIn(r, word.Value)
+		if l.calledPlace(one.before) || e.Group {
+			continue
+		}
+		if word.Len() > len(word.Value) {
+			q := string(l.Files[e.File].Bytes[word.Start])
+			one = around{q + one.before, one.after + q}
+		}
+		all, others = append(all, one), append(others, word.Value)
+		switch {
+		case c.Where == (Where{}) || e.Name == c.Where.After:
+			near = len(all)
+		case e.Name == c.Where.Before:
+			near = len(all) - 1
+		}
+	}
+	a := most(all, near)
+	bare := strings.Trim(a.put(c.Mod), r.Quote)
+	if err := oddOneOut(r, bare, others); err != nil && l.groupMark(c.Mod) == "" {
+		return "", err
+	}
+	if a.before != "" && strings.IndexByte(r.Quote, a.before[0]) >= 0 && strings.IndexByte(bare, a.before[0]) < 0 {
+		return a.put(c.Mod), nil
+	}
+	return quoteWord(bare, r)
+}
+
+// wordOf is the word of a line that names the mod.
+func (l *Lineup) wordOf(e *Entry) (word text.Word, ok bool) {
+	r := &l.Dialect.Registrations[e.Registration]
+	line := e.Line.In(l.Files[e.File].Bytes)
+	for _, s := range text.Script(line, text.ScriptStyle{Comment: r.Comment, Quote: r.Quote}) {
+		for _, w := range s.Words {
+			w.Start, w.End = w.Start+e.Line.Start, w.End+e.Line.Start
+			if w.Start <= e.Span.Start && e.Span.End <= w.End {
+				return w, true
+			}
+		}
+	}
+	return word, false
 }
 
 // counting is of several lines of one mod the one that the server goes by: the first that

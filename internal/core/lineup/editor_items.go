@@ -196,6 +196,9 @@ func (s *itemEditor) insert(i int, name, number, raw string) ([]text.Edit, error
 		if err != nil {
 			return nil, err
 		}
+		if s.r.Item == "{mod}" {
+			mod = s.quoted(name, mod, i)
+		}
 		raw = strings.NewReplacer("{mod}", mod, "{number}", number).Replace(s.r.Item)
 	}
 	item, hidden := s.split(i)
@@ -217,6 +220,30 @@ func (s *itemEditor) insert(i int, name, number, raw string) ([]text.Edit, error
 		return s.hollow.first(s.doc, "- "+raw), nil
 	}
 	return []text.Edit{s.list.InsertItem(s.doc, item, raw)}, nil
+}
+
+// quoted writes a name in the quotes that most items have; plain is how it is written where they
+// have none, or cannot hold it.
+func (s *itemEditor) quoted(name, plain string, near int) string {
+	if s.r.Format != dialect.FormatYAML && s.r.Format != dialect.FormatTOML {
+		return plain
+	}
+	var all []around
+	for i, item := range s.list.Items {
+		q := ""
+		if raw := s.list.ItemText(s.doc, i); raw != "" && strings.ContainsAny(raw[:1], `"'`) && item.Kind == text.NodeString {
+			q = raw[:1]
+		}
+		all = append(all, around{q, q})
+	}
+	a := most(all, min(near, len(all)))
+	if strings.ContainsAny(name, "\"'\\") || len(all) == 0 || a.before == "" && plain != name {
+		return plain
+	}
+	if s.r.Format == dialect.FormatTOML && a.before == "" {
+		return plain
+	}
+	return a.put(name)
 }
 
 func (s *itemEditor) remove(i int) ([]text.Edit, error) {

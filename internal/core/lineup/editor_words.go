@@ -1,6 +1,7 @@
 package lineup
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -20,6 +21,7 @@ type wordEditor struct {
 
 type wordItem struct {
 	flag, name text.Piece // the same word unless they are apart
+	after      int        // where the word before them ends, negative where there is none
 }
 
 func openWords(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
@@ -39,10 +41,10 @@ func openWords(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 				if c.Uses[i+1] != (text.Use{}) {
 					return nil, text.FaultAt(doc, c.Words[i+1].Start, "this name is put together when the script runs, so it is not changed here")
 				}
-				s.found = append(s.found, wordItem{w, c.Words[i+1]})
+				s.found = append(s.found, wordItem{w, c.Words[i+1], s.endBefore(c.Words, i)})
 				here++
 			case !s.apart && strings.HasPrefix(w.Value, s.prefix):
-				s.found = append(s.found, wordItem{w, w.Tail(len(s.prefix))})
+				s.found = append(s.found, wordItem{w, w.Tail(len(s.prefix)), s.endBefore(c.Words, i)})
 				here++
 			}
 		}
@@ -62,30 +64,78 @@ func openWords(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	return s, nil
 }
 
+// endBefore is where the word before another ends, with nothing but blanks between them; -1 where
+// there is none.
+func (s *wordEditor) endBefore(words []text.Piece, i int) int {
+	if i == 0 || words[i-1].End > words[i].Start || strings.Trim(string(s.doc[words[i-1].End:words[i].Start]), continued) != "" {
+		return -1
+	}
+	return words[i-1].End
+}
+
 func (s *wordEditor) entries() (list []editorEntry) {
-	for _, f := range s.found {
-		list = append(list, editorEntry{name: f.name.Value, span: f.name.Text(), line: text.Span{Start: f.flag.Start, End: f.name.End}})
+	for i, f := range s.found {
+		list = append(list, editorEntry{name: f.name.Value, raw: s.gap(i) + string(s.doc[f.flag.Start:f.name.End]), span: f.name.Text(), line: text.Span{Start: f.flag.Start, End: f.name.End}})
 	}
 	return list
 }
 
-func (s *wordEditor) insert(i int, name, _, _ string) ([]text.Edit, error) {
+func (s *wordEditor) insert(i int, name, _, raw string) ([]text.Edit, error) {
 	written, err := writeWord(s.r.Format, name)
 	if err != nil {
 		return nil, err
 	}
-	item := s.prefix + written
+	n := len(s.found)
+	item, gap := s.prefix+written, " "
 	if s.apart {
 		item = s.prefix + " " + written
 	}
-	if i < len(s.found) {
+	if like, ok := s.beside(min(i, n-1)); raw == "" && ok && written == name {
+		item = like.put(name)
+	}
+	if n > 0 {
+		gap = cmp.Or(s.gap(min(i, n-1)), " ")
+	}
+	if raw != "" && raw != name { // as it was, with what stood before it
+		item = strings.Trim(raw, continued)
+		if lead := raw[:strings.Index(raw, item)]; lead != "" {
+			gap = lead
+		}
+	}
+	switch {
+	case i < n && s.found[i].after < 0:
 		return []text.Edit{text.Insert(s.found[i].flag.Start, item+" ")}, nil
+	case i < n:
+		return []text.Edit{text.Insert(s.found[i].after, gap+item)}, nil
+	case n > 0:
+		return []text.Edit{text.Insert(s.found[n-1].name.End, gap+item)}, nil
 	}
-	at := s.last.End
-	if n := len(s.found); n > 0 {
-		at = s.found[n-1].name.End
+	return []text.Edit{text.Insert(s.last.End, gap+item)}, nil
+}
+
+// continued are the characters that part the words of a command, which may go on in the next line.
+const continued = " \t\r\n\\^"
+
+// gap is what stands between an item and the word before it; "" where it is the first word.
+func (s *wordEditor) gap(i int) string {
+	if s.found[i].after < 0 {
+		return ""
 	}
-	return []text.Edit{text.Insert(at, " "+item)}, nil
+	return string(s.doc[s.found[i].after:s.found[i].flag.Start])
+}
+
+// beside is what stands around a name, the parameter and all, where that is written without escapes.
+func (s *wordEditor) beside(i int) (a around, ok bool) {
+	if i < 0 {
+		return a, false
+	}
+	f := s.found[i]
+	at := f.name.Text()
+	if at.Len() != len(f.name.Value) || at.Start < f.flag.Start || at.End > f.name.End {
+		return a, false
+	}
+	a = around{string(s.doc[f.flag.Start:at.Start]), string(s.doc[at.End:f.name.End])}
+	return a, !strings.Contains(a.before, "\n")
 }
 
 // writeWord writes a name as a word of a command.
@@ -101,31 +151,14 @@ func writeWord(f dialect.Format, name string) (string, error) {
 
 func (s *wordEditor) remove(i int) ([]text.Edit, error) {
 	f := s.found[i]
-	if line, alone := s.ownLine(text.Span{Start: f.flag.Start, End: f.name.End}); alone {
-		return []text.Edit{text.Delete(line)}, nil
+	if f.after >= 0 {
+		return []text.Edit{text.Delete(text.Span{Start: f.after, End: f.name.End})}, nil
 	}
-	from := f.flag.Start
-	for from > 0 && (s.doc[from-1] == ' ' || s.doc[from-1] == '\t') {
-		from--
+	end := f.name.End
+	for end < len(s.doc) && (s.doc[end] == ' ' || s.doc[end] == '\t') {
+		end++
 	}
-	if from == 0 || s.doc[from-1] == '\n' { // alone at the start of a line: the blanks before it stay
-		from = f.flag.Start
-	}
-	return []text.Edit{text.Delete(text.Span{Start: from, End: f.name.End})}, nil
-}
-
-// ownLine tells whether an item has a line of a command that goes on all to
-// itself, which then goes with it.
-func (s *wordEditor) ownLine(item text.Span) (line text.Span, alone bool) {
-	for _, l := range text.Lines(s.doc) {
-		if l.Start > item.Start || l.End < item.End {
-			continue
-		}
-		before := strings.TrimSpace(string(s.doc[l.Start:item.Start]))
-		after := strings.TrimSpace(string(s.doc[item.End:l.End]))
-		return l.Span, before == "" && (after == `\` || after == "^")
-	}
-	return line, false
+	return []text.Edit{text.Delete(text.Span{Start: f.flag.Start, End: end})}, nil
 }
 
 func (s *wordEditor) rename(i int, name string) ([]text.Edit, error) {
@@ -244,7 +277,16 @@ func (s *sectionEditor) insert(i int, name, number, raw string) ([]text.Edit, er
 	if raw == "" {
 		item := s.r.Item
 		if item == "" {
+			var all []around
+			for _, e := range s.list {
+				if e.Off.Len() == 0 {
+					all = append(all, around{string(s.doc[e.Line.Start:e.Key.Start]), string(s.doc[e.Key.End:e.Line.Text.End])})
+				}
+			}
 			item = "{mod}"
+			if a := most(all, min(i, len(all))); len(all) == 1 || share(all, a) > 1 {
+				item = a.put(item)
+			}
 		}
 		raw = strings.NewReplacer("{mod}", name, "{number}", number).Replace(item)
 	}

@@ -48,10 +48,14 @@ func (l *Lineup) readList(file int) {
 	l.Entries = append(l.Entries, list...)
 }
 
-// modIn finds the mod's name in what stands for it: without path, ending and
+// modIn finds the mod's name in what stands for it: without quotes, path, ending and
 // options.
 func modIn(r *dialect.Registration, s string) (name string, at text.Span) {
 	at.End = len(s)
+	if n := len(s); r.Shape != dialect.ShapeLine && n > 2 && (s[0] == '"' || s[0] == '\'') && s[n-1] == s[0] {
+		name, at = modIn(r, s[1:n-1])
+		return name, text.Span{Start: at.Start + 1, End: at.End + 1}
+	}
 	if r.Options != "" {
 		if i := strings.Index(s, r.Options); i >= 0 {
 			at.End = i
@@ -184,8 +188,17 @@ func (c *listChange) register(change Change, i, parked int) error {
 		return err
 	}
 	view := c.view()
+	to := shelved(view, at)
+	name := change.Written
+	if name == "" {
+		others := c.written()
+		name = c.l.like(c.r, change.Mod, others, to)
+		if err := oddOneOut(c.r, name, others); err != nil && !c.r.ByPresence() && c.r.SameAs == "" {
+			return err
+		}
+	}
 	c.comesBefore(view, at, change.Mod)
-	return c.step(c.editor.insert(shelved(view, at), cmp.Or(change.Written, change.Mod), change.Number, ""))
+	return c.step(c.editor.insert(to, name, change.Number, ""))
 }
 
 // rename gives a mod another name where it stands, be that on the list or beside it.
@@ -202,6 +215,14 @@ func (c *listChange) rename(change Change, i, parked int) error {
 	e := c.editor.entries()[i]
 	_, at := modIn(c.r, e.name)
 	return c.step(c.editor.rename(i, e.name[:at.Start]+change.To+e.name[at.End:]))
+}
+
+// written lists what stands for each mod.
+func (c *listChange) written() (list []string) {
+	for _, e := range c.editor.entries() {
+		list = append(list, e.name)
+	}
+	return list
 }
 
 func (c *listChange) lastIndex(name string) int {
@@ -300,7 +321,7 @@ func (c *listChange) turn(change Change, i, parked int) error {
 	at := shelved(view, find(view, change.Mod))
 	c.parked = slices.Delete(c.parked, parked, parked+1)
 	name := p.Name
-	if p.Raw != "" && (c.r.Options != "" || c.r.Paths) {
+	if p.Raw != "" && (c.r.Options != "" || c.r.Paths || c.r.Shape == dialect.ShapeList || c.r.Shape == dialect.ShapeParallel) {
 		name = p.Raw
 	}
 	return c.step(c.editor.insert(at, name, p.Number, p.Raw))
@@ -349,8 +370,10 @@ func (c *listChange) match() error {
 			continue
 		}
 		raw, number := "", ""
-		written := name
-		if i >= 0 {
+		written := ""
+		if i < 0 {
+			written = c.l.like(c.r, name, c.written(), to)
+		} else {
 			e := c.editor.entries()[i]
 			raw, number, written = e.raw, e.number, e.name
 			if err := c.step(c.editor.remove(i)); err != nil {

@@ -110,7 +110,7 @@ func quotedLine(doc []byte, at Span) Piece {
 	}
 	p := plainPiece(doc, at, encodeLine)
 	p.rewrite = func(want string) (string, bool, error) {
-		quoted := len(want) > 1 && (want[0] == '"' || want[0] == '\'') && want[len(want)-1] == want[0]
+		quoted := len(want) > 1 && (want[0] == '"' || want[0] == '\'') && strings.IndexByte(want[1:], want[0]) == len(want)-2
 		if quoted || strings.Trim(want, " \t\r\v\f") != want {
 			return "", false, fmt.Errorf("%q cannot be written here: a blank or quotes at its ends would be lost", Clean(want))
 		}

@@ -243,7 +243,9 @@ func (p *Piece) WithItems(style ListStyle, names []string, keep []int) ([]Edit, 
 		if keep[i] >= 0 {
 			it := items[keep[i]]
 			cells[i] = p.Value[it.cell.Start:it.Span.Start] + name + p.Value[it.Span.End:it.cell.End]
-		} else if len(items) > 1 { // spaced like the others
+		}
+		first := keep[i] == 0 && i > 0 && strings.TrimLeft(cells[i], " \t") == cells[i] // and has no blank before it for that
+		if (keep[i] < 0 || first) && len(items) > 1 {                                   // spaced like the others
 			it := items[len(items)-1]
 			lead := p.Value[it.cell.Start:it.Span.Start]
 			cells[i] = lead[:len(lead)-len(strings.TrimLeft(lead, " \t"))] + cells[i]

@@ -209,7 +209,7 @@ func TestItems(t *testing.T) {
 		{semicolon, "-m=@a", []string{}, []int{}, "-m="},
 		{text.ListStyle{Separator: ";", Last: text.LastWanted}, "-m=a", []string{"a", "b"}, []int{0, -1}, "-m=a;b;"},
 		{text.ListStyle{Separator: ";", Last: text.LastForbidden}, "-m=a;b;", []string{"a", "b"}, []int{0, 1}, "-m=a;b"},
-		{text.ListStyle{Separator: ","}, "'-m=a, b'", []string{"b", "a"}, []int{1, 0}, "'-m=b,a'"},
+		{text.ListStyle{Separator: ","}, "'-m=a, b'", []string{"b", "a"}, []int{1, 0}, "'-m=b, a'"},
 	} {
 		words := text.ReadWords([]byte(test.doc)).Commands[0].Words
 		p := words[0].Tail(len("-m="))
