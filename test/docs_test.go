@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -59,6 +60,41 @@ while :; do sleep 0.1; done
 	o.json(0, p, "prove", "kiln", "--json")
 	if m := p.mod("crackle"); m.Outcome != "confirmed" {
 		t.Errorf("crackle is %+v", m)
+	}
+}
+
+// The shorter examples of the page are parts of dialects that can be read, and what it says of
+// statements is so.
+func TestShorterExamples(t *testing.T) {
+	o := newOperator(t)
+	const kept = "name = 'NAME'\n[[place]]\npath = '{dir}/mods'\n[start]\ncommand = ['{dir}/x']\n"
+	const log = "\n[log]\nprefix = '{time} {level} '\n[[log.rule]]\nmeans = 'ready'\nline = 'up'\n"
+	parts := strings.Split(contents(t, "../docs/dialects.md"), "```toml\n")[2:]
+	insist.That(t, len(parts) >= 3, "%d examples", len(parts))
+	for i, part := range parts {
+		example, _, _ := strings.Cut(part, "```")
+		name := fmt.Sprintf("example-%d", i)
+		file := filepath.Join(o.home, "dialects", name+".toml")
+		write(t, file, strings.Replace(kept, "NAME", name, 1)+example+log)
+		insist.Holds(t, example, o.do(0, "dialect", "check", file), "no faults")
+		if !strings.Contains(example, "statements") {
+			continue
+		}
+		dir := filepath.Join(filepath.Dir(o.home), "mill")
+		conf := filepath.Join(dir, "mill.conf")
+		for _, mod := range []string{"stone", "sail", "sieve"} {
+			write(t, filepath.Join(dir, "mods", mod, "x"), "")
+		}
+		const before = "wheel = 3;\nparts {\n    use stone wet;   // the old one\n    use \"sail\" {\n        cloth = { red };\n    }\n#if 0\n    use sieve;\n#endif\n}\n"
+		write(t, conf, before)
+		o.do(0, "adopt", dir, "--dialect", name)
+		o.do(0, "register", "mill", "sieve", "--after", "stone")
+		insist.Same(t, "registered", contents(t, conf), strings.Replace(before, "    use \"sail\"", "    use sieve;\n    use \"sail\"", 1))
+		o.do(0, "off", "mill", "sail")
+		insist.Same(t, "off", contents(t, conf), strings.NewReplacer("    use \"sail\" {\n        cloth = { red };\n    }\n", "    use sieve;\n    // use \"sail\" {\n        // cloth = { red };\n    // }\n").Replace(before))
+		o.do(0, "on", "mill", "sail")
+		o.do(0, "unregister", "mill", "sieve")
+		insist.Same(t, "and back", contents(t, conf), before)
 	}
 }
 

@@ -193,7 +193,7 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 		c.need(key+".file", r.File)
 		c.variables(key+".file", r.File, vars)
 		c.variables(key+".new", r.New, vars)
-		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat, ShapePresence)
+		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat, ShapeStatement, ShapePresence)
 		if same := d.Registration(r.SameAs); r.SameAs != "" && same == nil {
 			c.bad(key+".same_as", "names the registration %q, which this dialect has not", r.SameAs)
 		} else if r.SameAs != "" && same == r {
@@ -210,6 +210,8 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 					c.bad(key+"."+name, "has to hold {mod} once")
 				}
 			}
+		case ShapeStatement:
+			c.statementRegistration(r, key)
 		case ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat:
 			c.listRegistration(r, key)
 		}
@@ -231,6 +233,50 @@ func (c *checker) lineRegistration(r *Registration, key string) {
 			c.bad(key+".section", "has to be a comment: begin it with the comment mark")
 		}
 	}
+}
+
+// statementRegistration checks how registrations look in a text, and compiles that.
+func (c *checker) statementRegistration(r *Registration, key string) {
+	oneOf(c, key+".format", &r.Format, FormatText, FormatText)
+	style := text.FormStyle{Comment: strings.Fields(r.Comment)}
+	form := func(key, source string, known ...string) *text.Form {
+		f, err := text.ParseForm(source, style.Comment, known)
+		if err != nil {
+			c.bad(key, "%v", err)
+		}
+		return f
+	}
+	if len(r.Statements) == 0 {
+		c.bad(key+".statements", "is needed and has no value")
+	}
+	for i, source := range r.Statements {
+		f := form(key+".statements", source, "mod", "any")
+		if f != nil && !slices.Contains(f.Pattern().Names(), "mod") {
+			c.bad(key+".statements", "form %d has to hold {mod} in its first line", i+1)
+		} else if f != nil {
+			style.Forms = append(style.Forms, f)
+		}
+	}
+	if r.Within != "" {
+		if style.Within = form(key+".within", r.Within, "any"); style.Within != nil && !style.Within.IsBlock() {
+			c.bad(key+".within", "has to be a block: the line that opens it, and on the next line the one that closes it")
+		}
+	}
+	for _, source := range r.Skip {
+		if f := form(key+".skip", source, "any"); f != nil {
+			style.Skip = append(style.Skip, f)
+		}
+	}
+	if r.Setting != "" {
+		if style.Setting = form(key+".setting", r.Setting, "name", "value", "any"); style.Setting != nil {
+			for _, name := range []string{"name", "value"} {
+				if !slices.Contains(style.Setting.Pattern().Names(), name) {
+					c.bad(key+".setting", "has to hold {%s}", name)
+				}
+			}
+		}
+	}
+	r.forms = style
 }
 
 func (c *checker) keyRegistration(r *Registration, key string) {

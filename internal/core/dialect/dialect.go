@@ -322,6 +322,7 @@ const (
 	FormatShell    Format = "shell"   // a start script for sh or bash
 	FormatBatch    Format = "batch"   // a start script for Windows
 	FormatUnit     Format = "unit"    // a systemd service
+	FormatText     Format = "text"    // any other text, read by its Statements
 	FormatEnv      Format = "env"     // NAME=value
 	FormatWords    Format = "words"   // a command line as it is pasted
 	FormatCompose  Format = "compose" // a compose-style YAML file, with the command of a service at Within
@@ -357,13 +358,19 @@ type Registration struct {
 	At        string    `toml:"at"`        // a key, a path of keys, or the words of a launch parameter
 	Numbers   string    `toml:"numbers"`   // of parallel lists: where the other one is, with a catalogue number for each mod
 	Aside     string    `toml:"aside"`     // of presence: the name while it is off; At is the name while it is on
-	Within    string    `toml:"within"`    // of a compose-style file: where the command is, such as services.game.command
+	Within    string    `toml:"within"`    // of a compose-style file: where the command is, such as services.game.command; of a text: the block that the statements stand in
 	Form      string    `toml:"form"`      // the field of a web form that the file stands for; it is kept in {form}
 	Separator string    `toml:"separator"` // between the items of a list in one value
 	Mark      string    `toml:"mark"`      // before each of them
 	Last      text.Last `toml:"last"`      // whether a separator ends the list: "wanted", "forbidden", or as found
 	Item      string    `toml:"item"`      // of a structured list: what an item is written as
 	NameKey   string    `toml:"name_key"`  // and, when items are objects, which key names the mod
+
+	// A text with its own way to write things:
+	Statements []string `toml:"statements"` // how a registration looks, each a line, or the two of a block: `load "{mod}";`
+	Skip       []string `toml:"skip"`       // blocks in which nothing counts
+
+	forms text.FormStyle
 
 	// A script:
 	Quote   string `toml:"quote"`
@@ -387,16 +394,20 @@ type Shape string
 
 // The shapes of registrations.
 const (
-	ShapeLine     Shape = "line"     // a line for each mod or category folder
-	ShapeKey      Shape = "key"      // a key for each mod with a yes or no
-	ShapeList     Shape = "list"     // a list in one value
-	ShapeParallel Shape = "parallel" // two lists in two values, names and catalogue numbers
-	ShapeItems    Shape = "items"    // a list in a structured document
-	ShapeWords    Shape = "words"    // a launch parameter for each mod
-	ShapeSection  Shape = "section"  // the keys of a section, in order
-	ShapeRepeat   Shape = "repeat"   // a key that comes once for each mod, its value being the name
-	ShapePresence Shape = "presence" // being in a folder, File; set aside under another name to be off
+	ShapeLine      Shape = "line"      // a line for each mod or category folder
+	ShapeKey       Shape = "key"       // a key for each mod with a yes or no
+	ShapeList      Shape = "list"      // a list in one value
+	ShapeParallel  Shape = "parallel"  // two lists in two values, names and catalogue numbers
+	ShapeItems     Shape = "items"     // a list in a structured document
+	ShapeWords     Shape = "words"     // a launch parameter for each mod
+	ShapeSection   Shape = "section"   // the keys of a section, in order
+	ShapeRepeat    Shape = "repeat"    // a key that comes once for each mod, its value being the name
+	ShapeStatement Shape = "statement" // lines or blocks that look as one of Statements does
+	ShapePresence  Shape = "presence"  // being in a folder, File; set aside under another name to be off
 )
+
+// FormStyle is what a text is read by that holds statements.
+func (r *Registration) FormStyle() text.FormStyle { return r.forms }
 
 // ByPresence tells whether a mod is registered by being in a folder, not by a file that
 // names it.

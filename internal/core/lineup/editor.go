@@ -58,6 +58,8 @@ func openEditor(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 		return openWords(r, doc)
 	case dialect.ShapeSection:
 		return openSection(r, doc)
+	case dialect.ShapeStatement:
+		return openStatements(r, doc)
 	case dialect.ShapePresence:
 		return openPresence(r, doc)
 	case dialect.ShapeKey:

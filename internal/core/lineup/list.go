@@ -32,6 +32,14 @@ func (l *Lineup) readList(file int) {
 	}
 	f.parsed = true
 	l.readSettings(file)
+	if statements, ok := s.(*statementEditor); ok {
+		statements.others(l, file)
+		for _, set := range statements.read.Settings {
+			value := strings.Trim(string(set.Value.In(f.Bytes)), `"'`)
+			l.seq++
+			l.Settings = append(l.Settings, Setting{Name: string(set.Name.In(f.Bytes)), Value: value, File: file, Span: set.Value, Seq: l.seq})
+		}
+	}
 	var list []Entry
 	for _, e := range s.entries() {
 		name, inner := modIn(r, e.name)

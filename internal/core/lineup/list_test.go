@@ -45,6 +45,11 @@ var registrations = map[string]struct{ toml, doc string }{
 	"keys in toml":      {"format = 'toml'\nshape = 'key'\nat = 'mods'\nkey = '{mod}'\non = 'true'\noff = 'false'", "[mods]\na = true\nb = true # keep\nc = true\n[x]\ny = 1\n"},
 	"keys in ini":       {"format = 'ini'\nshape = 'key'\nat = 'mods'\nkey = '{mod}'\non = '1'\noff = '0'", "[x]\nq=1\n[mods]\na=1\nb=1\nc=1\n[y]\n"},
 	"repeated key":      {"format = 'ini'\nshape = 'repeat'\nat = 's/Mod'", "[s]\r\n Mod = a\r\nx=1\r\n Mod = b\r\n Mod = c\r\n[t]\r\nMod=q\r\n"},
+	"statements":        {"shape = 'statement'\ncomment = '#'\nstatements = ['load \"{mod}\";']\nsetting = '{name} {value};'", "# x\nload \"a\";\n  load  \"b\"; # keep\nload \"c\";\nport 1;\n"},
+	"blocks and lines":  {"shape = 'statement'\ncomment = '#'\nstatements = ['Load {mod}', \"<Load {mod}>\\n</Load>\"]", "Load a\r\n <Load \"b\">\r\n   x 1\r\n\r\n   # y\r\n </Load>\r\nLoad c\r\n"},
+	"within a block":    {"shape = 'statement'\ncomment = '--'\nwithin = \"mods = {{\\n}}\"\nstatements = ['\"{mod}\";']", "mods ={\n\t\"a\"; -- one\n\n\t\"b\";\n\t\"c\";\n}\nother = { \"z\"; }\n"},
+	"blocks in braces":  {"shape = 'statement'\ncomment = '//'\nskip = [\"#if 0\\n#endif\", \"/*{any}\\n{any}*/\"]\nstatements = [\"module {mod} {{\\n}}\"]", "#if 0\nmodule z {\n#endif\n/* module y {\n} */\nmodule a {\n  q = { 1 }; // }\n}\nmodule b {\n}\nmodule c { x \"}\" }\n"},
+	"arguments":         {"shape = 'statement'\ncomment = '#'\npaths = true\nsuffix = '.so'\nstatements = ['plugin {mod} {any}', 'alias {mod} = {mod}']", "plugin /lib/a.so x y # z\nalias b = b\nplugin /lib/c.so\n"},
 	"section":           {"format = 'ini'\nshape = 'section'\nat = 'mods'\nitem = '{mod} = 1'", "[x]\nq = 1\n[mods]\na = 1\nb = 2\nc = 1\n\n[y]\n"},
 }
 

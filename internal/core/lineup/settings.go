@@ -14,6 +14,9 @@ import (
 func (l *Lineup) readSettings(file int) {
 	f := &l.Files[file]
 	r := &l.Dialect.Registrations[f.Registration]
+	if r.Format == dialect.FormatText {
+		return // its statements tell them
+	}
 	for _, at := range settingPlaces(l.Dialect, r) {
 		if isLaunch(r.Format) && !strings.Contains(at, "{list}") {
 			continue // only a parameter with a value can be asked for

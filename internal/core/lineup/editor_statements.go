@@ -1,0 +1,257 @@
+package lineup
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/text"
+)
+
+// statementEditor is a list of statements in a text: a line or a block for each mod.
+type statementEditor struct {
+	doc   []byte
+	r     *dialect.Registration
+	style text.FormStyle
+	read  *text.FormText
+}
+
+func openStatements(r *dialect.Registration, doc []byte) (*statementEditor, *text.Fault) {
+	s := &statementEditor{doc: doc, r: r, style: r.FormStyle()}
+	read, fault := text.ReadForms(doc, s.style)
+	if fault != nil {
+		return nil, fault
+	}
+	s.read = read
+	s.read.Entries = slices.DeleteFunc(read.Entries, s.prose)
+	return s, nil
+}
+
+// prose tells a comment that only reads as a registration: one whose words go on, or that begins
+// with a blank where the name is all there is; and one that lacks the ending of a file.
+func (s *statementEditor) prose(e text.FormEntry) bool {
+	if len(e.Off) == 0 {
+		return false
+	}
+	p := s.style.Forms[e.Form].Pattern()
+	name := string(e.Names[0].In(s.doc))
+	bare := p.Longest() == "" && strings.HasSuffix(string(e.Off[0].In(s.doc)), " ")
+	goesOn := slices.ContainsFunc(e.Rest, func(rest text.Span) bool { return rest.Len() > 0 })
+	return bare || goesOn && s.r.Suffix != "" && !strings.HasSuffix(name, s.r.Suffix)
+}
+
+func (s *statementEditor) entries() (list []editorEntry) {
+	for _, e := range s.read.Entries {
+		list = append(list, editorEntry{name: string(e.Names[0].In(s.doc)), raw: strings.TrimRight(string(e.Line.In(s.doc)), "\r\n"),
+			span: e.Names[0], line: e.Line, off: len(e.Off) > 0})
+	}
+	return list
+}
+
+// outline is how a statement is written, but for the name and for what is a mod's own.
+type outline struct {
+	form    int
+	parts   string   // its first line, with nameMark in the place of the name, and restMark in that of an {any}
+	rest    []string // what stands there, with the blank before it
+	closing string   // of a block
+}
+
+const nameMark, restMark = "\x00", "\x01"
+
+func (s *statementEditor) outline(e text.FormEntry) outline {
+	type hole struct {
+		text.Span
+		mark string
+	}
+	var holes []hole
+	for _, n := range e.Names {
+		holes = append(holes, hole{n, nameMark})
+	}
+	for _, r := range e.Rest {
+		holes = append(holes, hole{r, restMark})
+	}
+	slices.SortStableFunc(holes, func(a, b hole) int { return a.Start - b.Start })
+	o := outline{form: e.Form, closing: string(e.Close.In(s.doc))}
+	at := e.Text.Start
+	for _, h := range holes {
+		lead := string(s.doc[at:max(h.Start, at)])
+		if h.mark == restMark {
+			trimmed := strings.TrimRight(lead, " \t")
+			o.rest = append(o.rest, lead[len(trimmed):]+string(h.In(s.doc)))
+			lead = trimmed
+		}
+		o.parts += lead + h.mark
+		at = max(h.End, at)
+	}
+	o.parts += string(s.doc[at:max(at, e.Text.End)])
+	return o
+}
+
+// like is how a new statement is written that goes before entry i: as most others are, the nearest
+// of those, and with what stands there besides the name only where most of them have the same.
+func (s *statementEditor) like(i int, name string) (lines []string, err error) {
+	var all []outline
+	counts := map[string]int{}
+	best, distance := -1, 0
+	for _, e := range s.read.Entries {
+		if len(e.Off) == 0 {
+			o := s.outline(e)
+			all = append(all, o)
+			counts[o.parts]++
+		}
+	}
+	n := 0
+	for k, e := range s.read.Entries {
+		if len(e.Off) > 0 {
+			continue
+		}
+		c, d := counts[all[n].parts], max(i-1-k, k-i)
+		if best < 0 || c > counts[all[best].parts] || c == counts[all[best].parts] && d < distance {
+			best, distance = n, d
+		}
+		n++
+	}
+	if best < 0 {
+		f := s.style.Forms[0]
+		line := f.Pattern().Fill(func(placeholder string) string { return map[string]string{"mod": name}[placeholder] })
+		lines = []string{strings.TrimRight(line, " \t")}
+		if f.IsBlock() {
+			lines = append(lines, f.Closing())
+		}
+		return lines, nil
+	}
+	o := all[best]
+	if !strings.Contains(o.parts, `"`+nameMark+`"`) && !strings.Contains(o.parts, "'"+nameMark+"'") && strings.ContainsAny(name, " \t\"'") {
+		return nil, fmt.Errorf("the name %q cannot be written as the others are in the %s, which have no quotes", text.Clean(name), s.r.Name)
+	}
+	line := strings.ReplaceAll(o.parts, nameMark, name)
+	for k := range o.rest {
+		same := map[string]int{}
+		usual := ""
+		for _, other := range all {
+			if other.parts == o.parts {
+				if same[other.rest[k]]++; same[other.rest[k]] > 1 && 2*same[other.rest[k]] > counts[o.parts] {
+					usual = other.rest[k]
+				}
+			}
+		}
+		line = strings.Replace(line, restMark, usual, 1)
+	}
+	lines = []string{line}
+	if f := s.style.Forms[o.form]; f.IsBlock() {
+		lines = append(lines, cmp.Or(o.closing, f.Closing()))
+	}
+	return lines, nil
+}
+
+func (s *statementEditor) insert(i int, name, _, raw string) ([]text.Edit, error) {
+	n := len(s.read.Entries)
+	at := s.read.Room.End
+	indent := s.indent(i)
+	if i < n {
+		at = s.read.Entries[i].Line.Start
+	} else if n > 0 {
+		at = s.read.Entries[n-1].Line.End
+	}
+	if raw == "" {
+		lines, err := s.like(i, name)
+		if err != nil {
+			return nil, err
+		}
+		raw = indent + strings.Join(lines, text.Ending(s.doc)+indent)
+	}
+	return []text.Edit{text.InsertLine(s.doc, at, raw)}, nil
+}
+
+// indent is that of the statement beside which a new one goes, or of one that is the first.
+func (s *statementEditor) indent(i int) string {
+	if n := len(s.read.Entries); n > 0 {
+		e := s.read.Entries[min(max(i-1, 0), n-1)]
+		start := e.Text.Start
+		if len(e.Off) > 0 {
+			start = e.Off[0].Start
+		}
+		return string(s.doc[e.Line.Start:start])
+	}
+	if s.style.Within == nil {
+		return ""
+	}
+	for _, l := range text.Lines(s.read.Room.In(s.doc)) {
+		line := string(l.Text.In(s.read.Room.In(s.doc)))
+		if body := strings.TrimLeft(line, " \t"); body != "" {
+			return line[:len(line)-len(body)]
+		}
+	}
+	if strings.HasPrefix(s.read.Indent, "\t") {
+		return s.read.Indent + "\t"
+	}
+	return s.read.Indent + "    "
+}
+
+func (s *statementEditor) remove(i int) ([]text.Edit, error) {
+	return []text.Edit{text.DeleteLine(s.doc, s.read.Entries[i].Line)}, nil
+}
+
+func (s *statementEditor) rename(i int, name string) (edits []text.Edit, err error) {
+	for _, n := range s.read.Entries[i].Names {
+		quoted := n.Start > 0 && strings.IndexByte(`"'`, s.doc[n.Start-1]) >= 0
+		if !quoted && strings.ContainsAny(name, " \t\"'") || quoted && strings.IndexByte(name, s.doc[n.Start-1]) >= 0 {
+			return nil, fmt.Errorf("the name %q cannot be written where %s stands in the %s", text.Clean(name), text.Clean(string(n.In(s.doc))), s.r.Name)
+		}
+		edits = append(edits, text.Edit{Span: n, New: name})
+	}
+	return edits, nil
+}
+
+// turn puts a statement into comments, each of its lines, or takes it out of them.
+func (s *statementEditor) turn(i int, on bool) (edits []text.Edit, err error) {
+	e := s.read.Entries[i]
+	if on {
+		for _, mark := range e.Off {
+			edits = append(edits, text.Delete(mark))
+		}
+		return edits, nil
+	}
+	if len(s.style.Comment) == 0 {
+		return nil, errParked
+	}
+	mark := s.style.Comment[0] + " "
+	if s.style.Forms[e.Form].Pattern().Longest() == "" { // with a blank it would be prose
+		mark = s.style.Comment[0]
+	}
+	for _, line := range text.Lines(s.doc) {
+		if line.Start < e.Line.Start || line.Start >= e.Line.End {
+			continue
+		}
+		if body := strings.TrimLeft(string(line.Text.In(s.doc)), " \t"); strings.TrimSpace(body) != "" {
+			edits = append(edits, text.Insert(line.Text.End-len(body), mark))
+		}
+	}
+	return edits, nil
+}
+
+// others tells what is wrong in the lines that could register something and do not.
+func (s *statementEditor) others(l *Lineup, file int) {
+	for _, line := range s.read.Other {
+		said := strings.TrimLeft(string(line.Text.In(s.doc)), " \t")
+		start := line.Text.End - len(said)
+		word, _, _ := strings.Cut(said, " ")
+		for _, f := range s.style.Forms {
+			first := f.First()
+			if first == "" {
+				continue
+			}
+			if strings.HasPrefix(said, first) {
+				l.problem("line-unreadable", file, text.FaultAt(s.doc, start, "this begins as a registration does, %s, and is not written as one", f))
+				break
+			}
+			if name, ok := f.Reads([]byte(first + said[len(word):])); ok && nearly(word, first) {
+				name, _ = modIn(s.r, name)
+				l.Slips = append(l.Slips, Slip{name, file, text.Span{Start: start, End: start + len(word)}, first})
+				break
+			}
+		}
+	}
+}
