@@ -398,6 +398,9 @@ func unread(s *survey.Survey, findings []check.Finding) (places []string) {
 		}
 	}
 	for _, p := range s.Lineup.Problems {
+		if p.Harmless {
+			continue
+		}
 		file := strings.TrimPrefix(s.Lineup.Files[p.File].Path, s.Vars["dir"]+"/")
 		places = append(places, fmt.Sprintf("%s, line %d: %s", text.Clean(file), p.Line, text.Mask(text.Clean(p.Message), nil)))
 	}

@@ -43,6 +43,9 @@ func (c *checker) files() {
 		if !ok {
 			severity = Error
 		}
+		if p.Harmless {
+			severity = Note
+		}
 		c.add(Finding{Code: code, Severity: severity, File: l.Files[p.File].Path, Line: p.Line, Column: p.Column}, "%s", p.Message)
 	}
 	for _, s := range c.s.Slips() {

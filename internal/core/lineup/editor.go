@@ -1,6 +1,7 @@
 package lineup
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -81,7 +82,11 @@ func findPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *tex
 		if !ok {
 			section, key = "", at
 		}
-		ini := text.ReadINI(doc, text.INIStyle{Comment: r.Comment, Assign: r.Assign})
+		style := text.INIStyle{Comment: r.Comment, Assign: r.Assign}
+		if at == r.At || at == r.Numbers {
+			style.Behind = commentBehind(r)
+		}
+		ini := text.ReadINI(doc, style)
 		if e, ok := ini.Find(doc, section, key); ok {
 			return e.Value, nil
 		}
@@ -113,6 +118,13 @@ func findPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *tex
 		return n.Piece, nil
 	}
 	return launchPiece(r, doc, at)
+}
+
+// commentBehind are the marks of a comment behind a list, in which no name has one behind a blank:
+// all but the one that parts its items.
+func commentBehind(r *dialect.Registration) string {
+	marks := text.Marks(cmp.Or(r.Comment, "; #"))
+	return strings.Join(slices.DeleteFunc(marks, func(m string) bool { return m == r.Separator }), " ")
 }
 
 // assignedIn finds a value in a list of NAME=value texts, as environments are

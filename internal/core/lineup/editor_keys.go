@@ -19,9 +19,10 @@ type keyEditor struct {
 	list  *text.Node // the members of the object as the items of a list
 	items []keyItem
 
-	hollow hollow // its key, in YAML; of no length when it has none
-	top    int    // where the first line of an INI section or TOML table goes; 0 when that is not known
-	glue   string // between a key and its value elsewhere in the file, "" when that is not known
+	others []*text.Fault // in other sections of an INI file
+	hollow hollow        // its key, in YAML; of no length when it has none
+	top    int           // where the first line of an INI section or TOML table goes; 0 when that is not known
+	glue   string        // between a key and its value elsewhere in the file, "" when that is not known
 }
 
 type keyItem struct {
@@ -70,9 +71,11 @@ func openKeys(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 
 func (s *keyEditor) openSection() *text.Fault {
 	ini := text.ReadINI(s.doc, text.INIStyle{Comment: s.r.Comment, Assign: s.r.Assign})
-	if len(ini.Faults) > 0 {
-		return ini.Faults[0]
+	fault, others := ini.FaultIn(s.r.At)
+	if fault != nil {
+		return fault
 	}
+	s.others = others
 	found := slices.ContainsFunc(ini.Sections, func(sec text.INISection) bool { return sec.Name == s.r.At })
 	if !found {
 		return text.FaultAt(s.doc, len(s.doc), "there is no section [%s] in this file; add it and try again", s.r.At)
@@ -96,6 +99,8 @@ func (s *keyEditor) openSection() *text.Fault {
 	}
 	return nil
 }
+
+func (s *keyEditor) odd() []*text.Fault { return s.others }
 
 // add notes a member whose key names a mod.
 func (s *keyEditor) add(name string, key, value text.Span, member int) {

@@ -172,14 +172,18 @@ type sectionEditor struct {
 	r       *dialect.Registration
 	section text.INISection
 	list    []text.INIEntry
+	others  []*text.Fault // in other sections
 }
+
+func (s *sectionEditor) odd() []*text.Fault { return s.others }
 
 func openSection(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	ini := text.ReadINI(doc, text.INIStyle{Comment: r.Comment, Assign: r.Assign, Bare: true})
-	if len(ini.Faults) > 0 {
-		return nil, ini.Faults[0]
+	fault, others := ini.FaultIn(r.At)
+	if fault != nil {
+		return nil, fault
 	}
-	s := &sectionEditor{doc: doc, r: r}
+	s := &sectionEditor{doc: doc, r: r, others: others}
 	found := false
 	for _, sec := range ini.Sections {
 		if sec.Name == r.At {
@@ -314,7 +318,7 @@ func (s *sectionEditor) turn(i int, on bool) ([]text.Edit, error) {
 	}
 	comment := ";"
 	if s.r.Comment != "" {
-		comment = s.r.Comment[:1]
+		comment = text.Marks(s.r.Comment)[0]
 	}
 	return []text.Edit{text.Insert(e.Key.Start, comment+" ")}, nil
 }

@@ -10,6 +10,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/text"
@@ -146,8 +147,9 @@ type Setting struct {
 
 // Problem is a place in a startup file that cannot be understood.
 type Problem struct {
-	Code string // as in package check
-	File int
+	Code     string // as in package check
+	File     int
+	Harmless bool // what stands there could register nothing, so that the rest is understood all the same
 	text.Fault
 }
 
@@ -190,6 +192,10 @@ func Read(d *dialect.Dialect, vars dialect.Vars, source Source, parked []Parked)
 			l.readList(file)
 		}
 	}
+	for i := range l.Problems { // of a file that registers nothing, it could be what should
+		p := &l.Problems[i]
+		p.Harmless = p.Harmless && slices.ContainsFunc(l.Entries, func(e Entry) bool { return e.File == p.File && !e.parked })
+	}
 	return l
 }
 
@@ -223,7 +229,12 @@ func (l *Lineup) open(name string, registration int) (file int, err error) {
 }
 
 func (l *Lineup) problem(code string, file int, fault *text.Fault) {
-	l.Problems = append(l.Problems, Problem{code, file, *fault})
+	l.Problems = append(l.Problems, Problem{Code: code, File: file, Fault: *fault})
+}
+
+// oddLine notes a line that is not understood, and whether it could register something.
+func (l *Lineup) oddLine(file int, fault *text.Fault, harmless bool) {
+	l.Problems = append(l.Problems, Problem{"line-unreadable", file, harmless, *fault})
 }
 
 // readable notes that a file was understood, or why it cannot be.
@@ -243,8 +254,12 @@ func (l *Lineup) readKeys(file int) {
 		return
 	}
 	pairs, faults := text.KeyValue(f.Bytes, text.KeyValueStyle{Comment: r.Comment, Assign: r.Assign})
+	fixed := strings.FieldsFunc(strings.ReplaceAll(r.Key, "{mod}", "\n"), func(c rune) bool { return c == '\n' })
 	for _, fault := range faults {
-		l.problem("line-unreadable", file, fault)
+		line := lineAt(f.Bytes, fault.Line)
+		l.oddLine(file, fault, len(fixed) > 0 && !slices.ContainsFunc(strings.FieldsFunc(line, unicode.IsSpace), func(w string) bool {
+			return strings.Contains(w, fixed[0]) || nearly(w[:min(len(w), len(fixed[0]))], fixed[0])
+		}))
 	}
 	key, err := text.ParsePattern(r.Key, nil)
 	if err != nil {
@@ -327,7 +342,7 @@ func (l *Lineup) readScript(file, depth int) {
 	for _, st := range statements {
 		switch {
 		case st.Fault != nil:
-			l.problem("line-unreadable", file, st.Fault)
+			l.oddLine(file, st.Fault, s.harmless(st))
 		case len(st.Words) == 0:
 			s.comment(st, style)
 		default:
@@ -345,6 +360,26 @@ type scriptReader struct {
 	line, setting, include scriptWords
 	title                  *text.Pattern // of a section; nil where there are none
 	section                int           // that is being read, -1 before the first
+}
+
+// harmless tells a line that cannot be read and could register nothing whatever it means: it begins
+// with none of the words that do, nor with one that is nearly so.
+func (s *scriptReader) harmless(st text.Statement) bool {
+	first, _, _ := strings.Cut(strings.TrimLeft(string(st.Line.Text.In(s.data)), " \t"), " ")
+	for _, words := range []scriptWords{s.line, s.include} {
+		if len(words) > 0 && (words.bare() || strings.HasPrefix(first, words[0]) || nearly(first, words[0])) {
+			return false
+		}
+	}
+	return true
+}
+
+// lineAt is the text of a line, counted from 1; "" where there is none.
+func lineAt(doc []byte, number int) string {
+	if lines := text.Lines(doc); number >= 1 && number <= len(lines) {
+		return string(lines[number-1].Text.In(doc))
+	}
+	return ""
 }
 
 // comment reads a line without words: the title of a section, a registration that is

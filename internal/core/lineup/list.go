@@ -31,6 +31,11 @@ func (l *Lineup) readList(file int) {
 		return
 	}
 	f.parsed = true
+	if o, ok := s.(interface{ odd() []*text.Fault }); ok {
+		for _, fault := range o.odd() {
+			l.oddLine(file, fault, true)
+		}
+	}
 	l.readSettings(file)
 	if statements, ok := s.(*statementEditor); ok {
 		statements.others(l, file)
@@ -341,7 +346,7 @@ func (l *Lineup) Understood(registration string) bool {
 	any := false
 	for i := range l.Files {
 		if f := &l.Files[i]; l.Dialect.Registrations[f.Registration].Name == registration {
-			if !f.parsed || slices.ContainsFunc(l.Problems, func(p Problem) bool { return p.File == i }) {
+			if !f.parsed || slices.ContainsFunc(l.Problems, func(p Problem) bool { return p.File == i && !p.Harmless }) {
 				return false
 			}
 			any = true

@@ -8,9 +8,10 @@ import (
 
 // INIStyle is how an INI file is written.
 type INIStyle struct {
-	Comment string // each of these characters starts a comment line; ";#" when empty
+	Comment string // what starts a comment line, several with a blank between them; "; #" when empty
 	Assign  string // "=" when empty
 	Bare    bool   // keys without a value are allowed
+	Behind  string // and what starts one behind a value without quotes, after a blank; none when empty
 }
 
 // INIEntry is a line with a key in an INI file.
@@ -37,13 +38,33 @@ type INI struct {
 	Entries  []INIEntry
 	Hidden   []INIEntry // entries in comments, as when a line was switched off
 	Faults   []*Fault
+
+	within []string // the section of each fault
 }
+
+// FaultIn is the first fault of a section, and of the lines that could begin it; nil for none.
+// The others are elsewhere.
+func (ini *INI) FaultIn(section string) (fault *Fault, others []*Fault) {
+	for i, f := range ini.Faults {
+		switch {
+		case ini.within[i] != section && ini.within[i] != anySection:
+			others = append(others, f)
+		case fault == nil:
+			fault = f
+		}
+	}
+	return fault, others
+}
+
+// anySection is what a fault belongs to that stands where a section may begin.
+const anySection = "\x00"
 
 // ReadINI reads an INI file. Lines that cannot be understood are among its
 // faults and left out.
 func ReadINI(doc []byte, style INIStyle) *INI {
-	if style.Comment == "" {
-		style.Comment = ";#"
+	marks := Marks(style.Comment)
+	if len(marks) == 0 {
+		marks = []string{";", "#"}
 	}
 	if style.Assign == "" {
 		style.Assign = "="
@@ -54,12 +75,12 @@ func ReadINI(doc []byte, style INIStyle) *INI {
 		section := &ini.Sections[len(ini.Sections)-1]
 		switch {
 		case body.Len() == 0:
-		case strings.IndexByte(style.Comment, doc[body.Start]) >= 0:
-			mark := Span{body.Start, body.Start + 1}
+		case markAt(doc, body, marks) > 0:
+			mark := Span{body.Start, body.Start + markAt(doc, body, marks)}
 			if mark.End < body.End && doc[mark.End] == ' ' {
 				mark.End++
 			}
-			if e, fault := iniEntry(doc, line, Span{mark.End, body.End}, style); fault == nil && e.Key.Len() > 0 {
+			if e, fault := iniEntry(doc, line, Span{mark.End, body.End}, style, marks); fault == nil && e.Key.Len() > 0 {
 				e.Section, e.Off = section.Name, mark
 				ini.Hidden = append(ini.Hidden, e)
 			}
@@ -67,14 +88,15 @@ func ReadINI(doc []byte, style INIStyle) *INI {
 			end := bytes.IndexByte(body.In(doc), ']')
 			if end < 0 {
 				ini.Faults = append(ini.Faults, FaultAt(doc, body.Start, "the section's name is not closed with ]"))
+				ini.within = append(ini.within, anySection)
 				continue
 			}
 			name := trim(doc, Span{body.Start + 1, body.Start + end})
 			ini.Sections = append(ini.Sections, INISection{Name: string(name.In(doc)), Line: line, End: line.End})
 		default:
-			e, fault := iniEntry(doc, line, body, style)
+			e, fault := iniEntry(doc, line, body, style, marks)
 			if fault != nil {
-				ini.Faults = append(ini.Faults, fault)
+				ini.Faults, ini.within = append(ini.Faults, fault), append(ini.within, section.Name)
 				continue
 			}
 			e.Section, section.End = section.Name, line.End
@@ -84,7 +106,51 @@ func ReadINI(doc []byte, style INIStyle) *INI {
 	return ini
 }
 
-func iniEntry(doc []byte, line Line, body Span, style INIStyle) (INIEntry, *Fault) {
+// Marks are the words that begin a comment, as a dialect lists them: with a blank between two.
+// Of the two usual ones of an INI file none is needed.
+func Marks(comment string) []string {
+	if comment == ";#" || comment == "#;" {
+		return []string{comment[:1], comment[1:]}
+	}
+	return strings.Fields(comment)
+}
+
+// markAt is how long the comment mark is that a span begins with, 0 for none.
+func markAt(doc []byte, at Span, marks []string) (n int) {
+	for _, mark := range marks {
+		if hasPrefix(at.In(doc), mark) {
+			n = max(n, len(mark))
+		}
+	}
+	return n
+}
+
+// withoutComment is a value without the comment behind it: behind its quotes, or, where one may
+// stand there, behind a blank.
+func withoutComment(doc []byte, value Span, style INIStyle, marks []string) Span {
+	if value.Len() == 0 {
+		return value
+	}
+	if q := doc[value.Start]; q == '"' || q == '\'' {
+		end := bytes.IndexByte(doc[value.Start+1:value.End], q)
+		if end < 0 {
+			return value
+		}
+		end += value.Start + 2
+		if rest := trim(doc, Span{end, value.End}); rest.Start > end && markAt(doc, rest, marks) > 0 {
+			return Span{value.Start, end}
+		}
+	}
+	behind := Marks(style.Behind)
+	for at := value.Start + 1; len(behind) > 0 && at < value.End; at++ {
+		if isBlank(doc[at-1]) && markAt(doc, Span{at, value.End}, behind) > 0 {
+			return trim(doc, Span{value.Start, at})
+		}
+	}
+	return value
+}
+
+func iniEntry(doc []byte, line Line, body Span, style INIStyle, marks []string) (INIEntry, *Fault) {
 	cut := bytes.Index(body.In(doc), []byte(style.Assign))
 	if cut < 0 {
 		if !style.Bare {
@@ -96,7 +162,7 @@ func iniEntry(doc []byte, line Line, body Span, style INIStyle) (INIEntry, *Faul
 	if key.Len() == 0 {
 		return INIEntry{}, FaultAt(doc, body.Start, "expected a key before %q", style.Assign)
 	}
-	value := trim(doc, Span{body.Start + cut + len(style.Assign), body.End})
+	value := withoutComment(doc, trim(doc, Span{body.Start + cut + len(style.Assign), body.End}), style, marks)
 	return INIEntry{Line: line, Key: key, Value: quotedLine(doc, value), HasSign: true}, nil
 }
 

@@ -7,7 +7,7 @@ import (
 
 // KeyValueStyle is how a file of "key = value" lines is written.
 type KeyValueStyle struct {
-	Comment string // what starts a comment line
+	Comment string // what starts a comment line, several with a blank between them
 	Assign  string // what parts key and value
 }
 
@@ -25,12 +25,12 @@ type Pair struct {
 // never closed is a fault and ends the reading.
 func KeyValue(doc []byte, style KeyValueStyle) ([]Pair, []*Fault) {
 	var faults []*Fault
-	lines := Lines(doc)
+	lines, marks := Lines(doc), Marks(style.Comment)
 	pairs := make([]Pair, 0, len(lines))
 	for i := 0; i < len(lines); i++ {
 		line := lines[i]
 		body := trim(doc, line.Text)
-		if body.Len() == 0 || style.Comment != "" && bytes.HasPrefix(body.In(doc), []byte(style.Comment)) {
+		if body.Len() == 0 || markAt(doc, body, marks) > 0 {
 			continue
 		}
 		cut := bytes.Index(body.In(doc), []byte(style.Assign))
