@@ -23,9 +23,12 @@ func TestProofAndTheServersOwnRecord(t *testing.T) {
 	for name, kind := range map[string]trial{"harrow-sound": harrowTrial{}, "lantern-moor": lanternTrial{}, "cogwheel-fair": cogwheelTrial{}, "nine-orchards": orchardsTrial{}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			o := newOperator(t)
+			var o *operator
 			mods := 0
 			for i := range count {
+				if i%20 == 0 { // who looks at all servers looks at few
+					o = newOperator(t)
+				}
 				mods += o.againstRecord(kind, rand.New(rand.NewPCG(seed, uint64(i))), fmt.Sprintf("%s-%d", name, i))
 			}
 			insist.That(t, mods >= count*3, "only %d mods in %d line-ups", mods, count)

@@ -312,7 +312,17 @@ func (c *checker) listRegistration(r *Registration, key string) {
 		c.need(key+".numbers", r.Numbers)
 		c.need(key+".separator", r.Separator)
 	case ShapeItems:
-		oneOf(c, key+".format", &r.Format, "", FormatJSON, FormatYAML, FormatTOML, FormatXML)
+		oneOf(c, key+".format", &r.Format, "", FormatJSON, FormatYAML, FormatTOML, FormatXML, FormatText)
+		if r.Format == FormatText {
+			r.forms.Comment = strings.Fields(r.Comment)
+			f, err := text.ParseForm(r.At, r.forms.Comment, []string{"any"})
+			if err != nil {
+				c.bad(key+".at", "%v", err)
+			} else if !f.InBrackets() {
+				c.bad(key+".at", "has to be the line with the bracket that opens the list, and on the next line the one that closes it")
+			}
+			r.forms.Within = f
+		}
 		if r.Item == "" {
 			r.Item = "{mod}"
 		}

@@ -1,6 +1,7 @@
 package lineup
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 
@@ -15,8 +16,12 @@ type itemEditor struct {
 	r      *dialect.Registration
 	hidden []hiddenItem // of a YAML list with an item on each line: those in comments
 	hollow hollow       // its key, in YAML; of no length when it has none
+	bare   bool         // an empty document, which is to be a list
 	parent *text.Node   // the element that an empty list of XML stands in
 }
+
+// wholeDocument is where a list is that is all that a document holds.
+const wholeDocument = "."
 
 // hiddenItem is an item that was switched off by a comment mark before its dash.
 type hiddenItem struct {
@@ -28,11 +33,19 @@ type hiddenItem struct {
 }
 
 func openItems(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
+	if r.Format == dialect.FormatText {
+		style := r.FormStyle()
+		n, fault := text.ReadBracketed(doc, style.Within, r.Separator, style.Comment)
+		if fault != nil {
+			return nil, fault
+		}
+		return &itemEditor{doc: doc, list: n, r: r}, nil
+	}
 	root, fault := readTree(r.Format, doc)
 	if fault != nil {
 		return nil, fault
 	}
-	n := root.Get(r.At)
+	n := root.Get(strings.TrimPrefix(r.At, wholeDocument))
 	if n == nil && r.Format == dialect.FormatXML {
 		parent, name := root, r.At
 		if i := strings.LastIndexByte(r.At, '.'); i > 0 {
@@ -56,6 +69,11 @@ func openItems(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 			s.list, s.parent = &text.Node{Kind: text.NodeList}, parent
 			return s, nil
 		}
+	}
+	if r.At == wholeDocument && r.Format == dialect.FormatYAML && n.Kind == text.NodeObject && len(n.Members) == 0 && !n.Flow {
+		s.list, s.bare, s.hollow.indent = &text.Node{Kind: text.NodeList}, true, -1
+		s.findHidden()
+		return s, nil
 	}
 	if n == nil || n.Kind != text.NodeList || len(n.Items) == 0 && !n.Flow {
 		return nil, text.FaultAt(doc, len(doc), "there is no list at %s in this file; add it and try again", r.At)
@@ -82,13 +100,16 @@ func (s *itemEditor) empty() bool { return len(s.list.Items) == 0 }
 // comment mark is taken away. Of a list without any item they stand right below its
 // key, further in.
 func (s *itemEditor) findHidden() {
-	if !s.commentsItems() || s.empty() && s.hollow.key.Len() == 0 {
+	if !s.commentsItems() || s.empty() && s.hollow.key.Len() == 0 && !s.bare {
 		return
 	}
 	lines := text.Lines(s.doc)
 	begin, end, indent := 0, s.hollow.key.End, -1
 	if s.empty() {
-		next := s.hollow.next(s.doc)
+		next := 0
+		if !s.bare {
+			next = s.hollow.next(s.doc)
+		}
 		begin = slices.IndexFunc(lines, func(l text.Line) bool { return l.Start >= next })
 		begin = max(begin, 0)
 	} else {
@@ -191,7 +212,7 @@ func (s *itemEditor) split(i int) (item, hidden int) {
 func (s *itemEditor) insert(i int, name, number, raw string) ([]text.Edit, error) {
 	if raw == "" {
 		quote := map[dialect.Format]text.Quote{dialect.FormatJSON: text.QuoteJSON, dialect.FormatTOML: text.QuoteJSON,
-			dialect.FormatYAML: text.QuoteYAML, dialect.FormatXML: text.QuoteXML}[s.r.Format]
+			dialect.FormatYAML: text.QuoteYAML, dialect.FormatXML: text.QuoteXML, dialect.FormatText: quoteText}[s.r.Format]
 		mod, err := quote(name)
 		if err != nil {
 			return nil, err
@@ -216,16 +237,18 @@ func (s *itemEditor) insert(i int, name, number, raw string) ([]text.Edit, error
 		return beside(s.hidden[n-1], s.hidden[n-1].line.End), nil
 	case s.parent != nil:
 		return firstChild(s.doc, s.parent, raw), nil
+	case s.bare:
+		return []text.Edit{text.InsertLine(s.doc, len(s.doc), "- "+raw)}, nil
 	case s.empty() && !s.list.Flow:
 		return s.hollow.first(s.doc, "- "+raw), nil
 	}
-	return []text.Edit{s.list.InsertItem(s.doc, item, raw)}, nil
+	return s.list.InsertItem(s.doc, item, raw), nil
 }
 
 // quoted writes a name in the quotes that most items have; plain is how it is written where they
 // have none, or cannot hold it.
 func (s *itemEditor) quoted(name, plain string, near int) string {
-	if s.r.Format != dialect.FormatYAML && s.r.Format != dialect.FormatTOML {
+	if s.r.Format == dialect.FormatJSON || s.r.Format == dialect.FormatXML {
 		return plain
 	}
 	var all []around
@@ -244,6 +267,14 @@ func (s *itemEditor) quoted(name, plain string, near int) string {
 		return plain
 	}
 	return a.put(name)
+}
+
+// quoteText writes a name in a text of any notation, where nothing tells how others are written.
+func quoteText(name string) (string, error) {
+	if strings.ContainsAny(name, "\"\\") {
+		return "", fmt.Errorf("the name %q cannot be written in quotes", text.Clean(name))
+	}
+	return `"` + name + `"`, nil
 }
 
 func (s *itemEditor) remove(i int) ([]text.Edit, error) {

@@ -155,7 +155,7 @@ func (s *keyEditor) insert(_ int, name, _, _ string) ([]text.Edit, error) {
 		}
 		return nil, fmt.Errorf("there is no key yet in %q that a new one could be put beside; add the first by hand", s.r.At)
 	}
-	return []text.Edit{s.list.InsertItem(s.doc, len(s.list.Items), key+glue+s.r.On)}, nil
+	return s.list.InsertItem(s.doc, len(s.list.Items), key+glue+s.r.On), nil
 }
 
 func (s *keyEditor) remove(i int) ([]text.Edit, error) {

@@ -50,6 +50,10 @@ var registrations = map[string]struct{ toml, doc string }{
 	"within a block":    {"shape = 'statement'\ncomment = '--'\nwithin = \"mods = {{\\n}}\"\nstatements = ['\"{mod}\";']", "mods ={\n\t\"a\"; -- one\n\n\t\"b\";\n\t\"c\";\n}\nother = { \"z\"; }\n"},
 	"blocks in braces":  {"shape = 'statement'\ncomment = '//'\nskip = [\"#if 0\\n#endif\", \"/*{any}\\n{any}*/\"]\nstatements = [\"module {mod} {{\\n}}\"]", "#if 0\nmodule z {\n#endif\n/* module y {\n} */\nmodule a {\n  q = { 1 }; // }\n}\nmodule b {\n}\nmodule c { x \"}\" }\n"},
 	"arguments":         {"shape = 'statement'\ncomment = '#'\npaths = true\nsuffix = '.so'\nstatements = ['plugin {mod} {any}', 'alias {mod} = {mod}']", "plugin /lib/a.so x y # z\nalias b = b\nplugin /lib/c.so\n"},
+	"items in brackets": {"format = 'text'\nshape = 'items'\ncomment = '--'\nseparator = ';,'\nat = \"mods = {{\\n}}\"", "-- mods = {\nmods={ -- all\n\t\"a\";\n\t'b', -- \"z\";\n\t\"c\"; -- last\n}\nx = { \"q\" }\n"},
+	"items in a row":    {"format = 'text'\nshape = 'items'\ncomment = '#'\nat = \"mods (\\n)\"", "x = (q)\nmods ( a, b,c ) # d\n"},
+	"a bare array":      {"format = 'json'\nshape = 'items'\nat = '.'", "[\n  \"a\",\n  \"b\",\n  \"c\"\n]\n"},
+	"a bare yaml list":  {"format = 'yaml'\nshape = 'items'\nat = '.'", "# all\n- a\n- b\n- c\n"},
 	"section":           {"format = 'ini'\nshape = 'section'\nat = 'mods'\nitem = '{mod} = 1'", "[x]\nq = 1\n[mods]\na = 1\nb = 2\nc = 1\n\n[y]\n"},
 }
 
@@ -113,7 +117,7 @@ func TestLists(t *testing.T) {
 			t.Errorf("%s: off and on gives %q, %v", name, sum(on), err)
 			continue
 		}
-		if !strings.Contains(name, "items in yaml") && string(on.Files[0].Bytes) != r.doc && name != "items in json" && name != "list in key-value" {
+		if !strings.Contains(name, "items in yaml") && name != "items in brackets" && name != "items in a row" && name != "a bare yaml list" && string(on.Files[0].Bytes) != r.doc && name != "items in json" && name != "list in key-value" {
 			t.Errorf("%s: off and on gives\n%q, want\n%q", name, on.Files[0].Bytes, r.doc)
 		}
 	}

@@ -94,6 +94,12 @@ func (f *Form) First() string {
 // IsBlock tells a form of several lines.
 func (f *Form) IsBlock() bool { return f.close != nil }
 
+// InBrackets tells a block that closes with a bracket, and opens with the one that belongs to it.
+func (f *Form) InBrackets() bool {
+	first := f.lines[0].literals[len(f.names)]
+	return f.bracket != 0 && first != "" && first[len(first)-1] == opening[f.bracket]
+}
+
 // Pattern is the first line.
 func (f *Form) Pattern() *Pattern { return f.lines[0] }
 

@@ -110,6 +110,60 @@ func TestFormsInBlocks(t *testing.T) {
 	}
 }
 
+// A list in brackets is read wherever its brackets and commas are.
+func TestBracketed(t *testing.T) {
+	for name, test := range map[string]struct{ doc, want string }{
+		"one line":          {"x = 1\nmods = { a, 'b c';\"d\" }\n", "a|b c|d"},
+		"many":              {"mods={\n// z,\n a,// y\n\n  b\n}\nq = { w }\n", "a|b"},
+		"empty":             {"mods = {}\n", ""},
+		"none parted":       {"mods = { a b }\n", "1:12 \"b\" is not parted from the item before"},
+		"glued":             {"mods = { 'a'b }\n", "1:13 something stands here between two items that is no item"},
+		"a list in it":      {"mods = { a, { b } }\n", "1:13 \"{\" stands here, which is no item of a list of names"},
+		"another bracket":   {"mods = { a ) }\n", "1:12 \")\" stands here, which is no item of a list of names"},
+		"a quote":           {"mods = { 'a\n' }\n", "1:10 the quote ' opens here and is not closed on this line"},
+		"a backslash":       {"mods = { \"a\\n\" }\n", "1:10 this text has a backslash in it, which is not read here"},
+		"not closed":        {"mods = { a,\n", "1:8 the list that opens here is never closed"},
+		"twice":             {"mods = { a }\nmods = {\n}\n", "2:1 \"mods = {\" opens a second time here; only one of them can be meant"},
+		"within itself":     {"mods = {\n mods,\n}\n", "mods"},
+		"in a comment only": {"// mods = { a }\n", "2:1 \"mods = {\" is not in this file; add it, empty, and try again"},
+	} {
+		n, fault := text.ReadBracketed([]byte(test.doc), form(t, "mods = {{\n}}"), ",;", []string{"//"})
+		got := ""
+		if fault != nil {
+			got = fmt.Sprintf("%d:%d %s", fault.Line, fault.Column, fault.Message)
+		} else {
+			var names []string
+			for _, item := range n.Items {
+				names = append(names, item.Piece.Value)
+			}
+			got = strings.Join(names, "|")
+		}
+		insist.Same(t, name, got, test.want)
+	}
+}
+
+func FuzzBracketed(f *testing.F) {
+	for _, seed := range []string{"mods = { a, 'b' ;\n// c\n}", "mods = {\n\t\"a\"; // w\n\tb\n}"} {
+		f.Add([]byte(seed), 0)
+	}
+	within := form(f, "mods = {{\n}}")
+	f.Fuzz(func(t *testing.T, doc []byte, at int) {
+		n, fault := text.ReadBracketed(doc, within, ";,", []string{"//"})
+		if fault != nil {
+			return
+		}
+		at = max(at, 0) % (len(n.Items) + 1)
+		put, err := text.Apply(doc, n.InsertItem(doc, at, "fresh"))
+		insist.OK(t, err)
+		more, fault := text.ReadBracketed(put, within, ";,", []string{"//"})
+		insist.Need(t, fault == nil && len(more.Items) == len(n.Items)+1 && more.Items[at].Piece.Value == "fresh", "%q: %v", put, fault)
+		back, err := text.Apply(put, more.RemoveItem(put, at))
+		insist.OK(t, err)
+		again, fault := text.ReadBracketed(back, within, ";,", []string{"//"})
+		insist.Need(t, fault == nil && len(again.Items) == len(n.Items), "%q: %v", back, fault)
+	})
+}
+
 func FuzzForms(f *testing.F) {
 	for _, seed := range []string{"server {\nload a;\n// mod b {\n// }\n}", "<mod a>\n</mod>", "server {\n/*\n*/\nmod 'a' { x \"}\" }\np = ;\n}"} {
 		f.Add([]byte(seed), true)

@@ -106,7 +106,7 @@ func tree(b *strings.Builder, doc []byte, n *text.Node, depth int, r *rand.Rand)
 		return
 	}
 	at := r.IntN(len(n.Items) + 1)
-	out, err := text.Apply(doc, []text.Edit{n.InsertItem(doc, at, "NEW")})
+	out, err := text.Apply(doc, n.InsertItem(doc, at, "NEW"))
 	fmt.Fprintf(b, "\n%swith one at %d: %q %v", strings.Repeat("  ", depth+1), at, out, err)
 	if len(n.Items) > 0 {
 		at := r.IntN(len(n.Items))

@@ -230,12 +230,12 @@ func TestItems(t *testing.T) {
 func TestTreeLists(t *testing.T) {
 	for _, test := range []struct{ name, doc, insert0, insertEnd, remove0, removeEnd string }{
 		{"json", `{"a": ["x", "y"]}`, `{"a": [N, "x", "y"]}`, `{"a": ["x", "y", N]}`, `{"a": ["y"]}`, `{"a": ["x"]}`},
-		{"json", "{\"a\": [\n  \"x\",\n  \"y\" // why\n]}", "{\"a\": [\n  N,\n  \"x\",\n  \"y\" // why\n]}", "{\"a\": [\n  \"x\",\n  \"y\",\n  N // why\n]}",
-			"{\"a\": [\n  \"y\" // why\n]}", "{\"a\": [\n  \"x\" // why\n]}"},
+		{"json", "{\"a\": [\n  \"x\",\n  \"y\" // why\n]}", "{\"a\": [\n  N,\n  \"x\",\n  \"y\" // why\n]}", "{\"a\": [\n  \"x\",\n  \"y\", // why\n  N\n]}",
+			"{\"a\": [\n  \"y\" // why\n]}", "{\"a\": [\n  \"x\"\n  // why\n]}"},
 		{"json", `{"a": ["x",]}`, `{"a": [N, "x",]}`, `{"a": ["x", N,]}`, `{"a": []}`, `{"a": []}`},
 		{"json", `{"a": []}`, `{"a": [N]}`, `{"a": [N]}`, "", ""},
-		{"toml", "a = [\n\t'x', # one\n\t'y', # two\n]\n", "a = [\n\tN,\n\t'x', # one\n\t'y', # two\n]\n", "a = [\n\t'x', # one\n\t'y',\n\tN, # two\n]\n",
-			"a = [\n\t# one\n\t'y', # two\n]\n", "a = [\n\t'x', # one # two\n]\n"},
+		{"toml", "a = [\n\t'x', # one\n\t'y', # two\n]\n", "a = [\n\tN,\n\t'x', # one\n\t'y', # two\n]\n", "a = [\n\t'x', # one\n\t'y', # two\n\tN,\n]\n",
+			"a = [\n\t# one\n\t'y', # two\n]\n", "a = [\n\t'x', # one\n\t# two\n]\n"},
 		{"yaml", "a:\r\n  - x # one\r\n  - y\r\nb: 1\r\n", "a:\r\n  - N\r\n  - x # one\r\n  - y\r\nb: 1\r\n", "a:\r\n  - x # one\r\n  - y\r\n  - N\r\nb: 1\r\n",
 			"a:\r\n  - y\r\nb: 1\r\n", "a:\r\n  - x # one\r\nb: 1\r\n"},
 		{"yaml", "a: [x, 'y']\n", "a: [N, x, 'y']\n", "a: [x, 'y', N]\n", "a: ['y']\n", "a: [x]\n"},
@@ -261,8 +261,8 @@ func TestTreeLists(t *testing.T) {
 				t.Errorf("%s in %q gives\n%q, %v; want\n%q", what, test.doc, got, err, want)
 			}
 		}
-		try("insert first", []text.Edit{list.InsertItem(doc, 0, "N")}, test.insert0)
-		try("insert last", []text.Edit{list.InsertItem(doc, len(list.Items), "N")}, test.insertEnd)
+		try("insert first", list.InsertItem(doc, 0, "N"), test.insert0)
+		try("insert last", list.InsertItem(doc, len(list.Items), "N"), test.insertEnd)
 		if len(list.Items) > 0 {
 			try("remove first", list.RemoveItem(doc, 0), test.remove0)
 			try("remove last", list.RemoveItem(doc, len(list.Items)-1), test.removeEnd)

@@ -1,6 +1,8 @@
 package text
 
 import (
+	"bytes"
+	"cmp"
 	"slices"
 	"strings"
 )
@@ -15,6 +17,9 @@ type Node struct {
 	Items   []*Node  // of a list
 	Flow    bool     // a list in brackets, its items parted by commas
 	Lead    Span     // of an item of a list without brackets: its mark, such as "- "
+
+	parts string   // the characters that part the items of a list in brackets, the usual one first; "," when empty
+	marks []string // what begins a comment in it; nil for "#", "//" and "/*"
 }
 
 // NodeKind is what a Node is.
@@ -63,17 +68,29 @@ func (n *Node) Member(path string) *Member {
 	return nil
 }
 
-// InsertItem is the edit that puts an item, already in the document's notation,
+// separator is what parts the items of a list in brackets: what stands behind the item before i,
+// or behind any of them, else the usual one.
+func (n *Node) separator(doc []byte, i int) string {
+	for _, item := range append(slices.Clone(n.Items[max(min(i, len(n.Items))-1, 0):]), n.Items...) {
+		if at := n.partAfter(doc, item.End); at >= 0 {
+			return string(doc[at])
+		}
+	}
+	return cmp.Or(n.parts, ",")[:1]
+}
+
+// InsertItem are the edits that put an item, already in the document's notation,
 // into a list before item i, or at its end. A new item is laid out like its
 // neighbours.
-func (n *Node) InsertItem(doc []byte, i int, item string) Edit {
+func (n *Node) InsertItem(doc []byte, i int, item string) []Edit {
 	if !n.Flow {
-		return n.insertBlockItem(doc, i, item)
+		return []Edit{n.insertBlockItem(doc, i, item)}
 	}
 	open := n.Start + 1
+	sep := n.separator(doc, i)
 	switch {
 	case len(n.Items) == 0:
-		return Insert(open, item)
+		return []Edit{Insert(open, item)}
 	case i < len(n.Items):
 		gap := " "
 		if i > 0 {
@@ -83,14 +100,42 @@ func (n *Node) InsertItem(doc []byte, i int, item string) Edit {
 		} else if g := blanksBefore(doc, n.Items[0].Start); strings.Contains(g, "\n") {
 			gap = g
 		}
-		return Insert(n.Items[i].Start, item+","+gap)
+		return []Edit{Insert(n.Items[i].Start, item+sep+gap)}
 	}
 	last := n.Items[len(n.Items)-1]
 	gap := blanksBefore(doc, last.Start)
 	if len(n.Items) == 1 && !strings.Contains(gap, "\n") {
 		gap = " "
 	}
-	return Insert(last.End, ","+gap+item)
+	if strings.Contains(gap, "\n") { // behind what is said of the last one on its line
+		at, ended := last.End, n.partAfter(doc, last.End)
+		if ended >= 0 {
+			at = ended + 1
+		}
+		line := lineEnd(doc, at)
+		if n.commented(doc, at) {
+			at = at + len(bytes.TrimRight(doc[at:line], "\r\n \t"))
+			if ended >= 0 {
+				return []Edit{Insert(at, gap+item+sep)}
+			}
+			return []Edit{Insert(last.End, sep), Insert(at, gap+item)}
+		}
+	}
+	return []Edit{Insert(last.End, sep+gap+item)}
+}
+
+// commented tells whether nothing but a comment stands on the rest of a line.
+func (n *Node) commented(doc []byte, at int) bool {
+	rest := bytes.TrimSpace(doc[at:min(lineEnd(doc, at), n.End)])
+	return slices.ContainsFunc(n.comments(), func(mark string) bool { return hasPrefix(rest, mark) && mark != "/*" })
+}
+
+// comments are what begins a comment in a list in brackets.
+func (n *Node) comments() []string {
+	if n.marks == nil {
+		return []string{"#", "//", "/*"}
+	}
+	return n.marks
 }
 
 // blanksBefore is the white space that ends at an offset.
@@ -159,7 +204,7 @@ func (n *Node) RemoveItem(doc []byte, i int) []Edit {
 		from := lineStart(doc, item.Lead.Start)
 		return []Edit{DeleteLine(doc, Span{from, lineEnd(doc, item.End)})}
 	}
-	comma := commaAfter(doc, item.End, n.End)
+	comma := n.partAfter(doc, item.End)
 	switch {
 	case len(n.Items) == 1 && comma < 0:
 		return []Edit{Delete(item.Span)}
@@ -171,8 +216,18 @@ func (n *Node) RemoveItem(doc []byte, i int) []Edit {
 		return []Edit{Delete(Span{item.Start, item.End}), Delete(Span{comma, end})}
 	}
 	before := n.Items[i-1]
-	previous := commaAfter(doc, before.End, n.End)
+	previous := n.partAfter(doc, before.End)
 	from := item.Start - len(blanksBefore(doc, item.Start))
+	if strings.Contains(string(doc[from:item.Start]), "\n") && n.commented(doc, max(item.End, comma+1)) { // what is said of it stays on its line
+		end := max(item.End, comma+1)
+		for end < n.End && isSpace(doc[end]) {
+			end++
+		}
+		if comma >= 0 {
+			return []Edit{Delete(Span{item.Start, end})}
+		}
+		return []Edit{Delete(Span{previous, previous + 1}), Delete(Span{item.Start, end})}
+	}
 	if comma >= 0 { // the list ends with a comma, and goes on doing so
 		return []Edit{Delete(Span{max(from, previous+1), item.End}), Delete(Span{comma, comma + 1})}
 	}
@@ -182,28 +237,38 @@ func (n *Node) RemoveItem(doc []byte, i int) []Edit {
 	return []Edit{Delete(Span{previous, previous + 1}), Delete(Span{from, item.End})}
 }
 
-// commaAfter finds the comma after a value, passing over blanks and comments; -1
-// when there is none before the end of the list.
-func commaAfter(doc []byte, at, end int) int {
-	for at < end {
+// partAfter finds what parts an item that ends at an offset from the next, a comma as a rule,
+// passing over blanks and comments; -1 when there is none before the end of the list.
+func (n *Node) partAfter(doc []byte, at int) int {
+	for at < n.End {
+		next, ok := n.passed(doc, at)
 		switch {
-		case doc[at] == ',':
+		case strings.IndexByte(cmp.Or(n.parts, ","), doc[at]) >= 0:
 			return at
-		case doc[at] == '#', doc[at] == '/' && doc[at+1] == '/':
-			at = lineEnd(doc, at+1)
-		case doc[at] == '/' && doc[at+1] == '*':
-			close := strings.Index(string(doc[at+2:end]), "*/")
-			if close < 0 {
-				return -1
-			}
-			at += close + 4
-		case isSpace(doc[at]) || doc[at] == '\n':
-			at++
-		default:
+		case !ok:
 			return -1
 		}
+		at = next
 	}
 	return -1
+}
+
+// passed is where a blank or a comment in a list in brackets ends; ok is false where neither stands.
+func (n *Node) passed(doc []byte, at int) (next int, ok bool) {
+	if isSpace(doc[at]) || doc[at] == '\n' {
+		return at + 1, true
+	}
+	for _, mark := range n.comments() {
+		if !hasPrefix(doc[at:n.End], mark) {
+			continue
+		}
+		if mark != "/*" {
+			return lineEnd(doc, at+1), true
+		}
+		end := bytes.Index(doc[at+2:n.End], []byte("*/"))
+		return at + end + 4, end >= 0
+	}
+	return at, false
 }
 
 // ItemText is what an item is written as, to be put elsewhere in its list.
