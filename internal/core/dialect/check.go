@@ -286,7 +286,9 @@ func (c *checker) keyRegistration(r *Registration, key string) {
 		c.bad(key+".key", "has to hold {mod}")
 	}
 	c.need(key+".on", r.On)
-	c.need(key+".off", r.Off)
+	if r.Format == FormatKeyValue || r.Format == FormatINI || len(r.OffWords) > 0 {
+		c.need(key+".off", r.Off)
+	}
 	if r.Assign == "" {
 		r.Assign = "="
 	}

@@ -409,6 +409,10 @@ const (
 // FormStyle is what a text is read by that holds statements.
 func (r *Registration) FormStyle() text.FormStyle { return r.forms }
 
+// Switched tells whether a key for each mod says on or off; where there is no word for off, its
+// value are the mod's settings.
+func (r *Registration) Switched() bool { return r.Off != "" || len(r.OffWords) > 0 }
+
 // ByPresence tells whether a mod is registered by being in a folder, not by a file that
 // names it.
 func (r *Registration) ByPresence() bool { return r.Shape == ShapePresence }

@@ -64,6 +64,9 @@ func openEditor(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	case dialect.ShapePresence:
 		return openPresence(r, doc)
 	case dialect.ShapeKey:
+		if !r.Switched() {
+			return openMembers(r, doc)
+		}
 		return openKeys(r, doc)
 	case dialect.ShapeRepeat:
 		return openRepeat(r, doc)

@@ -23,13 +23,13 @@ type itemEditor struct {
 // wholeDocument is where a list is that is all that a document holds.
 const wholeDocument = "."
 
-// hiddenItem is an item that was switched off by a comment mark before its dash.
+// hiddenItem is an item that was switched off by comment marks, one before its dash.
 type hiddenItem struct {
-	mark text.Span // to take away to bring it back
-	line text.Line
-	name string
-	span text.Span
-	at   int // index of the item that it stands before
+	hiddenBlock
+	name  string
+	span  text.Span  // of the name
+	piece text.Piece // it, in the body of the block
+	at    int        // index of the item that it stands before
 }
 
 func openItems(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
@@ -87,10 +87,10 @@ func openItems(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	return s, nil
 }
 
-// commentsItems tells lists in which an item is switched off in its place: those
-// of YAML with an item on each line.
+// commentsItems tells lists in which an item is switched off in its place, with all its settings:
+// those of YAML with an item on each line.
 func (s *itemEditor) commentsItems() bool {
-	return s.r.Format == dialect.FormatYAML && (!s.list.Flow || s.empty()) && s.r.NameKey == ""
+	return s.r.Format == dialect.FormatYAML && (!s.list.Flow || s.empty())
 }
 
 func (s *itemEditor) empty() bool { return len(s.list.Items) == 0 }
@@ -120,33 +120,46 @@ func (s *itemEditor) findHidden() {
 			begin--
 		}
 	}
-	for _, line := range lines[begin:] {
-		raw := string(line.Text.In(s.doc))
-		body := strings.TrimLeft(raw, " ")
-		if line.Text.Start >= end && !strings.HasPrefix(body, "#") {
+	stop := begin
+	for stop < len(lines) {
+		body := strings.TrimLeft(string(lines[stop].Text.In(s.doc)), " ")
+		if lines[stop].Text.Start >= end && !strings.HasPrefix(body, "#") {
 			break
 		}
-		rest, ok := strings.CutPrefix(body, "# - ")
-		if ok && indent < 0 && len(raw)-len(body) > s.hollow.indent {
-			indent = len(raw) - len(body)
+		if at := column(s.doc, lines[stop].Text.End-len(body)); indent < 0 && at >= s.hollow.indent && strings.HasPrefix(body, "# - ") {
+			indent = at
 		}
-		if !ok || len(raw)-len(body) != indent {
+		stop++
+	}
+	for _, block := range hiddenBlocks(s.doc, lines[begin:stop], indent, func(body string) bool { return strings.HasPrefix(body, "- ") }) {
+		p := s.hiddenName(block)
+		if p == nil && len(block.marks) > 1 { // what follows is prose
+			block = block.first()
+			p = s.hiddenName(block)
+		}
+		if p == nil {
 			continue
 		}
-		n, fault := text.ReadYAML([]byte("- " + rest))
-		if fault != nil || n.Kind != text.NodeList || len(n.Items) != 1 || n.Items[0].Kind != text.NodeString {
-			continue
-		}
-		mark := line.Text.Start + indent // of the comment
-		value := mark + len("# - ") - len("- ")
-		p := n.Items[0].Piece
 		at := 0
-		for at < len(s.list.Items) && s.list.Items[at].Start < mark {
+		for at < len(s.list.Items) && s.list.Items[at].Start < block.lines.Start {
 			at++
 		}
-		s.hidden = append(s.hidden, hiddenItem{text.Span{Start: mark, End: mark + 2}, line, p.Value,
-			text.Span{Start: value + p.Text().Start, End: value + p.Text().End}, at})
+		inner := p.Text()
+		s.hidden = append(s.hidden, hiddenItem{block, p.Value, text.Span{Start: block.at(inner.Start), End: block.at(inner.End)},
+			*p, at})
 	}
+}
+
+// hiddenName is the name in a block that is an item, or nil.
+func (s *itemEditor) hiddenName(block hiddenBlock) *text.Piece {
+	n, fault := text.ReadYAML(block.body)
+	if fault != nil || n.Kind != text.NodeList || len(n.Items) != 1 || s.r.NameKey == "" && n.Items[0].Kind != text.NodeString {
+		return nil
+	}
+	if p := s.nameOf(n.Items[0]); p != nil && p.Value != "" {
+		return p
+	}
+	return nil
 }
 
 func column(doc []byte, at int) int {
@@ -186,7 +199,7 @@ func (s *itemEditor) entries() (list []editorEntry) {
 	for i := 0; i <= len(s.list.Items); i++ {
 		for ; next < len(s.hidden) && s.hidden[next].at == i; next++ {
 			h := s.hidden[next]
-			list = append(list, editorEntry{name: h.name, span: h.span, line: h.line.Span, off: true})
+			list = append(list, editorEntry{name: h.name, span: h.span, line: h.lines, off: true})
 		}
 		if i < len(s.list.Items) {
 			item := s.list.Items[i]
@@ -224,7 +237,7 @@ func (s *itemEditor) insert(i int, name, number, raw string) ([]text.Edit, error
 	}
 	item, hidden := s.split(i)
 	beside := func(h hiddenItem, at int) []text.Edit {
-		edit := text.InsertLine(s.doc, at, strings.Repeat(" ", column(s.doc, h.mark.Start))+"- "+raw)
+		edit := text.InsertLine(s.doc, at, strings.Repeat(" ", column(s.doc, h.marks[0].Start))+"- "+raw)
 		if s.empty() {
 			return append(s.hollow.fill(), edit)
 		}
@@ -232,14 +245,14 @@ func (s *itemEditor) insert(i int, name, number, raw string) ([]text.Edit, error
 	}
 	switch n := len(s.hidden); {
 	case hidden < n && s.hidden[hidden].at == item && i < len(s.entries()): // before one that is off
-		return beside(s.hidden[hidden], s.hidden[hidden].line.Start), nil
+		return beside(s.hidden[hidden], s.hidden[hidden].lines.Start), nil
 	case n > 0 && item == len(s.list.Items) && s.hidden[n-1].at == item: // behind one that is off
-		return beside(s.hidden[n-1], s.hidden[n-1].line.End), nil
+		return beside(s.hidden[n-1], s.hidden[n-1].lines.End), nil
 	case s.parent != nil:
 		return firstChild(s.doc, s.parent, raw), nil
 	case s.bare:
 		return []text.Edit{text.InsertLine(s.doc, len(s.doc), "- "+raw)}, nil
-	case s.empty() && !s.list.Flow:
+	case s.empty() && (!s.list.Flow || s.r.NameKey != "" && s.hollow.key.Len() > 0):
 		return s.hollow.first(s.doc, "- "+raw), nil
 	}
 	return s.list.InsertItem(s.doc, item, raw), nil
@@ -280,7 +293,7 @@ func quoteText(name string) (string, error) {
 func (s *itemEditor) remove(i int) ([]text.Edit, error) {
 	item, hidden := s.split(i)
 	if s.entries()[i].off {
-		return []text.Edit{text.DeleteLine(s.doc, s.hidden[hidden].line.Span)}, nil
+		return []text.Edit{text.DeleteLine(s.doc, s.hidden[hidden].lines)}, nil
 	}
 	edits := s.list.RemoveItem(s.doc, item)
 	if len(s.list.Items) == 1 && !s.list.Flow && s.hollow.key.Len() > 0 {
@@ -292,8 +305,12 @@ func (s *itemEditor) remove(i int) ([]text.Edit, error) {
 func (s *itemEditor) rename(i int, name string) ([]text.Edit, error) {
 	item, hidden := s.split(i)
 	if s.entries()[i].off {
-		written, err := text.QuoteYAML(name)
-		return []text.Edit{{Span: s.hidden[hidden].span, New: written}}, err
+		h := &s.hidden[hidden]
+		edits, err := h.piece.Becomes(name)
+		for i := range edits {
+			edits[i].Start, edits[i].End = h.hiddenBlock.at(edits[i].Start), h.hiddenBlock.at(edits[i].End)
+		}
+		return edits, err
 	}
 	return s.nameOf(s.list.Items[item]).Becomes(name)
 }
@@ -306,16 +323,21 @@ func (s *itemEditor) turn(i int, on bool) ([]text.Edit, error) {
 	case !s.commentsItems():
 		return nil, errParked
 	case on && s.empty():
-		return append(s.hollow.fill(), text.Delete(s.hidden[hidden].mark)), nil
+		return append(s.hollow.fill(), s.hidden[hidden].shown()...), nil
 	case on:
-		return []text.Edit{text.Delete(s.hidden[hidden].mark)}, nil
+		return s.hidden[hidden].shown(), nil
 	}
 	lead := s.list.Items[item].Lead.Start
-	if len(s.list.Items) > 1 {
-		return []text.Edit{text.Insert(lead, "# ")}, nil
+	start := lead - column(s.doc, lead)
+	edits, ok := hide(s.doc, text.Span{Start: start, End: s.list.Items[item].End}, column(s.doc, lead))
+	if !ok {
+		return nil, errParked
 	}
-	if s.hollow.key.Len() == 0 || column(s.doc, lead) <= s.hollow.indent {
+	if len(s.list.Items) > 1 {
+		return edits, nil
+	}
+	if s.hollow.key.Len() == 0 || column(s.doc, lead) < s.hollow.indent {
 		return nil, errParked // below no key it could not be told from any other comment
 	}
-	return []text.Edit{s.hollow.clear("[]"), text.Insert(lead, "# ")}, nil
+	return append([]text.Edit{s.hollow.clear("[]")}, edits...), nil
 }

@@ -136,8 +136,12 @@ func (s *keyEditor) insert(_ int, name, _, _ string) ([]text.Edit, error) {
 	case dialect.FormatTOML, dialect.FormatINI:
 		glue = " = "
 	}
-	if n := len(s.items); n > 0 { // spaced like the last one
-		it := s.items[n-1]
+	last := len(s.items) - 1
+	for last >= 0 && (s.items[last].value.Len() == 0 || strings.Contains(string(s.doc[s.items[last].name.End:s.items[last].value.Start]), "\n")) {
+		last--
+	}
+	if last >= 0 { // spaced like the last one that has a value on its line
+		it := s.items[last]
 		member := s.list.Items[it.member]
 		keyEnd := member.Start + strings.IndexAny(string(member.In(s.doc)), ":=")
 		if keyEnd >= member.Start {

@@ -62,7 +62,7 @@ func TestEmptiedToTheByte(t *testing.T) {
 		{items, "x:\n  mods: [] # all\n    # - a # first\n    # - c\nz: 1\n", "a", lineup.OpOn, commented},
 		{items, commented, "a", lineup.OpUnregister, "x:\n  mods: [] # all\n    # - c\nz: 1\n"},
 		{items, "x:\n  mods: [] # all\n    # - c\nz: 1\n", "m", lineup.OpRegister, "x:\n  mods: # all\n    # - c\n    - m\nz: 1\n"},
-		{items, "x:\n  mods:\n  - a\n# - other\n", "a", lineup.OpOff, "x:\n  mods: []\n# - other\n"},
+		{items, "x:\n  mods:\n  - a\n# - other\n", "a", lineup.OpOff, "x:\n  mods: []\n  # - a\n# - other\n"},
 		{items, "x:\n  mods:\nz: 1\n", "m", lineup.OpRegister, "x:\n  mods:\n    - m\nz: 1\n"},
 		{items, "x:\r\n  mods: ~ # none\r\n", "m", lineup.OpRegister, "x:\r\n  mods: # none\r\n    - m\r\n"},
 		{items, "x:\n  mods:", "m", lineup.OpRegister, "x:\n  mods:\n    - m"},

@@ -286,7 +286,7 @@ func (l *Lineup) readKeys(file int) {
 // switches tells whether a value is that of a mod's key. Where any key may be that of a
 // mod, it has to be a yes or a no.
 func switches(r *dialect.Registration, value string) bool {
-	return r.Key != "{mod}" || off(r, value) || on(r, value)
+	return !r.Switched() || r.Key != "{mod}" || off(r, value) || on(r, value)
 }
 
 // off and on tell what the value of a mod's key means.

@@ -54,6 +54,9 @@ var registrations = map[string]struct{ toml, doc string }{
 	"items in a row":    {"format = 'text'\nshape = 'items'\ncomment = '#'\nat = \"mods (\\n)\"", "x = (q)\nmods ( a, b,c ) # d\n"},
 	"a bare array":      {"format = 'json'\nshape = 'items'\nat = '.'", "[\n  \"a\",\n  \"b\",\n  \"c\"\n]\n"},
 	"a bare yaml list":  {"format = 'yaml'\nshape = 'items'\nat = '.'", "# all\n- a\n- b\n- c\n"},
+	"settings in yaml":  {"format = 'yaml'\nshape = 'key'\nat = 'mods'\nkey = 'mod_{mod}'\non = '{}'", "mods:\n  mod_a: {}\n  mod_b: # b\n    x: 1\n\n    # y: 2\n    z:\n      - 1\n  mod_c:\nother: 1\n"},
+	"settings in json":  {"format = 'json'\nshape = 'key'\nat = 'mods'\nkey = '{mod}'\non = '{}'", "{\"mods\": {\n  \"a\": {\"x\": [1, 2]},\n  \"b\": {},\n  \"c\": 5\n}}\n"},
+	"objects in yaml":   {"format = 'yaml'\nshape = 'items'\nat = 'mods'\nname_key = 'id'\nitem = 'id: {mod}'", "mods:\n- id: a\n  x: 1\n- x: 2 # y\n  id: \"b\"\n  z: {}\n- id: c\n"},
 	"section":           {"format = 'ini'\nshape = 'section'\nat = 'mods'\nitem = '{mod} = 1'", "[x]\nq = 1\n[mods]\na = 1\nb = 2\nc = 1\n\n[y]\n"},
 }
 
