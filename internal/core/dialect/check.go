@@ -155,6 +155,8 @@ func (c *checker) places(d *Dialect, vars []string) {
 		for _, f := range slices.Concat(p.Bundle, p.Mark) {
 			if !isBelow(f) {
 				c.bad(key, "%q has to be a file below the mod's folder", f)
+			} else if _, err := path.Match(f, ""); err != nil || IsPattern(path.Dir(f)) {
+				c.bad(key, "%q is no pattern that a file's name could fit", f)
 			}
 		}
 	}

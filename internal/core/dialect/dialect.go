@@ -201,6 +201,9 @@ type Place struct {
 	Main   string   `toml:"main"`   // a file without which a mod cannot load
 }
 
+// IsPattern tells a name that stands for several files, as package path matches them.
+func IsPattern(name string) bool { return strings.ContainsAny(name, "*?[") }
+
 // Loads says what it takes for a mod in a place to be loaded.
 type Loads string
 

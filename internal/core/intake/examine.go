@@ -166,6 +166,7 @@ type examiner struct {
 	wanted   []string
 	children map[string][]string
 	entries  map[string]*Entry
+	plain    map[string]int // folders that are mods though nothing marks them, with the place of each
 }
 
 // Examine finds out what is in a tree. name is what came is called; wanted are
@@ -174,6 +175,7 @@ func Examine(tree *Tree, name string, d *dialect.Dialect, wanted []string) *Foun
 	x := &examiner{Found: &Found{Dialect: d, Tree: tree, Name: name}, wanted: wanted,
 		children: map[string][]string{}, entries: map[string]*Entry{}}
 	x.index(tree, "")
+	x.unmarked()
 	x.visit("", nil)
 	return x.Found
 }
@@ -224,6 +226,15 @@ func (x *examiner) hasAny(dir string, names []string) (which string) {
 		if x.has(dir, n) {
 			return n
 		}
+		if !dialect.IsPattern(n) {
+			continue
+		}
+		parent := strings.TrimPrefix(path.Join("/", dir, path.Dir(n)), "/")
+		for _, name := range x.children[parent] { // in a folder of the mod's, or in itself
+			if ok, _ := path.Match(path.Base(n), path.Base(name)); ok && x.entries[name].Kind != Folder {
+				return path.Base(name)
+			}
+		}
 	}
 	return ""
 }
@@ -252,11 +263,17 @@ func (x *examiner) visit(dir string, bundle *Bundle) {
 	}
 }
 
+// anyFolder is what shows a mod in a family in which any folder is one.
+const anyFolder = "any folder"
+
 // asMod tells whether a folder is a mod: by a file that marks one, or without
 // which one cannot load, or in which one describes itself.
 func (x *examiner) asMod(dir string) (place int, shown string) {
 	if x.hasBundleFile(dir) {
 		return -1, ""
+	}
+	if place, ok := x.plain[dir]; ok {
+		return place, anyFolder
 	}
 	for i := range x.Dialect.Places {
 		p := &x.Dialect.Places[i]
@@ -424,6 +441,9 @@ func (f *Found) Weight() int {
 	for i := range f.Mods {
 		m := &f.Mods[i]
 		n += 10
+		if m.Shown == anyFolder { // which says little of the family
+			n -= 9
+		}
 		if m.Manifest.File != "" && m.Manifest.Problem == nil {
 			n += 5
 		}

@@ -153,7 +153,7 @@ func (x *assigner) written(rel string) bool {
 	own := slices.ContainsFunc(d.Manifests, func(m dialect.Manifest) bool { return m.File == rel }) ||
 		slices.ContainsFunc(d.Sources, func(s dialect.Source) bool { return s.File == rel }) ||
 		slices.ContainsFunc(d.Places, func(p dialect.Place) bool {
-			return p.Main == rel || p.Speaks == rel || slices.Contains(p.Mark, rel)
+			return p.Main == rel || p.Speaks == rel || slices.ContainsFunc(p.Mark, func(mark string) bool { ok, _ := path.Match(mark, rel); return ok })
 		})
 	return !own && slices.Contains(settingsSuffix, strings.ToLower(path.Ext(rel)))
 }

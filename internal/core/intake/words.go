@@ -17,6 +17,9 @@ func (m *Mod) RootWords() string {
 		return where
 	}
 	shown := ", which holds " + text.Clean(m.Shown)
+	if m.Shown == anyFolder {
+		shown = ", as nothing marks the mods of this family"
+	}
 	if m.Root == "" {
 		return "all that came" + shown + "; there is no folder around it"
 	}

@@ -3,7 +3,9 @@ package survey
 import (
 	"errors"
 	"io/fs"
+	"path"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/mod"
 )
 
@@ -72,6 +74,23 @@ func (f *folder) hasAny(names []string) bool {
 		}
 		if f.has(name) {
 			return true
+		}
+		if dialect.IsPattern(name) && f.hasLike(name) {
+			return true
+		}
+	}
+	return false
+}
+
+// hasLike tells whether there is a file by a pattern, whose folder is no pattern.
+func (f *folder) hasLike(pattern string) bool {
+	list := f.list()
+	if dir := path.Dir(pattern); dir != "." {
+		list = (&folder{fsys: f.fsys, path: f.path + "/" + dir}).list()
+	}
+	for _, e := range list {
+		if ok, _ := path.Match(path.Base(pattern), e.Name()); ok && !e.IsDir() {
+			return f.has(path.Join(path.Dir(pattern), e.Name()))
 		}
 	}
 	return false

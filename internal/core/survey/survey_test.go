@@ -65,6 +65,19 @@ func TestTake(t *testing.T) {
 
 // What the server's folder and a mod's are called is no pattern: the keys that a mod brings are
 // found in them.
+// A mark may be a pattern, of a file in the mod's folder or in one further down.
+func TestMarksByPattern(t *testing.T) {
+	for mark, want := range map[string]string{"*.gear": "0a", "in/*.gear": "0b", "?": "0c", "*": "0a 0c"} {
+		d, err := dialect.Parse("s.toml", []byte(strings.Replace(source, "path = \"{dir}/mods\"", "path = \"{dir}/mods\"\nmark = [\""+mark+"\"]", 1)))
+		insist.OK(t, err)
+		fsys := fstest.MapFS{"srv/start": {}}
+		for _, name := range []string{"a/one.gear", "b/in/two.gear", "c/x"} {
+			fsys["srv/mods/"+name] = &fstest.MapFile{}
+		}
+		insist.Same(t, mark, sum(survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys})), want)
+	}
+}
+
 func TestKeysInOddFolders(t *testing.T) {
 	d, err := dialect.Parse("s.toml", []byte(source+"[keys]\nfiles = \"keys/*.key\"\ninto = \"{dir}/keys\"\n"))
 	insist.OK(t, err)
