@@ -243,7 +243,7 @@ func (s *statementEditor) others(l *Lineup, file int) {
 			if first == "" {
 				continue
 			}
-			if strings.HasPrefix(said, first) {
+			if f.Resembles(said) {
 				l.problem("line-unreadable", file, text.FaultAt(s.doc, start, "this begins as a registration does, %s, and is not written as one", f))
 				break
 			}

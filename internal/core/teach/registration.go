@@ -30,6 +30,7 @@ type Registration struct {
 // finds the mod.
 func FindRegistration(file string, doc []byte, mod string, known func(string) bool) (Registration, error) {
 	var best Registration
+	var bestKeys keys
 	bestScore := -1 << 30
 	for _, keys := range candidates(file, doc, mod) {
 		r, err := tryRegistration(file, doc, keys)
@@ -48,11 +49,14 @@ func FindRegistration(file string, doc []byte, mod string, known func(string) bo
 			score++
 		}
 		if score > bestScore {
-			best, bestScore = r, score
+			best, bestKeys, bestScore = r, keys, score
 		}
 	}
 	if best.Text == "" {
 		return best, fmt.Errorf("%s stands in %s in no way that a dialect can describe; see docs/dialects.md, \"Where mods are named\"", text.Clean(mod), text.Clean(file))
+	}
+	if known != nil {
+		best = withOtherForms(file, doc, best, bestKeys, known)
 	}
 	return best, nil
 }
@@ -93,8 +97,11 @@ func (k keys) table() string {
 	b.WriteString("[[registration]]\n")
 	for _, kv := range k {
 		var value any = kv[1]
-		if kv[0] == "paths" {
+		switch kv[0] {
+		case "paths":
 			value = true
+		case "statements":
+			value = strings.Split(kv[1], listMark)
 		}
 		line, err := toml.Marshal(map[string]any{kv[0]: value})
 		if err == nil {
@@ -174,7 +181,9 @@ func candidates(file string, doc []byte, mod string) (list []keys) {
 		return list
 	}
 	inLines(doc, mod, add)
-	return sideBySide(doc, list)
+	list = sideBySide(doc, list)
+	inStatements(doc, mod, add)
+	return list
 }
 
 var (
@@ -265,6 +274,9 @@ func inWords(bare, comment, mod string, add func(dialect.Format, dialect.Shape, 
 	}
 }
 
+// behind is a comment behind something else.
+var behind = regexp.MustCompile(`[^\s][ \t]+(#|//|--)[ \t]`)
+
 // commentOf is what most comments of the file begin with; "#" when there are none.
 func commentOf(doc []byte) string {
 	best, most := "#", 0
@@ -278,6 +290,9 @@ func commentOf(doc []byte) string {
 		if count > most {
 			best, most = mark, count
 		}
+	}
+	if m := behind.FindSubmatch(doc); most == 0 && m != nil { // none begins its line
+		best = string(m[1])
 	}
 	return best
 }

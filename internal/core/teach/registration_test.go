@@ -22,36 +22,48 @@ func TestFindRegistration(t *testing.T) {
 		mods           string
 		has            string // a line of the table
 	}{
-		"words":             {"kiln.list", "# fires\nfire glaze\nfire tide\n#fire off\nheat 9\n", "glaze", "line", "glaze tide off", `line = 'fire {mod}'`},
-		"quoted words":      {"a.conf", "// x\nuse \"tide\"\nuse \"rock\"\n", "tide", "line", "tide rock", `quote = '"'`},
-		"file endings":      {"a.conf", "-plug tide.so\n-plug rock.so\n", "tide", "line", "tide rock", `suffix = '.so'`},
-		"options":           {"a.conf", "-plug tide,fast\n-plug rock\n", "tide", "line", "tide rock", `options = ','`},
-		"yes and no":        {"w.conf", "seed = 12\nload_tide = true\nload_rock = false\n", "tide", "key", "tide rock", `key = 'load_{mod}'`},
-		"a list":            {"s.properties", "port=1\nmods=tide;rock;sand\n", "rock", "list", "tide rock sand", `separator = ';'`},
-		"a list in INI":     {"s.ini", "[net]\nport = 1\n[game]\nmods = tide, rock\n", "tide", "list", "tide rock", `at = 'game/mods'`},
-		"repeated":          {"s.ini", "[game]\nmod = tide\nmod = rock\nname = x\n", "tide", "repeat", "tide rock", `at = 'game/mod'`},
-		"a section":         {"s.ini", "[mods]\ntide\nrock\n[net]\nport=1\n", "tide", "section", "tide rock", `at = 'mods'`},
-		"JSON":              {"s.json", `{"game": {"on": ["tide", "rock"]}}`, "rock", "items", "tide rock", `at = 'game.on'`},
-		"JSON objects":      {"s.json", `{"on": [{"id": "tide", "x": 1}, {"id": "rock"}]}`, "rock", "items", "tide rock", `name_key = 'id'`},
-		"JSON switches":     {"s.json", `{"on": {"tide": true, "rock": false}}`, "tide", "key", "tide rock", `at = 'on'`},
-		"YAML":              {"s.yaml", "server:\n  mods:\n    - tide\n    - rock\n", "tide", "items", "tide rock", `at = 'server.mods'`},
-		"TOML":              {"s.toml", "[a]\nmods = [\"tide\", \"rock\"]\n", "tide", "items", "tide rock", `at = 'a.mods'`},
-		"a launch line":     {"start.sh", "#!/bin/sh\nexec ./server -port 1 -mods=tide:rock\n", "tide", "list", "tide rock", `at = '-mods={list}'`},
-		"launch words":      {"start.sh", "#!/bin/sh\n./server --with tide --with rock\n", "rock", "words", "tide rock", `at = '--with {mod}'`},
-		"marks":             {"start.sh", "#!/bin/sh\nexec ./server \"-mod=@tide;@rock\" -servermod=@sand\n", "tide", "list", "tide rock", `mark = '@'`},
-		"names alone":       {"order.txt", "tide\r\nrock\r\n", "tide", "line", "tide rock", `line = '{mod}'`},
-		"options of others": {"opts", "-load plug/tide.so\n-load plug/rock.so,fast\n", "tide", "line", "tide rock", `options = ','`},
-		"paths":             {"opts", "-load plug/tide.so\n-load plug/rock.so,fast\n", "rock", "line", "tide rock", `paths = true`},
-		"XML":               {"s.xml", "<c>\n  <mods>\n    <mod dir='tide' on='1'/>\n    <mod dir='rock' on='1'/>\n  </mods>\n</c>\n", "rock", "items", "tide rock", `name_key = '@dir'`},
-		"XML texts":         {"s.xml", "<c><mods><mod>tide</mod><mod>rock</mod></mods></c>", "rock", "items", "tide rock", `item = '<mod>{mod}</mod>'`},
-		"like the rest":     {"s.json", `{"on": [{"id": "tide", "on": true, "n": 1}, {"id": "rock", "on": true, "n": 2}, {"id": "sand", "on": false, "n": 3}]}`, "rock", "items", "tide rock sand", `item = '{"id": {mod}, "on": true}'`},
-		"side by side":      {"w.ini", "[g]\nids=111;222\nnames=tide;rock\nport=1\n", "tide", "parallel", "tide rock", `numbers = 'g/ids'`},
-		"among settings":    {"w.conf", "tide = yes\nport = 3\nrock = no\n", "tide", "key", "tide rock", `off = 'no'`},
-		"a path in a list":  {"w.ini", "mods=./m/tide.zip,./m/rock.zip\n", "rock", "list", "tide rock", `suffix = '.zip'`},
-		"a unit":            {"x.service", "[Unit]\nDescription=x\n[Service]\nExecStart=/srv/run -p 1 --mods tide:rock\n", "tide", "list", "tide rock", `format = 'unit'`},
-		"words of a unit":   {"x.service", "[Service]\nExecStart=/srv/run --with tide --with rock\n", "tide", "words", "tide rock", `at = '--with {mod}'`},
-		"gaps in numbers":   {"w.ini", "[g]\nids=111;;333\nnames=tide;rock;sand\n", "tide", "list", "tide rock sand", `at = 'g/names'`},
-		"a batch script":    {"start.bat", "@echo off\r\nserver.exe -mods=tide;rock\r\n", "tide", "list", "tide rock", `format = 'batch'`},
+		"words":              {"kiln.list", "# fires\nfire glaze\nfire tide\n#fire off\nheat 9\n", "glaze", "line", "glaze tide off", `line = 'fire {mod}'`},
+		"quoted words":       {"a.conf", "// x\nuse \"tide\"\nuse \"rock\"\n", "tide", "line", "tide rock", `quote = '"'`},
+		"file endings":       {"a.conf", "-plug tide.so\n-plug rock.so\n", "tide", "line", "tide rock", `suffix = '.so'`},
+		"options":            {"a.conf", "-plug tide,fast\n-plug rock\n", "tide", "line", "tide rock", `options = ','`},
+		"yes and no":         {"w.conf", "seed = 12\nload_tide = true\nload_rock = false\n", "tide", "key", "tide rock", `key = 'load_{mod}'`},
+		"a list":             {"s.properties", "port=1\nmods=tide;rock;sand\n", "rock", "list", "tide rock sand", `separator = ';'`},
+		"a list in INI":      {"s.ini", "[net]\nport = 1\n[game]\nmods = tide, rock\n", "tide", "list", "tide rock", `at = 'game/mods'`},
+		"repeated":           {"s.ini", "[game]\nmod = tide\nmod = rock\nname = x\n", "tide", "repeat", "tide rock", `at = 'game/mod'`},
+		"a section":          {"s.ini", "[mods]\ntide\nrock\n[net]\nport=1\n", "tide", "section", "tide rock", `at = 'mods'`},
+		"JSON":               {"s.json", `{"game": {"on": ["tide", "rock"]}}`, "rock", "items", "tide rock", `at = 'game.on'`},
+		"JSON objects":       {"s.json", `{"on": [{"id": "tide", "x": 1}, {"id": "rock"}]}`, "rock", "items", "tide rock", `name_key = 'id'`},
+		"JSON switches":      {"s.json", `{"on": {"tide": true, "rock": false}}`, "tide", "key", "tide rock", `at = 'on'`},
+		"YAML":               {"s.yaml", "server:\n  mods:\n    - tide\n    - rock\n", "tide", "items", "tide rock", `at = 'server.mods'`},
+		"TOML":               {"s.toml", "[a]\nmods = [\"tide\", \"rock\"]\n", "tide", "items", "tide rock", `at = 'a.mods'`},
+		"a launch line":      {"start.sh", "#!/bin/sh\nexec ./server -port 1 -mods=tide:rock\n", "tide", "list", "tide rock", `at = '-mods={list}'`},
+		"launch words":       {"start.sh", "#!/bin/sh\n./server --with tide --with rock\n", "rock", "words", "tide rock", `at = '--with {mod}'`},
+		"marks":              {"start.sh", "#!/bin/sh\nexec ./server \"-mod=@tide;@rock\" -servermod=@sand\n", "tide", "list", "tide rock", `mark = '@'`},
+		"names alone":        {"order.txt", "tide\r\nrock\r\n", "tide", "line", "tide rock", `line = '{mod}'`},
+		"options of others":  {"opts", "-load plug/tide.so\n-load plug/rock.so,fast\n", "tide", "line", "tide rock", `options = ','`},
+		"paths":              {"opts", "-load plug/tide.so\n-load plug/rock.so,fast\n", "rock", "line", "tide rock", `paths = true`},
+		"XML":                {"s.xml", "<c>\n  <mods>\n    <mod dir='tide' on='1'/>\n    <mod dir='rock' on='1'/>\n  </mods>\n</c>\n", "rock", "items", "tide rock", `name_key = '@dir'`},
+		"XML texts":          {"s.xml", "<c><mods><mod>tide</mod><mod>rock</mod></mods></c>", "rock", "items", "tide rock", `item = '<mod>{mod}</mod>'`},
+		"like the rest":      {"s.json", `{"on": [{"id": "tide", "on": true, "n": 1}, {"id": "rock", "on": true, "n": 2}, {"id": "sand", "on": false, "n": 3}]}`, "rock", "items", "tide rock sand", `item = '{"id": {mod}, "on": true}'`},
+		"side by side":       {"w.ini", "[g]\nids=111;222\nnames=tide;rock\nport=1\n", "tide", "parallel", "tide rock", `numbers = 'g/ids'`},
+		"among settings":     {"w.conf", "tide = yes\nport = 3\nrock = no\n", "tide", "key", "tide rock", `off = 'no'`},
+		"a path in a list":   {"w.ini", "mods=./m/tide.zip,./m/rock.zip\n", "rock", "list", "tide rock", `suffix = '.zip'`},
+		"a unit":             {"x.service", "[Unit]\nDescription=x\n[Service]\nExecStart=/srv/run -p 1 --mods tide:rock\n", "tide", "list", "tide rock", `format = 'unit'`},
+		"words of a unit":    {"x.service", "[Service]\nExecStart=/srv/run --with tide --with rock\n", "tide", "words", "tide rock", `at = '--with {mod}'`},
+		"gaps in numbers":    {"w.ini", "[g]\nids=111;;333\nnames=tide;rock;sand\n", "tide", "list", "tide rock sand", `at = 'g/names'`},
+		"lines and blocks":   {"s.conf", "Load tide\n<Load rock>\n  X 1\n</Load>\nPort 1\n", "tide", "statement", "tide rock", `statements = ['Load {mod}', "<Load {mod}>\n</Load>"]`},
+		"two keywords":       {"s.conf", "use tide;\ninclude rock;\nport 1;\n", "rock", "statement", "tide rock", `statements = ['include {mod};', 'use {mod};']`},
+		"a semicolon":        {"s.conf", "port 1;\nload_module mods/tide.so;\nload_module \"mods/rock.so\"; # wet\n", "tide", "statement", "tide rock", `statements = ['load_module {mod};']`},
+		"arguments":          {"s.conf", "loadmod /lib/tide.so 1 2\nloadmod /lib/rock.so\nport 1\n", "rock", "statement", "tide rock", `statements = ['loadmod {mod} {any}']`},
+		"a call":             {"s.lua", "-- mods\nuse(\"tide\")\nuse('rock')\nset('port', 1)\n", "tide", "statement", "tide rock", `statements = ['use({mod})']`},
+		"a table":            {"s.lua", "on = {\n  -- all\n  \"tide\"; -- wet\n  \"rock\";\n}\noff = { \"sand\" }\n", "tide", "statement", "tide rock", `statements = ['{mod};']`},
+		"a table in a row":   {"s.lua", "on = { \"tide\", \"rock\" }\noff = { \"sand\" }\n", "rock", "items", "tide rock", `format = 'text'`},
+		"a list in brackets": {"s.conf", "mods (\n  tide, // one\n  rock\n)\nport 1\n", "rock", "items", "tide rock", `comment = '//'`},
+		"blocks":             {"s.conf", "mod tide {\n  x = 1\n}\nmod rock {\n}\nport 1\n", "tide", "statement", "tide rock", `shape = 'statement'`},
+		"tags":               {"s.conf", "<Load tide>\n  X 1\n</Load>\n<Load \"rock\">\n</Load>\nPort 1\n", "rock", "statement", "tide rock", `shape = 'statement'`},
+		"keys of a table":    {"o.lua", "return {\n  [\"tide\"] = { on = true },\n  [\"rock\"] = { on = true },\n}\n", "tide", "statement", "tide rock", `shape = 'statement'`},
+		"the name twice":     {"s.conf", "set tide = lib(tide);\nset rock = lib(rock);\nset x = 1;\n", "tide", "statement", "tide rock", `statements = ['set {mod} = lib({mod});']`},
+		"a batch script":     {"start.bat", "@echo off\r\nserver.exe -mods=tide;rock\r\n", "tide", "list", "tide rock", `format = 'batch'`},
 	} {
 		r, err := teach.FindRegistration(test.file, []byte(test.doc), test.mod, func(s string) bool { return s == "tide" || s == "rock" })
 		if err != nil {
@@ -59,7 +71,7 @@ func TestFindRegistration(t *testing.T) {
 			continue
 		}
 		whole[name] = r.Text
-		if got := strings.Join(r.Mods, " "); string(r.Shape) != test.shape || got != test.mods || !strings.Contains(r.Text, test.has+"\n") {
+		if got := strings.Join(r.Mods, " "); string(r.Shape) != test.shape || got != test.mods || !strings.Contains(r.Text, strings.ReplaceAll(test.has, "\n", `\n`)+"\n") {
 			t.Errorf("%s: %s finds %q, want %s that finds %q with %s\n%s", name, r.Shape, got, test.shape, test.mods, test.has, r.Text)
 		}
 	}
@@ -68,9 +80,6 @@ func TestFindRegistration(t *testing.T) {
 		fmt.Fprintf(&b, "== %s\n%s\n", name, whole[name])
 	}
 	golden.Check(t, "registrations.txt", b.String())
-	if r, err := teach.FindRegistration("o.lua", []byte("return {\n  [\"tide\"] = { on = true },\n}\n"), "tide", nil); err == nil {
-		t.Errorf("a script is read as %+v", r)
-	}
 	insist.Fails(t, "without the mod", insist.Err(teach.FindRegistration("a.conf", []byte("nothing here\n"), "tide", nil)), "tide stands in a.conf in no way")
 }
 

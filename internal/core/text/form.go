@@ -91,6 +91,25 @@ func (f *Form) First() string {
 	return first
 }
 
+// Resembles tells a line that begins as one that fits and has all its words, in their order: what
+// is wrong with it is a sign or two.
+func (f *Form) Resembles(line string) bool {
+	first := f.First()
+	if first == "" || !strings.HasPrefix(line, first) {
+		return false
+	}
+	for _, literal := range f.lines[0].literals {
+		for _, word := range strings.FieldsFunc(literal, func(c rune) bool { return c < 0x80 && !isWord(byte(c)) }) {
+			at := strings.Index(line, word)
+			if at < 0 {
+				return false
+			}
+			line = line[at+len(word):]
+		}
+	}
+	return true
+}
+
 // IsBlock tells a form of several lines.
 func (f *Form) IsBlock() bool { return f.close != nil }
 

@@ -49,7 +49,7 @@ func (v *pointed) Title(c *canvas.Canvas) {
 var shapeWords = map[dialect.Shape]string{
 	dialect.ShapeLine: "a line for each mod", dialect.ShapeKey: "a key for each mod, with a yes or no", dialect.ShapeList: "all mods in one value",
 	dialect.ShapeItems: "a list in a document", dialect.ShapeWords: "a launch parameter for each mod", dialect.ShapeSection: "the keys of a section, in order",
-	dialect.ShapeRepeat: "a key that comes once for each mod",
+	dialect.ShapeRepeat: "a key that comes once for each mod", dialect.ShapeStatement: "a statement for each mod: a line or a block",
 }
 
 // outlineHeight is how many lines the proposal takes.

@@ -1,0 +1,252 @@
+package teach
+
+import (
+	"cmp"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+)
+
+// listMark parts the texts of a key that is a list.
+const listMark = "\x1e"
+
+// structural are the characters that end what stands for a mod.
+const structural = " \t\"'`;,()[]{}<>=#"
+
+// inStatements looks for the name with text around it: in a line that ends as statements do, in
+// one that opens a block, or among the items of a list in brackets; by itself, and in the block
+// that all that stands in.
+func inStatements(doc []byte, mod string, add func(dialect.Format, dialect.Shape, ...string)) {
+	comment, places := commentOf(doc), 0
+	lines := strings.Split(strings.ReplaceAll(string(doc), "\r\n", "\n"), "\n")
+	for i, line := range lines {
+		if places == maxTries {
+			break
+		}
+		bare := withoutComment(strings.TrimSpace(line), comment)
+		if bare == "" || strings.HasPrefix(bare, comment) {
+			continue
+		}
+		at := nameIn(bare, mod)
+		if at < 0 {
+			continue
+		}
+		places++
+		around := enclosing(lines, i, comment)
+		for _, found := range statementsOf(lines, i, bare, at, mod) {
+			if fixed := strings.NewReplacer("{mod}", "", "{any}", "").Replace(found.form); strings.TrimSpace(fixed) == "" {
+				continue // any line would be one
+			}
+			for _, within := range []string{"", around} {
+				if within == "" && around != "" && !strings.ContainsAny(strings.Trim(found.form, "{mod};,"), "abcdefghijklmnopqrstuvwxyz") {
+					continue // outside of its block anything could be one
+				}
+				more := append([]string{"statements", found.form, "comment", comment}, found.more...)
+				if within != "" {
+					more = append(more, "within", within)
+				}
+				add(dialect.FormatText, dialect.ShapeStatement, more...)
+			}
+		}
+		opening := around
+		if cut := strings.LastIndexAny(bare[:at], "([{"); cut >= 0 {
+			opening = blockOf(bare[:cut+1])
+		}
+		if opening != "" {
+			for _, keys := range [][]string{nil, {"suffix", fileEnding(wordAround(bare, at, mod), mod)}} {
+				if keys == nil || keys[1] != "" {
+					add(dialect.FormatText, dialect.ShapeItems, append([]string{"at", opening, "separator", ",;", "comment", comment}, keys...)...)
+				}
+			}
+		}
+	}
+}
+
+// maxForms bounds how many forms of one registration are found, and maxTries in how many places of
+// a file they are looked for: each means reading it.
+const (
+	maxForms = 6
+	maxTries = 60
+)
+
+// withOtherForms adds the forms in which mods stand in the file that the first does not find, such
+// as a block beside lines; each has to leave the others as they are.
+func withOtherForms(file string, doc []byte, best Registration, k keys, known func(string) bool) Registration {
+	var forms []string
+	switch best.Shape {
+	case dialect.ShapeStatement:
+		forms = strings.Split(k.get("statements"), listMark)
+	case dialect.ShapeLine:
+		forms = []string{escapeBut(k.get("line"))}
+	default:
+		return best
+	}
+	comment, tries := k.get("comment"), 0
+	lines := strings.Split(strings.ReplaceAll(string(doc), "\r\n", "\n"), "\n")
+	for i, line := range lines {
+		bare := withoutComment(strings.TrimSpace(line), comment)
+		if bare == "" || comment != "" && strings.HasPrefix(bare, comment) || len(forms) >= maxForms {
+			continue
+		}
+		for _, word := range strings.FieldsFunc(bare, func(c rune) bool { return strings.ContainsRune(structural, c) }) {
+			name := path.Base(word)
+			name = strings.TrimSuffix(name, cmp.Or(k.get("suffix"), path.Ext(name)))
+			if !known(name) || slices.Contains(best.Mods, name) || nameIn(bare, name) < 0 {
+				continue
+			}
+			for _, found := range statementsOf(lines, i, bare, nameIn(bare, name), name) {
+				if slices.Contains(forms, found.form) || tries == maxTries {
+					continue
+				}
+				tries++
+				more := keys{{"name", k.get("name")}, {"file", k.get("file")}, {"format", string(dialect.FormatText)}, {"shape", string(dialect.ShapeStatement)},
+					{"statements", strings.Join(append(slices.Clone(forms), found.form), listMark)}, {"comment", comment}}
+				for _, key := range []string{"paths", "suffix", "options", "within"} {
+					if value := k.get(key); value != "" {
+						more = append(more, [2]string{key, value})
+					}
+				}
+				r, err := tryRegistration(file, doc, more)
+				if err != nil || !slices.Contains(r.Mods, name) || slices.ContainsFunc(best.Mods, func(m string) bool { return !slices.Contains(r.Mods, m) }) ||
+					slices.ContainsFunc(r.Mods, func(m string) bool { return !known(m) && !slices.Contains(best.Mods, m) }) {
+					continue
+				}
+				best, forms = r, append(forms, found.form)
+				break
+			}
+		}
+	}
+	return best
+}
+
+// escapeBut doubles the braces of words in which {mod} is a placeholder.
+func escapeBut(line string) string { return strings.ReplaceAll(escape(line), "{{mod}}", "{mod}") }
+
+// found is a form in which a mod may be registered, with what else a registration says then.
+type found struct {
+	form string
+	more []string
+}
+
+// statementsOf are the forms that a line may have: as it stands, with what differs behind the name
+// left open, and as a block.
+func statementsOf(lines []string, i int, bare string, at int, mod string) (list []found) {
+	word := wordAround(bare, at, mod)
+	start := at - strings.Index(word, mod)
+	more, ok := standsFor(word, mod)
+	if !ok {
+		return nil
+	}
+	end := start + len(word)
+	if start > 0 && end < len(bare) && strings.ContainsRune(`"'`, rune(bare[start-1])) && bare[end] == bare[start-1] {
+		start, end = start-1, end+1
+	}
+	before, after := escape(bare[:start]), bare[end:]
+	if again := nameIn(after, mod); again >= 0 { // the name comes twice
+		list = append(list, found{before + "{mod}" + escape(after[:again]) + "{mod}" + escape(after[again+len(mod):]), more})
+	}
+	if last := bare[len(bare)-1]; strings.IndexByte("([{", last) >= 0 {
+		list = append(list, found{before + "{mod}" + escape(after) + "\n" + closing[last], more})
+	}
+	if m := tag.FindStringSubmatch(bare); m != nil {
+		end := "</" + m[1] + ">"
+		if slices.ContainsFunc(lines[i:], func(l string) bool { return strings.TrimSpace(l) == end }) {
+			list = append(list, found{before + "{mod}" + escape(after) + "\n" + end, more})
+		}
+	}
+	list = append(list, found{before + "{mod}" + escape(after), more})
+	if tail := strings.TrimRight(after, ";,)>"); strings.TrimSpace(tail) != "" && strings.HasPrefix(tail, " ") {
+		list = append(list, found{before + "{mod} {any}" + escape(after[len(tail):]), more})
+	} else if tail == "" {
+		list = append(list, found{before + "{mod} {any}" + escape(after), more})
+	}
+	return list
+}
+
+var (
+	closing = map[byte]string{'(': ")", '[': "]", '{': "}}"}
+	tag     = regexp.MustCompile(`^<([A-Za-z][\w.-]*)\s[^<>/]*>$`)
+)
+
+// blockOf is the form of a block that opens with a line which ends with a bracket.
+func blockOf(line string) string {
+	line = strings.TrimSpace(line)
+	return escape(line) + "\n" + closing[line[len(line)-1]]
+}
+
+// enclosing is the form of the innermost block in brackets that a line stands in, "" for none.
+func enclosing(lines []string, i int, comment string) string {
+	depth := 0
+	for k := i - 1; k >= 0; k-- {
+		bare := withoutComment(strings.TrimSpace(lines[k]), comment)
+		if bare == "" || strings.HasPrefix(bare, comment) {
+			continue
+		}
+		for at := len(bare) - 1; at >= 0; at-- {
+			switch bare[at] {
+			case ')', ']', '}':
+				depth++
+			case '(', '[', '{':
+				if depth--; depth < 0 {
+					return blockOf(bare[:at+1])
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// withoutComment is a line without the comment behind it.
+func withoutComment(bare, comment string) string {
+	if at := strings.Index(bare, " "+comment); comment != "" && at > 0 {
+		return strings.TrimSpace(bare[:at])
+	}
+	if at := strings.Index(bare, "\t"+comment); comment != "" && at > 0 {
+		return strings.TrimSpace(bare[:at])
+	}
+	return bare
+}
+
+// nameIn is where a name stands in a text, as a word of its own or a part of a path; negative for
+// nowhere.
+func nameIn(s, name string) int {
+	for from := 0; name != ""; {
+		at := strings.Index(s[from:], name)
+		if at < 0 {
+			return -1
+		}
+		at += from
+		if end := at + len(name); (at == 0 || !wordByte(s[at-1])) && (end == len(s) || !wordByte(s[end])) {
+			return at
+		}
+		from = at + 1
+	}
+	return -1
+}
+
+func wordByte(c byte) bool {
+	return c == '_' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
+}
+
+// wordAround is the word that a name at an offset is a part of, such as a path.
+func wordAround(s string, at int, name string) string {
+	start, end := at, at+len(name)
+	for start > 0 && strings.IndexByte(structural, s[start-1]) < 0 {
+		start--
+	}
+	for end < len(s) && strings.IndexByte(structural, s[end]) < 0 {
+		end++
+	}
+	return s[start:end]
+}
+
+// fileEnding is what a word has behind the name where that is the ending of a file.
+func fileEnding(word, name string) string {
+	if rest, ok := strings.CutPrefix(word, name); ok && strings.HasPrefix(rest, ".") {
+		return rest
+	}
+	return ""
+}
