@@ -55,8 +55,8 @@ func inStatements(doc []byte, mod string, add func(dialect.Format, dialect.Shape
 		if cut := strings.LastIndexAny(bare[:at], "([{"); cut >= 0 {
 			opening = blockOf(bare[:cut+1])
 		}
-		if opening != "" {
-			for _, keys := range [][]string{nil, {"suffix", fileEnding(wordAround(bare, at, mod), mod)}} {
+		if start, end := wordAround(bare, at, mod); opening != "" {
+			for _, keys := range [][]string{nil, {"suffix", fileEnding(bare[start:end], mod)}} {
 				if keys == nil || keys[1] != "" {
 					add(dialect.FormatText, dialect.ShapeItems, append([]string{"at", opening, "separator", ",;", "comment", comment}, keys...)...)
 				}
@@ -134,13 +134,11 @@ type found struct {
 // statementsOf are the forms that a line may have: as it stands, with what differs behind the name
 // left open, and as a block.
 func statementsOf(lines []string, i int, bare string, at int, mod string) (list []found) {
-	word := wordAround(bare, at, mod)
-	start := at - strings.Index(word, mod)
-	more, ok := standsFor(word, mod)
+	start, end := wordAround(bare, at, mod)
+	more, ok := standsFor(bare[start:end], mod)
 	if !ok {
 		return nil
 	}
-	end := start + len(word)
 	if start > 0 && end < len(bare) && strings.ContainsRune(`"'`, rune(bare[start-1])) && bare[end] == bare[start-1] {
 		start, end = start-1, end+1
 	}
@@ -231,16 +229,16 @@ func wordByte(c byte) bool {
 	return c == '_' || c == '-' || c >= '0' && c <= '9' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= 0x80
 }
 
-// wordAround is the word that a name at an offset is a part of, such as a path.
-func wordAround(s string, at int, name string) string {
-	start, end := at, at+len(name)
+// wordAround is where the word begins and ends that a name at an offset is a part of, such as a path.
+func wordAround(s string, at int, name string) (start, end int) {
+	start, end = at, at+len(name)
 	for start > 0 && strings.IndexByte(structural, s[start-1]) < 0 {
 		start--
 	}
 	for end < len(s) && strings.IndexByte(structural, s[end]) < 0 {
 		end++
 	}
-	return s[start:end]
+	return start, end
 }
 
 // fileEnding is what a word has behind the name where that is the ending of a file.
