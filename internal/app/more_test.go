@@ -185,6 +185,7 @@ func TestBeginsOfDialects(t *testing.T) {
 	}{
 		"files":   {map[string]string{"list.conf": "fire tide\nfire rock\n", "lib/tide.so": "", "lib/rock.so": "", "doc/tide.txt": ""}, "lib", `file = '{mod}.so'`},
 		"folders": {map[string]string{"list.conf": "fire tide\nfire rock\n", "deep/mods/tide/x": "", "deep/mods/rock/x": "", "tide": ""}, "deep/mods", ``},
+		"parts":   {map[string]string{"list.conf": "fire tide\nfire rock\n", "lib/mod_tide.lua": "", "lib/mod_rock.lua": "", "lib/mod_sand.lua": "", "doc/a-tide.txt": "", "lib/tides.lua": ""}, "lib", `file = 'mod_{mod}.lua'`},
 		"nothing": {map[string]string{"list.conf": "fire tide\nfire rock\n"}, "", ``},
 	} {
 		for file, data := range test.files {

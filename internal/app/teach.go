@@ -90,7 +90,7 @@ func (a *App) TeachServer(name, dir, startup, mod, command string) (*Outline, er
 	if err != nil {
 		return nil, fmt.Errorf("read the startup file: %w", err)
 	}
-	near := lookNear(dir)
+	near := lookNear(dir, mod)
 	r, err := teach.FindRegistration(filepath.ToSlash(below), doc, mod, func(n string) bool { return len(near[n]) > 0 })
 	if err != nil {
 		return nil, UsageError{err}
@@ -134,12 +134,15 @@ func (a *App) ownDialect(name string) string {
 	return filepath.Join(a.Home.DialectDir(), name+".toml")
 }
 
-// spot is a folder that holds something by a name, perhaps with an ending.
-type spot struct{ dir, ending string }
+// spot is a folder that holds something by a name, perhaps with something before it and an ending.
+type spot struct{ dir, before, ending string }
 
-// lookNear finds what lies in the folders of a server, by name.
-func lookNear(root string) map[string][]spot {
+// lookNear finds what lies in the folders of a server, by name. Where nothing has that of the mod
+// which is pointed at, a part of the name may be: mod_tide.so, of tide.
+func lookNear(root, mod string) map[string][]spot {
 	found := map[string][]spot{}
+	affixed := map[spot][]string{} // names by what stands around them, for what stands around the mod's
+	var all []spot                 // before holds the whole name
 	dirs := 0
 	theirs.Walk(root, func(full string, e fs.DirEntry, err error) error {
 		if err != nil || full == root {
@@ -159,14 +162,38 @@ func lookNear(root string) map[string][]spot {
 			ending = path.Ext(name)
 			name = strings.TrimSuffix(name, ending)
 		}
-		found[name] = append(found[name], spot{filepath.ToSlash(filepath.Dir(below)), ending})
+		in := filepath.ToSlash(filepath.Dir(below))
+		found[name] = append(found[name], spot{dir: in, ending: ending})
+		all = append(all, spot{dir: in, before: e.Name()})
+		if before, after, ok := strings.Cut(e.Name(), mod); ok && mod != "" && (before == "" || !letter(before[len(before)-1])) && (after == "" || !letter(after[0])) {
+			affixed[spot{in, before, after}] = nil
+		}
 		if e.IsDir() && strings.Count(below, string(filepath.Separator)) >= 3 {
 			return fs.SkipDir
 		}
 		return nil
 	})
+	if len(found[mod]) > 0 {
+		return found
+	}
+	var best spot
+	for s := range affixed {
+		for _, one := range all {
+			if name, ok := strings.CutPrefix(one.before, s.before); ok && one.dir == s.dir && strings.HasSuffix(name, s.ending) && len(name) > len(s.ending) {
+				affixed[s] = append(affixed[s], strings.TrimSuffix(name, s.ending))
+			}
+		}
+		if n, most := len(affixed[s]), len(affixed[best]); n > most || n == most && s.dir < best.dir {
+			best = s
+		}
+	}
+	for _, name := range affixed[best] {
+		found[name] = append(found[name], best)
+	}
 	return found
 }
+
+func letter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' }
 
 // placeOf is the folder that most of the mods are in, and what they are called there
 // when they are files.
@@ -183,8 +210,8 @@ func placeOf(near map[string][]spot, mods []string) (dir, file string) {
 	if counts[best] == 0 {
 		return "", ""
 	}
-	if best.ending != "" {
-		file = "{mod}" + best.ending
+	if best.before+best.ending != "" {
+		file = best.before + "{mod}" + best.ending
 	}
 	return best.dir, file
 }

@@ -137,7 +137,7 @@ func (l *Lineup) switchLines(todo edits, r *dialect.Registration, have []Entry, 
 			if r.Comment == "" {
 				return fmt.Errorf("the %s has no comments, so a line cannot be switched off in its place", r.Name)
 			}
-			mark := r.Comment + " "
+			mark := l.usualMark(e.Registration)
 			if scriptWords(strings.Fields(r.Line)).bare() { // with a blank it would be prose
 				mark = r.Comment
 			}
@@ -152,6 +152,17 @@ func (l *Lineup) switchLines(todo edits, r *dialect.Registration, have []Entry, 
 		return fmt.Errorf("%s is %s already", text.Clean(c.Mod), c.Op)
 	}
 	return nil
+}
+
+// usualMark is what most lines of a registration are switched off by.
+func (l *Lineup) usualMark(registration int) string {
+	var marks []string
+	for i := range l.Entries {
+		if e := &l.Entries[i]; e.Registration == registration && e.mark.Len() > 0 {
+			marks = append(marks, string(e.mark.In(l.Files[e.File].Bytes)))
+		}
+	}
+	return usualMark(marks, l.Dialect.Registrations[registration].Comment+" ")
 }
 
 func quoteWord(name string, r *dialect.Registration) (string, error) {

@@ -217,7 +217,13 @@ func (s *statementEditor) turn(i int, on bool) (edits []text.Edit, err error) {
 	if len(s.style.Comment) == 0 {
 		return nil, errParked
 	}
-	mark := s.style.Comment[0] + " "
+	var marks []string
+	for _, other := range s.read.Entries {
+		for _, m := range other.Off[:min(len(other.Off), 1)] {
+			marks = append(marks, string(m.In(s.doc)))
+		}
+	}
+	mark := usualMark(marks, s.style.Comment[0]+" ")
 	if s.style.Forms[e.Form].Pattern().Longest() == "" { // with a blank it would be prose
 		mark = s.style.Comment[0]
 	}

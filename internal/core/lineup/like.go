@@ -45,6 +45,19 @@ func most(all []around, near int) (a around) {
 	return a
 }
 
+// usualMark is what most of those are hidden by that are off; fallback where none is, or as many
+// by that.
+func usualMark(marks []string, fallback string) string {
+	counts := map[string]int{}
+	best := fallback
+	for _, m := range marks {
+		if counts[m]++; counts[m] > counts[best] {
+			best = m
+		}
+	}
+	return best
+}
+
 // share is how many have the same around their names.
 func share(all []around, a around) (n int) {
 	for _, one := range all {

@@ -397,6 +397,9 @@ func (s *scriptReader) comment(st text.Statement, style text.ScriptStyle) {
 	if !ok || s.line.bare() && mark.Len() > len(s.r.Comment) { // a name right behind the mark is no prose
 		return
 	}
+	if rest := strings.TrimSpace(string(hidden.Comment.In(s.data))); rest == s.r.Comment {
+		return // prose in a box of comment marks
+	}
 	if _, fits := s.line.match(hidden.Words); fits && s.plausible(s.r, s.line.get("mod", hidden.Words).Value) {
 		s.addLine(s.file, hidden, s.line, s.section, mark)
 	}

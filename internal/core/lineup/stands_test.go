@@ -46,6 +46,24 @@ func TestWhatStandsBesideAList(t *testing.T) {
 	}
 }
 
+// What is switched off is hidden as most others are; prose in a box of comment marks is none.
+func TestHiddenAsOthersAre(t *testing.T) {
+	for toml, docs := range map[string][2]string{
+		"shape = 'line'\ncomment = '#'\nline = 'use {mod}'":                        {"# use words #\n#use b\n#use c\nuse a\n# use d\n", "# use words #\n#use b\n#use c\n#use a\n# use d\n"},
+		"shape = 'statement'\ncomment = '--'\nstatements = ['use {mod};']":         {"--use b;\n  use a; -- x\n", "--use b;\n  --use a; -- x\n"},
+		"shape = 'statement'\ncomment = '#'\nstatements = [\"use {mod} {{\\n}}\"]": {"use a {\n  x\n}\n", "# use a {\n  # x\n# }\n"},
+	} {
+		l := open(parse(t, listDialect(toml)), map[string]string{"/srv/start": docs[0]})
+		insist.That(t, len(l.Find("words")) == 0, "prose is read as a mod")
+		off, err := l.Apply(lineup.Change{Op: lineup.OpOff, Mod: "a"})
+		insist.OK(t, err)
+		insist.Same(t, toml, string(off.Files[0].Bytes), docs[1])
+		on, err := off.Apply(lineup.Change{Op: lineup.OpOn, Mod: "a"})
+		insist.OK(t, err)
+		insist.Same(t, toml, string(on.Files[0].Bytes), docs[0])
+	}
+}
+
 // Comment marks of several characters are words where a mod is switched off, too.
 func TestOffWithLongMarks(t *testing.T) {
 	for toml, docs := range map[string][2]string{

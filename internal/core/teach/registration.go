@@ -21,6 +21,8 @@ type Registration struct {
 	Text  string // the table of a dialect that says so
 	Shape dialect.Shape
 	Mods  []string // that it finds in the file
+
+	off map[string]bool // those of them that are switched off
 }
 
 // FindRegistration finds out how mods stand in a startup file, by the name of one of
@@ -41,7 +43,7 @@ func FindRegistration(file string, doc []byte, mod string, known func(string) bo
 		for _, name := range r.Mods {
 			if known != nil && known(name) {
 				score += 10
-			} else if name != mod {
+			} else if name != mod && !r.off[name] { // a mod that is off is often not there
 				score--
 			}
 		}
@@ -126,9 +128,10 @@ func tryRegistration(file string, doc []byte, k keys) (Registration, error) {
 		}
 		return nil, fs.ErrNotExist
 	}, nil)
-	r := Registration{Text: table, Shape: d.Registrations[0].Shape}
+	r := Registration{Text: table, Shape: d.Registrations[0].Shape, off: map[string]bool{}}
 	for _, e := range l.Entries {
 		r.Mods = append(r.Mods, e.Name)
+		r.off[e.Name] = !e.On
 	}
 	return r, changeable(l)
 }

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"initium/internal/core/dialect"
 )
@@ -37,11 +38,13 @@ func inStatements(doc []byte, mod string, add func(dialect.Format, dialect.Shape
 		places++
 		around := enclosing(lines, i, comment)
 		for _, found := range statementsOf(lines, i, bare, at, mod) {
-			if fixed := strings.NewReplacer("{mod}", "", "{any}", "").Replace(found.form); strings.TrimSpace(fixed) == "" {
+			fixed := strings.NewReplacer("{mod}", "", "{any}", "").Replace(found.form)
+			worded := strings.ContainsFunc(fixed, unicode.IsLetter)
+			if strings.TrimSpace(fixed) == "" || !worded && strings.Contains(found.form, "{any}") {
 				continue // any line would be one
 			}
 			for _, within := range []string{"", around} {
-				if within == "" && around != "" && !strings.ContainsAny(strings.Trim(found.form, "{mod};,"), "abcdefghijklmnopqrstuvwxyz") {
+				if within == "" && around != "" && !worded {
 					continue // outside of its block anything could be one
 				}
 				more := append([]string{"statements", found.form, "comment", comment}, found.more...)
@@ -86,9 +89,15 @@ func withOtherForms(file string, doc []byte, best Registration, k keys, known fu
 	}
 	comment, tries := k.get("comment"), 0
 	lines := strings.Split(strings.ReplaceAll(string(doc), "\r\n", "\n"), "\n")
+	hidden := make([]bool, len(lines))
+	for i, line := range lines { // a block that is switched off shows how one is written, too
+		said := strings.TrimSpace(line)
+		bare, off := strings.CutPrefix(said, comment)
+		lines[i], hidden[i] = strings.TrimSpace(bare), off && comment != ""
+	}
 	for i, line := range lines {
-		bare := withoutComment(strings.TrimSpace(line), comment)
-		if bare == "" || comment != "" && strings.HasPrefix(bare, comment) || len(forms) >= maxForms {
+		bare := withoutComment(line, comment)
+		if bare == "" || len(forms) >= maxForms {
 			continue
 		}
 		for _, word := range strings.FieldsFunc(bare, func(c rune) bool { return strings.ContainsRune(structural, c) }) {
@@ -98,7 +107,7 @@ func withOtherForms(file string, doc []byte, best Registration, k keys, known fu
 				continue
 			}
 			for _, found := range statementsOf(lines, i, bare, nameIn(bare, name), name) {
-				if slices.Contains(forms, found.form) || tries == maxTries {
+				if slices.Contains(forms, found.form) || tries == maxTries || hidden[i] && !strings.Contains(found.form, "\n") {
 					continue
 				}
 				tries++
