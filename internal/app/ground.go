@@ -97,7 +97,7 @@ func (g *ground) Open(ctx context.Context, source string, c *lineup.Choices) (st
 // Family says for which other family a source is, and which servers are of it.
 func (g *ground) Family(ctx context.Context, source string, c *lineup.Choices) string {
 	other, err := g.a.guessFamily(ctx, source, c, nil)
-	if err != nil || other.Found.Dialect == nil {
+	if err != nil || other.Found.Dialect == nil || !other.Found.Surely() {
 		return ""
 	}
 	said := "it looks like a mod for " + other.Found.Dialect.Title

@@ -165,7 +165,7 @@ func (a *App) guessFamily(ctx context.Context, source string, c *lineup.Choices,
 	}
 	inside := insideOf(p, found[best])
 	for i, f := range found {
-		if i != best && f.Weight() > 0 {
+		if i != best && f.Weight() > 0 && f.Surely() == found[best].Surely() {
 			inside.Also = append(inside.Also, f.Dialect.Title)
 		}
 	}

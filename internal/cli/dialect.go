@@ -64,6 +64,9 @@ func (e *env) dialect() *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(e.out, "%s: no faults\n", d.Name)
+			for _, r := range d.Remarks() {
+				fmt.Fprintln(e.out, r.Error())
+			}
 			weak, err := e.app.WeakRules(cmd.Context(), d)
 			for _, w := range weak {
 				fmt.Fprintln(e.out, w)

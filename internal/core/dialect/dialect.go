@@ -44,6 +44,8 @@ type Dialect struct {
 	Log           Log            `toml:"log"`
 	Console       Console        `toml:"console"`
 	Probes        []Probe        `toml:"probe"`
+
+	remarks Problems
 }
 
 // Order says who decides the order in which mods load.

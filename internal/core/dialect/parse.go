@@ -68,6 +68,7 @@ func Draft(file string, data []byte) (d *Dialect, problems Problems) {
 	}
 	c := checker{file: file, lines: keyLines(data)}
 	c.check(d)
+	c.remarks(d)
 	if len(c.problems) > 0 {
 		sort.SliceStable(c.problems, func(i, j int) bool { return c.problems[i].Line < c.problems[j].Line })
 	}

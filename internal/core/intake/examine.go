@@ -434,16 +434,22 @@ func (x *examiner) single(name string, e *Entry, place int, stem string, bundle 
 	x.Mods = append(x.Mods, m)
 }
 
+// Surely tells whether something in what came shows what it is for: not only that in a family any
+// folder is a mod.
+func (f *Found) Surely() bool {
+	return slices.ContainsFunc(f.Mods, func(m Mod) bool { return m.Shown != anyFolder })
+}
+
 // Weight is how much of what came the dialect can tell, to find the family that it
 // is for.
 func (f *Found) Weight() int {
 	n := 0
+	if len(f.Mods) > 0 && !f.Surely() {
+		return 1
+	}
 	for i := range f.Mods {
 		m := &f.Mods[i]
 		n += 10
-		if m.Shown == anyFolder { // which says little of the family
-			n -= 9
-		}
 		if m.Manifest.File != "" && m.Manifest.Problem == nil {
 			n += 5
 		}
