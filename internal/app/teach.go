@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -141,8 +142,7 @@ type spot struct{ dir, before, ending string }
 // which is pointed at, a part of the name may be: mod_tide.so, of tide.
 func lookNear(root, mod string) map[string][]spot {
 	found := map[string][]spot{}
-	affixed := map[spot][]string{} // names by what stands around them, for what stands around the mod's
-	var all []spot                 // before holds the whole name
+	names := map[string][]string{} // of all that is in a folder
 	dirs := 0
 	theirs.Walk(root, func(full string, e fs.DirEntry, err error) error {
 		if err != nil || full == root {
@@ -164,33 +164,42 @@ func lookNear(root, mod string) map[string][]spot {
 		}
 		in := filepath.ToSlash(filepath.Dir(below))
 		found[name] = append(found[name], spot{dir: in, ending: ending})
-		all = append(all, spot{dir: in, before: e.Name()})
-		if before, after, ok := strings.Cut(e.Name(), mod); ok && mod != "" && (before == "" || !letter(before[len(before)-1])) && (after == "" || !letter(after[0])) {
-			affixed[spot{in, before, after}] = nil
-		}
+		names[in] = append(names[in], e.Name())
 		if e.IsDir() && strings.Count(below, string(filepath.Separator)) >= 3 {
 			return fs.SkipDir
 		}
 		return nil
 	})
-	if len(found[mod]) > 0 {
-		return found
-	}
-	var best spot
-	for s := range affixed {
-		for _, one := range all {
-			if name, ok := strings.CutPrefix(one.before, s.before); ok && one.dir == s.dir && strings.HasSuffix(name, s.ending) && len(name) > len(s.ending) {
-				affixed[s] = append(affixed[s], strings.TrimSuffix(name, s.ending))
-			}
+	if len(found[mod]) == 0 {
+		best, mods := partOf(names, mod)
+		for _, name := range mods {
+			found[name] = append(found[name], best)
 		}
-		if n, most := len(affixed[s]), len(affixed[best]); n > most || n == most && s.dir < best.dir {
-			best = s
-		}
-	}
-	for _, name := range affixed[best] {
-		found[name] = append(found[name], best)
 	}
 	return found
+}
+
+// partOf finds what stands around the name of a mod in that of a file or folder: where most others
+// in the same folder have the same around theirs, which are then mods too.
+func partOf(names map[string][]string, mod string) (best spot, mods []string) {
+	for _, dir := range slices.Sorted(maps.Keys(names)) {
+		for _, name := range names[dir] {
+			before, after, ok := strings.Cut(name, mod)
+			if !ok || mod == "" || before != "" && letter(before[len(before)-1]) || after != "" && letter(after[0]) {
+				continue
+			}
+			var like []string
+			for _, other := range names[dir] {
+				if stem, ok := strings.CutPrefix(other, before); ok && strings.HasSuffix(stem, after) && len(stem) > len(after) {
+					like = append(like, strings.TrimSuffix(stem, after))
+				}
+			}
+			if len(like) > len(mods) {
+				best, mods = spot{dir, before, after}, like
+			}
+		}
+	}
+	return best, mods
 }
 
 func letter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' }

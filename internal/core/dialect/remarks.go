@@ -63,43 +63,8 @@ func (c *checker) remarks(d *Dialect) {
 			}
 		}
 	}
-	for i := range d.Places {
-		p, table := &d.Places[i], fmt.Sprintf("place[%d].", i)
-		if p.File != "" {
-			for _, key := range []string{"mark", "bundle", "main", "speaks"} {
-				c.remark(d, table+key, "has no effect where each mod is a single file")
-			}
-		} else {
-			c.remark(d, table+"packed", "has no effect where mods are folders")
-		}
-	}
-	for i := range d.Manifests {
-		m, table := &d.Manifests[i], fmt.Sprintf("manifest[%d].", i)
-		if m.Format != FormatKeyValue {
-			c.remark(d, table+"assign", "has no effect in the format %q", string(m.Format))
-		}
-		if m.Versions == "" {
-			c.remark(d, table+"need_range", "has no effect without versions, which says how ranges are written")
-		}
-	}
-	if d.Order == OrderListed {
-		c.remark(d, "load.walk", "has no effect where mods load in the order of the list")
-		c.remark(d, "load.ties", "has no effect where mods load in the order of the list")
-	}
-	if !strings.Contains(d.Log.Prefix, "{time}") {
-		c.remark(d, "log.time", "has no effect without {time} in the prefix")
-	}
-	if d.Stop.Console != "" {
-		c.remark(d, "stop.signal", "has no effect beside a word on the console")
-	}
-	if d.Console.List == "" && d.Console.Status == "" {
-		for i := range d.Console.Rules {
-			c.remark(d, fmt.Sprintf("console.rule[%d]", i), "has no effect: nothing is asked that could be replied to")
-		}
-	}
-	if d.Console.End == "" {
-		c.remark(d, "console.end_level", "has no effect without end")
-		c.remark(d, "console.end_source", "has no effect without end")
+	for _, w := range withoutEffect(d) {
+		c.remark(d, w[0], "has no effect %s", w[1])
 	}
 	c.unfitting(d, "log", d.Log.Rules)
 	c.unfitting(d, "console", d.Console.Rules)
@@ -109,6 +74,36 @@ func (c *checker) remarks(d *Dialect) {
 		d.remarks = append(d.remarks, Problem{c.file, 0, "log.rule", "no rule means \"loaded\", and neither a list on the console, nor a probe, nor what mods leave behind tells it: no start of such a server can be proved"})
 	}
 	slices.SortStableFunc(d.remarks, func(a, b Problem) int { return a.Line - b.Line })
+}
+
+// withoutEffect are the keys outside of registrations that have no effect beside what else a
+// dialect says, and why.
+func withoutEffect(d *Dialect) (list [][2]string) {
+	add := func(when bool, why string, keys ...string) {
+		for _, key := range keys {
+			if when {
+				list = append(list, [2]string{key, why})
+			}
+		}
+	}
+	for i := range d.Places {
+		table, file := fmt.Sprintf("place[%d].", i), d.Places[i].File != ""
+		add(file, "where each mod is a single file", table+"mark", table+"bundle", table+"main", table+"speaks")
+		add(!file, "where mods are folders", table+"packed")
+	}
+	for i := range d.Manifests {
+		m, table := &d.Manifests[i], fmt.Sprintf("manifest[%d].", i)
+		add(m.Format != FormatKeyValue, fmt.Sprintf("in the format %q", string(m.Format)), table+"assign")
+		add(m.Versions == "", "without versions, which says how ranges are written", table+"need_range")
+	}
+	add(d.Order == OrderListed, "where mods load in the order of the list", "load.walk", "load.ties")
+	add(!strings.Contains(d.Log.Prefix, "{time}"), "without {time} in the prefix", "log.time")
+	add(d.Stop.Console != "", "beside a word on the console", "stop.signal")
+	add(d.Console.End == "", "without end", "console.end_level", "console.end_source")
+	for i := range d.Console.Rules {
+		add(d.Console.List == "" && d.Console.Status == "", "as nothing is asked that could be replied to", fmt.Sprintf("console.rule[%d]", i))
+	}
+	return list
 }
 
 // unfitting tells of patterns that no line fits, and of rules that never count as another takes

@@ -92,28 +92,8 @@ func (s *statementEditor) outline(e text.FormEntry) outline {
 // like is how a new statement is written that goes before entry i: as most others are, the nearest
 // of those, and with what stands there besides the name only where most of them have the same.
 func (s *statementEditor) like(i int, name string) (lines []string, err error) {
-	var all []outline
-	counts := map[string]int{}
-	best, distance := -1, 0
-	for _, e := range s.read.Entries {
-		if len(e.Off) == 0 {
-			o := s.outline(e)
-			all = append(all, o)
-			counts[o.parts]++
-		}
-	}
-	n := 0
-	for k, e := range s.read.Entries {
-		if len(e.Off) > 0 {
-			continue
-		}
-		c, d := counts[all[n].parts], max(i-1-k, k-i)
-		if best < 0 || c > counts[all[best].parts] || c == counts[all[best].parts] && d < distance {
-			best, distance = n, d
-		}
-		n++
-	}
-	if best < 0 {
+	o, all := s.usual(i)
+	if len(all) == 0 {
 		f := s.style.Forms[0]
 		line := f.Pattern().Fill(func(placeholder string) string { return map[string]string{"mod": name}[placeholder] })
 		lines = []string{strings.TrimRight(line, " \t")}
@@ -122,28 +102,54 @@ func (s *statementEditor) like(i int, name string) (lines []string, err error) {
 		}
 		return lines, nil
 	}
-	o := all[best]
 	if !strings.Contains(o.parts, `"`+nameMark+`"`) && !strings.Contains(o.parts, "'"+nameMark+"'") && strings.ContainsAny(name, " \t\"'") {
 		return nil, fmt.Errorf("the name %q cannot be written as the others are in the %s, which have no quotes", text.Clean(name), s.r.Name)
 	}
 	line := strings.ReplaceAll(o.parts, nameMark, name)
 	for k := range o.rest {
-		same := map[string]int{}
-		usual := ""
-		for _, other := range all {
-			if other.parts == o.parts {
-				if same[other.rest[k]]++; same[other.rest[k]] > 1 && 2*same[other.rest[k]] > counts[o.parts] {
-					usual = other.rest[k]
-				}
-			}
-		}
-		line = strings.Replace(line, restMark, usual, 1)
+		line = strings.Replace(line, restMark, usualRest(all, k), 1)
 	}
 	lines = []string{line}
 	if f := s.style.Forms[o.form]; f.IsBlock() {
 		lines = append(lines, cmp.Or(o.closing, f.Closing()))
 	}
 	return lines, nil
+}
+
+// usual is how most statements are written that are on, of as many the one nearest to where a new
+// one goes, with all that are written so.
+func (s *statementEditor) usual(i int) (o outline, all []outline) {
+	same := map[string][]outline{}
+	for _, e := range s.read.Entries {
+		if len(e.Off) == 0 {
+			one := s.outline(e)
+			same[one.parts] = append(same[one.parts], one)
+		}
+	}
+	distance := 0
+	for k, e := range s.read.Entries {
+		if len(e.Off) > 0 {
+			continue
+		}
+		one, d := s.outline(e), max(i-1-k, k-i)
+		if n := len(same[one.parts]); n > len(all) || n == len(all) && d < distance {
+			o, all, distance = one, same[one.parts], d
+		}
+	}
+	return o, all
+}
+
+// usualRest is what stands in the place of an {any} in more than half of the statements, and in
+// more than one: else it is a mod's own.
+func usualRest(all []outline, k int) string {
+	counts := map[string]int{}
+	for _, o := range all {
+		counts[o.rest[k]]++
+		if n := counts[o.rest[k]]; n > 1 && 2*n > len(all) {
+			return o.rest[k]
+		}
+	}
+	return ""
 }
 
 func (s *statementEditor) insert(i int, name, _, raw string) ([]text.Edit, error) {

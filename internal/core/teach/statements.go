@@ -17,54 +17,53 @@ const listMark = "\x1e"
 // structural are the characters that end what stands for a mod.
 const structural = " \t\"'`;,()[]{}<>=#"
 
+// adder takes down a way in which mods may stand in a file.
+type adder func(dialect.Format, dialect.Shape, ...string)
+
 // inStatements looks for the name with text around it: in a line that ends as statements do, in
 // one that opens a block, or among the items of a list in brackets; by itself, and in the block
 // that all that stands in.
-func inStatements(doc []byte, mod string, add func(dialect.Format, dialect.Shape, ...string)) {
+func inStatements(doc []byte, mod string, add adder) {
 	comment, places := commentOf(doc), 0
 	lines := strings.Split(strings.ReplaceAll(string(doc), "\r\n", "\n"), "\n")
 	for i, line := range lines {
-		if places == maxTries {
-			break
-		}
 		bare := withoutComment(strings.TrimSpace(line), comment)
-		if bare == "" || strings.HasPrefix(bare, comment) {
-			continue
-		}
 		at := nameIn(bare, mod)
-		if at < 0 {
+		if at < 0 || strings.HasPrefix(bare, comment) || places == maxTries {
 			continue
 		}
 		places++
 		around := enclosing(lines, i, comment)
 		for _, found := range statementsOf(lines, i, bare, at, mod) {
-			fixed := strings.NewReplacer("{mod}", "", "{any}", "").Replace(found.form)
-			worded := strings.ContainsFunc(fixed, unicode.IsLetter)
-			if strings.TrimSpace(fixed) == "" || !worded && strings.Contains(found.form, "{any}") {
-				continue // any line would be one
-			}
-			for _, within := range []string{"", around} {
-				if within == "" && around != "" && !worded {
-					continue // outside of its block anything could be one
-				}
-				more := append([]string{"statements", found.form, "comment", comment}, found.more...)
-				if within != "" {
-					more = append(more, "within", within)
-				}
-				add(dialect.FormatText, dialect.ShapeStatement, more...)
-			}
+			found.add(around, comment, add)
 		}
-		opening := around
 		if cut := strings.LastIndexAny(bare[:at], "([{"); cut >= 0 {
-			opening = blockOf(bare[:cut+1])
+			around = blockOf(bare[:cut+1])
 		}
-		if start, end := wordAround(bare, at, mod); opening != "" {
-			for _, keys := range [][]string{nil, {"suffix", fileEnding(bare[start:end], mod)}} {
-				if keys == nil || keys[1] != "" {
-					add(dialect.FormatText, dialect.ShapeItems, append([]string{"at", opening, "separator", ",;", "comment", comment}, keys...)...)
-				}
+		if around != "" {
+			keys := []string{"at", around, "separator", ",;", "comment", comment}
+			add(dialect.FormatText, dialect.ShapeItems, keys...)
+			start, end := wordAround(bare, at, mod)
+			if ending := fileEnding(bare[start:end], mod); ending != "" {
+				add(dialect.FormatText, dialect.ShapeItems, append(keys, "suffix", ending)...)
 			}
 		}
+	}
+}
+
+// add takes a form down, by itself and in the block around it; not where any line would fit it.
+func (f found) add(around, comment string, add adder) {
+	fixed := strings.NewReplacer("{mod}", "", "{any}", "").Replace(f.form)
+	worded := strings.ContainsFunc(fixed, unicode.IsLetter)
+	if strings.TrimSpace(fixed) == "" || !worded && strings.Contains(f.form, "{any}") {
+		return
+	}
+	more := append([]string{"statements", f.form, "comment", comment}, f.more...)
+	if around == "" || worded { // else anything could be one outside of its block
+		add(dialect.FormatText, dialect.ShapeStatement, more...)
+	}
+	if around != "" {
+		add(dialect.FormatText, dialect.ShapeStatement, append(more, "within", around)...)
 	}
 }
 
@@ -75,60 +74,84 @@ const (
 	maxTries = 60
 )
 
+// formSearch looks for the forms in which mods stand in a file beside those that are found already.
+type formSearch struct {
+	file  string
+	doc   []byte
+	keys  keys
+	known func(string) bool
+	best  Registration
+	forms []string
+	tries int
+}
+
 // withOtherForms adds the forms in which mods stand in the file that the first does not find, such
 // as a block beside lines; each has to leave the others as they are.
 func withOtherForms(file string, doc []byte, best Registration, k keys, known func(string) bool) Registration {
-	var forms []string
+	s := &formSearch{file: file, doc: doc, keys: k, known: known, best: best}
 	switch best.Shape {
 	case dialect.ShapeStatement:
-		forms = strings.Split(k.get("statements"), listMark)
+		s.forms = strings.Split(k.get("statements"), listMark)
 	case dialect.ShapeLine:
-		forms = []string{escapeBut(k.get("line"))}
+		s.forms = []string{escapeBut(k.get("line"))}
 	default:
 		return best
 	}
-	comment, tries := k.get("comment"), 0
+	comment := k.get("comment")
 	lines := strings.Split(strings.ReplaceAll(string(doc), "\r\n", "\n"), "\n")
 	hidden := make([]bool, len(lines))
 	for i, line := range lines { // a block that is switched off shows how one is written, too
-		said := strings.TrimSpace(line)
-		bare, off := strings.CutPrefix(said, comment)
+		bare, off := strings.CutPrefix(strings.TrimSpace(line), comment)
 		lines[i], hidden[i] = strings.TrimSpace(bare), off && comment != ""
 	}
-	for i, line := range lines {
-		bare := withoutComment(line, comment)
-		if bare == "" || len(forms) >= maxForms {
-			continue
-		}
-		for _, word := range strings.FieldsFunc(bare, func(c rune) bool { return strings.ContainsRune(structural, c) }) {
-			name := path.Base(word)
-			name = strings.TrimSuffix(name, cmp.Or(k.get("suffix"), path.Ext(name)))
-			if !known(name) || slices.Contains(best.Mods, name) || nameIn(bare, name) < 0 {
-				continue
-			}
+	for i := range lines {
+		bare := withoutComment(lines[i], comment)
+		for _, name := range s.missed(bare) {
 			for _, found := range statementsOf(lines, i, bare, nameIn(bare, name), name) {
-				if slices.Contains(forms, found.form) || tries == maxTries || hidden[i] && !strings.Contains(found.form, "\n") {
-					continue
+				if block := strings.Contains(found.form, "\n"); (block || !hidden[i]) && s.try(found.form, name) {
+					break
 				}
-				tries++
-				more := keys{{"name", k.get("name")}, {"file", k.get("file")}, {"format", string(dialect.FormatText)}, {"shape", string(dialect.ShapeStatement)},
-					{"statements", strings.Join(append(slices.Clone(forms), found.form), listMark)}, {"comment", comment}}
-				for _, key := range []string{"paths", "suffix", "options", "within"} {
-					if value := k.get(key); value != "" {
-						more = append(more, [2]string{key, value})
-					}
-				}
-				r, err := tryRegistration(file, doc, more)
-				if err != nil || !slices.Contains(r.Mods, name) || slices.ContainsFunc(best.Mods, func(m string) bool { return !slices.Contains(r.Mods, m) }) ||
-					slices.ContainsFunc(r.Mods, func(m string) bool { return !known(m) && !slices.Contains(best.Mods, m) }) {
-					continue
-				}
-				best, forms = r, append(forms, found.form)
-				break
 			}
 		}
 	}
-	return best
+	return s.best
+}
+
+// missed are the mods in a line that are there and not found yet.
+func (s *formSearch) missed(bare string) (names []string) {
+	for _, word := range strings.FieldsFunc(bare, func(c rune) bool { return strings.ContainsRune(structural, c) }) {
+		name := path.Base(word)
+		name = strings.TrimSuffix(name, cmp.Or(s.keys.get("suffix"), path.Ext(name)))
+		if s.known(name) && !slices.Contains(s.best.Mods, name) && nameIn(bare, name) >= 0 {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// try reads the file with one more form, and takes that if it finds a mod, still finds all
+// others, and takes nothing else for one.
+func (s *formSearch) try(form, name string) bool {
+	if slices.Contains(s.forms, form) || s.tries == maxTries || len(s.forms) == maxForms {
+		return false
+	}
+	s.tries++
+	forms := append(slices.Clone(s.forms), form)
+	k := keys{{"name", s.keys.get("name")}, {"file", s.keys.get("file")}, {"format", string(dialect.FormatText)}, {"shape", string(dialect.ShapeStatement)},
+		{"statements", strings.Join(forms, listMark)}, {"comment", s.keys.get("comment")}}
+	for _, key := range []string{"paths", "suffix", "options", "within"} {
+		if value := s.keys.get(key); value != "" {
+			k = append(k, [2]string{key, value})
+		}
+	}
+	r, err := tryRegistration(s.file, s.doc, k)
+	lost := func(m string) bool { return !slices.Contains(r.Mods, m) }
+	strange := func(m string) bool { return !s.known(m) && !slices.Contains(s.best.Mods, m) }
+	if err != nil || lost(name) || slices.ContainsFunc(s.best.Mods, lost) || slices.ContainsFunc(r.Mods, strange) {
+		return false
+	}
+	s.best, s.forms = r, forms
+	return true
 }
 
 // escapeBut doubles the braces of words in which {mod} is a placeholder.

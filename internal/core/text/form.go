@@ -362,63 +362,74 @@ func (r *formReader) line(i int, inside bool) (next int, fault *Fault) {
 		return next, fault
 	}
 	l := r.lines[i]
-	if l.said.Len() == 0 {
-		return i + 1, nil
-	}
-	for k, f := range r.style.Forms {
-		if !inside {
-			break
+	for k := 0; inside && l.said.Len() > 0 && k < len(r.style.Forms); k++ {
+		e, end, fault := r.statementAt(i, k)
+		if fault != nil {
+			return i, fault
 		}
-		e, ok := r.entry(i, f)
-		if !ok {
-			continue
-		}
-		e.Form = k
-		if !f.IsBlock() {
+		if end >= i {
 			r.read.Entries = append(r.read.Entries, e)
-			return i + 1, nil
-		}
-		end := r.closes(i, f, nil)
-		switch {
-		case end < 0 && l.off.Len() > 0:
-			continue // prose, or the beginning of what somebody has cut up
-		case end < 0:
-			return i, FaultAt(r.doc, l.said.Start, "the block that opens here is never closed")
-		}
-		e.Line.End = r.lines[end].End
-		if end > i {
-			e.Close = r.lines[end].said
-		}
-		for _, hidden := range r.lines[i+1 : end+1] {
-			if hidden.off.Len() > 0 && l.off.Len() > 0 {
-				e.Off = append(e.Off, hidden.off)
-			}
-		}
-		r.read.Entries = append(r.read.Entries, e)
-		return end + 1, nil
-	}
-	if l.off.Len() > 0 {
-		return i + 1, nil
-	}
-	if s := r.style.Setting; s != nil {
-		if groups := s.open.FindSubmatchIndex(l.said.In(r.doc)); groups != nil {
-			var found FormSetting
-			for g, name := range s.names {
-				at := Span{l.said.Start + groups[2*g+2], l.said.Start + groups[2*g+3]}
-				if name == "name" {
-					found.Name = at
-				} else if name == "value" {
-					found.Value = at
-				}
-			}
-			r.read.Settings = append(r.read.Settings, found)
-			return i + 1, nil
+			return end + 1, nil
 		}
 	}
-	if inside {
+	if l.off.Len() == 0 && l.said.Len() > 0 && !r.setting(l) && inside {
 		r.read.Other = append(r.read.Other, l.Line)
 	}
 	return i + 1, nil
+}
+
+// statementAt reads the statement of one form that begins at a line, and finds its last line;
+// negative where there is none.
+func (r *formReader) statementAt(i, form int) (e FormEntry, end int, fault *Fault) {
+	f, l := r.style.Forms[form], r.lines[i]
+	e, ok := r.entry(i, f)
+	if !ok {
+		return e, -1, nil
+	}
+	e.Form = form
+	if !f.IsBlock() {
+		return e, i, nil
+	}
+	if end = r.closes(i, f, nil); end < 0 {
+		if l.off.Len() > 0 { // prose, or the beginning of what somebody has cut up
+			return e, -1, nil
+		}
+		return e, -1, FaultAt(r.doc, l.said.Start, "the block that opens here is never closed")
+	}
+	e.Line.End = r.lines[end].End
+	if end > i {
+		e.Close = r.lines[end].said
+	}
+	for _, hidden := range r.lines[i+1 : end+1] {
+		if hidden.off.Len() > 0 && l.off.Len() > 0 {
+			e.Off = append(e.Off, hidden.off)
+		}
+	}
+	return e, end, nil
+}
+
+// setting reads a line that gives a name a value; ok is false where it does not.
+func (r *formReader) setting(l formLine) (ok bool) {
+	s := r.style.Setting
+	if s == nil {
+		return false
+	}
+	groups := s.open.FindSubmatchIndex(l.said.In(r.doc))
+	if groups == nil {
+		return false
+	}
+	var found FormSetting
+	for g, name := range s.names {
+		at := Span{l.said.Start + groups[2*g+2], l.said.Start + groups[2*g+3]}
+		switch name {
+		case "name":
+			found.Name = at
+		case "value":
+			found.Value = at
+		}
+	}
+	r.read.Settings = append(r.read.Settings, found)
+	return true
 }
 
 // entry reads a line by a form; a block has only its first line then.
