@@ -83,6 +83,15 @@ func TestFindRegistration(t *testing.T) {
 	insist.Fails(t, "without the mod", insist.Err(teach.FindRegistration("a.conf", []byte("nothing here\n"), "tide", nil)), "tide stands in a.conf in no way")
 }
 
+// The word that is proposed is the one that names a mod, not one of the comment behind it.
+func TestNamed(t *testing.T) {
+	for line, want := range map[string]string{
+		"use tide": "tide", "  \"tide\"; -- the best one": "tide", "load \"lib/tide.so\" fast": "tide.so", "use tide -- wet": "tide", "-- nothing": "nothing", "": "", "load 'x' 'y'": "x", "a = 1": "a",
+	} {
+		insist.Same(t, line, teach.Named([]string{"-- a", line, "-- b"}, 1), want)
+	}
+}
+
 // TestDialectFromExamples makes a dialect that works out of a startup file and a log.
 func TestDialectFromExamples(t *testing.T) {
 	reg, err := teach.FindRegistration("kiln.list", []byte("fire glaze\nfire tide\n"), "glaze", nil)

@@ -74,6 +74,25 @@ const (
 	maxTries = 60
 )
 
+// quotedName is a name in quotes, perhaps with a path before it.
+var quotedName = regexp.MustCompile(`["'](?:[^"'\s]*[/\\])?([^"'\s/\\]+)["']`)
+
+// Named is the word of a line of a startup file that is likeliest to name a mod: one in quotes,
+// else the last before a comment, as what registers comes before the name more often than not.
+func Named(lines []string, i int) string {
+	bare := withoutComment(strings.TrimSpace(lines[i]), commentOf([]byte(strings.Join(lines, "\n"))))
+	words := Words(nil, bare, nil)
+	if m := quotedName.FindStringSubmatch(bare); m != nil {
+		if quoted := Words(nil, m[1], nil); len(quoted) > 0 {
+			return quoted[0]
+		}
+	}
+	if len(words) == 0 {
+		return ""
+	}
+	return words[len(words)-1]
+}
+
 // formSearch looks for the forms in which mods stand in a file beside those that are found already.
 type formSearch struct {
 	file  string

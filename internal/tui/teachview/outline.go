@@ -49,7 +49,7 @@ func (v *pointed) Title(c *canvas.Canvas) {
 var shapeWords = map[dialect.Shape]string{
 	dialect.ShapeLine: "a line for each mod", dialect.ShapeKey: "a key for each mod, with a yes or no", dialect.ShapeList: "all mods in one value",
 	dialect.ShapeItems: "a list in a document", dialect.ShapeWords: "a launch parameter for each mod", dialect.ShapeSection: "the keys of a section, in order",
-	dialect.ShapeRepeat: "a key that comes once for each mod", dialect.ShapeStatement: "a statement for each mod: a line or a block",
+	dialect.ShapeRepeat: "a key that comes once for each mod", dialect.ShapeStatement: "a line or a block for each mod, with text around its name",
 }
 
 // outlineHeight is how many lines the proposal takes.
@@ -159,8 +159,8 @@ func (v *pointed) Key(k string) tea.Cmd {
 		v.outline, v.Notice = nil, ""
 	case k == "enter" && v.outline == nil:
 		words := teach.Words(nil, v.lines[v.selected], nil)
-		// What registers comes before the name more often than not.
-		v.Prompt = frame.WordPrompt("The name of the mod in this line (↑ ↓ go through its words): ", words, max(len(words)-1, 0), v.outlineOf)
+		likely := slices.Index(words, teach.Named(v.lines, v.selected))
+		v.Prompt = frame.WordPrompt("The name of the mod in this line (↑ ↓ go through its words): ", words, max(likely, 0), v.outlineOf)
 	case k == "enter" && !v.written:
 		o := v.outline
 		return v.Wish(func() tea.Msg { return begunMsg{o.Write()} })
