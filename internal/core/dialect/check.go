@@ -171,9 +171,9 @@ func (c *checker) manifests(d *Dialect) {
 		if m.Beside != "" && !isBelow(m.Beside) {
 			c.bad(key+".beside", "%q has to be a file below the mod's folder", m.Beside)
 		}
-		oneOf(c, key+".format", &m.Format, "", FormatKeyValue, FormatLines, FormatTOML, FormatJSON, FormatYAML, FormatSource)
+		oneOf(c, key+".format", &m.Format, "", FormatKeyValue, FormatLines, FormatTOML, FormatJSON, FormatYAML, FormatXML, FormatINI, FormatSource)
 		switch {
-		case m.Format == FormatKeyValue && m.Assign == "":
+		case m.Assign == "" && (m.Format == FormatKeyValue || m.Format == FormatINI):
 			m.Assign = "="
 		case m.Format == FormatLines && m.Name+m.Needs+m.Release != "":
 			c.bad(key+".format", "a manifest of lines has no keys; every line is a need")

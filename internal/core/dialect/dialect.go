@@ -220,7 +220,7 @@ const (
 // Manifest is one way in which a mod describes itself. Several may apply to a
 // mod: each fact is taken from the first that states it.
 type Manifest struct {
-	File          string `toml:"file"`   // below the mod's folder
+	File          string `toml:"file"`   // below the mod's folder, or OwnFile
 	Beside        string `toml:"beside"` // the server reads it only when this file is there too
 	Format        Format `toml:"format"`
 	Comment       string `toml:"comment"`
@@ -253,6 +253,9 @@ type Manifest struct {
 
 	patterns map[string]*text.Pattern // of a source: the keys, compiled
 }
+
+// OwnFile is the file of a manifest that a mod which is a single file holds itself.
+const OwnFile = "."
 
 // Pattern is the line that a key of a source describes, or nil when the key is no
 // pattern.

@@ -93,7 +93,7 @@ func withoutEffect(d *Dialect) (list [][2]string) {
 	}
 	for i := range d.Manifests {
 		m, table := &d.Manifests[i], fmt.Sprintf("manifest[%d].", i)
-		add(m.Format != FormatKeyValue, fmt.Sprintf("in the format %q", string(m.Format)), table+"assign")
+		add(m.Format != FormatKeyValue && m.Format != FormatINI, fmt.Sprintf("in the format %q", string(m.Format)), table+"assign")
 		add(m.Versions == "", "without versions, which says how ranges are written", table+"need_range")
 	}
 	add(d.Order == OrderListed, "where mods load in the order of the list", "load.walk", "load.ties")

@@ -59,15 +59,22 @@ type Found struct {
 // is read, for the dialects that it may be for.
 func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool {
 	names := map[string]bool{}
-	var keys []string
+	var keys, own []string
 	for _, d := range dialects {
+		for _, p := range d.Places {
+			if p.File != "" && !p.Packed && slices.ContainsFunc(d.Manifests, func(m dialect.Manifest) bool { return m.File == dialect.OwnFile }) {
+				own = append(own, p.File) // which says itself what it is
+			}
+		}
 		for _, p := range d.Places {
 			for _, f := range slices.Concat(p.Mark, p.Bundle, []string{p.Main, p.Speaks}) {
 				names[path.Base(f)] = true
 			}
 		}
 		for _, m := range d.Manifests {
-			names[path.Base(m.File)] = true
+			if m.File != dialect.OwnFile {
+				names[path.Base(m.File)] = true
+			}
 		}
 		for _, s := range d.Sources {
 			names[path.Base(s.File)] = true
@@ -86,6 +93,11 @@ func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool
 			return false
 		}
 		base := path.Base(name)
+		for _, form := range own {
+			if _, ok := stem(form, base); ok {
+				return true
+			}
+		}
 		return names[base] || isNote(base) && size <= maxNote || slices.ContainsFunc(keys, func(k string) bool { ok, _ := path.Match(k, base); return ok })
 	}
 }
@@ -426,6 +438,13 @@ func (x *examiner) single(name string, e *Entry, place int, stem string, bundle 
 	m := Mod{Root: name, Place: place, Single: true, Packed: p.Packed, Shown: path.Base(name), In: bundle, Files: 1, Bytes: e.Size, Newest: e.Changed}
 	if p.Packed {
 		m.Manifest = readPacked(x.Dialect, e.Data)
+	} else {
+		m.Manifest = mod.Read(x.Dialect.Manifests, func(file string) ([]byte, error) {
+			if file != dialect.OwnFile {
+				return nil, fs.ErrNotExist
+			}
+			return x.read(name)
+		}).Fit(x.Dialect.BuildCalled)
 	}
 	m.Naming = propose(x.Dialect.Names, m.Manifest.Name, stem, x.Name, x.wanted)
 	if dir := path.Dir(name); dir != "." {

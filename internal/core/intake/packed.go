@@ -57,7 +57,7 @@ func readPacked(d *dialect.Dialect, packed []byte) mod.Manifest {
 	}
 	return mod.Read(d.Manifests, func(file string) ([]byte, error) {
 		f, err := archive.Open(file)
-		if err != nil {
+		if err != nil || file == dialect.OwnFile {
 			return nil, fs.ErrNotExist
 		}
 		defer f.Close()

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
 	"initium/internal/insist"
 )
@@ -58,6 +59,16 @@ func TestExamineWithoutMarks(t *testing.T) {
 	tree := mustBuild(t, "oak.zip", "notes.txt")
 	tree.Find("oak.zip").Inside = mustBuild(t, "a/b")
 	insist.Same(t, "an archive in it", describe(intake.Examine(tree, "all.zip", d, nil)), `oak at "oak.zip", 1 files; notes notes.txt`)
+}
+
+// A single file that is a mod may say itself what it is.
+func TestExamineFilesThatSayWhatTheyAre(t *testing.T) {
+	source := strings.Replace(plainMill, "path = \"{dir}/wheels\"", "path = \"{dir}/wheels\"\nfile = \"{mod}.lua\"\n[[manifest]]\nfile = \".\"\nformat = \"source\"\nname = \"-- Name: {value}\"\nrelease = \"-- Version: {value}\"", 1)
+	d := parse(t, source)
+	found := intake.Examine(mustBuild(t, "a/one.lua: -- Name: first\n-- Version: 2\n", "two.lua: return 2"), "x.zip", d, nil)
+	insist.Need(t, len(found.Mods) == 2, "%s", describe(found))
+	insist.Same(t, "what they say", found.Mods[0].Name+" "+found.Mods[0].Manifest.Release+", "+found.Mods[1].Name, "first 2, two")
+	insist.That(t, intake.Interesting([]*dialect.Dialect{d})("deep/three.lua", 10) && !intake.Interesting([]*dialect.Dialect{d})("deep/three.png", 10), "the file that says it is not read")
 }
 
 // A mark may be a pattern, of a file in the mod or in a folder of it.

@@ -22,6 +22,35 @@ func readKeyValue(form *dialect.Manifest, data []byte) (f facts, err error) {
 	return f, err
 }
 
+// readINI reads sections of keys; a key of the manifest is one, or a section, a slash and one. A
+// key that comes several times says several things.
+func readINI(form *dialect.Manifest, data []byte) (f facts, err error) {
+	ini := text.ReadINI(data, text.INIStyle{Comment: form.Comment, Assign: form.Assign, Bare: true})
+	err = f.take(form, func(key string) any {
+		section, name, ok := strings.Cut(key, "/")
+		if !ok {
+			section, name = "", key
+		}
+		var found []any
+		for _, e := range ini.Entries {
+			if e.Section == section && string(e.Key.In(data)) == name {
+				found = append(found, e.Value.Value)
+			}
+		}
+		switch len(found) {
+		case 0:
+			return nil
+		case 1:
+			return found[0]
+		}
+		return found
+	})
+	if len(ini.Faults) > 0 { // the other lines count all the same
+		err = ini.Faults[0]
+	}
+	return f, err
+}
+
 // readSource picks facts out of a script by the shape of their lines.
 func readSource(form *dialect.Manifest, data []byte) (f facts, err error) {
 	lines := text.Lines(data)
@@ -184,6 +213,9 @@ func (f *facts) needs(form *dialect.Manifest, key string, v any, optional bool) 
 		}
 		return nil
 	case map[string]any:
+		if form.NeedName != "" && form.Format == dialect.FormatXML { // one alone is no list there
+			return f.needs(form, key, []any{v}, optional)
+		}
 		for _, name := range sortedKeys(v) {
 			f.named(form, name, v[name], optional)
 		}

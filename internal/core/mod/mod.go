@@ -175,6 +175,10 @@ func readForm(form *dialect.Manifest, data []byte) (facts, error) {
 		return readTree(form, data, decodeJSON)
 	case dialect.FormatYAML:
 		return readTree(form, data, decodeYAML)
+	case dialect.FormatXML:
+		return readTree(form, data, decodeXML)
+	case dialect.FormatINI:
+		return readINI(form, data)
 	}
 	return facts{}, fmt.Errorf("no reader for manifests of format %q", form.Format)
 }
@@ -215,6 +219,43 @@ func decodeYAML(data []byte) (map[string]any, error) {
 	err := yaml.Unmarshal(data, &tree)
 	asWritten(root, tree)
 	return tree, err
+}
+
+// decodeXML reads elements as objects, or as texts where nothing else is in them, those that come
+// more than once as lists, and attributes as @name.
+func decodeXML(data []byte) (map[string]any, error) {
+	root, fault := text.ReadXML(data)
+	if fault != nil {
+		return nil, fault
+	}
+	tree, _ := plainNode(root).(map[string]any)
+	return tree, nil
+}
+
+func plainNode(n *text.Node) any {
+	switch n.Kind {
+	case text.NodeObject:
+		if len(n.Members) == 1 && n.Members[0].Name == "#text" {
+			return plainNode(n.Members[0].Value)
+		}
+		tree := map[string]any{}
+		for _, m := range n.Members {
+			tree[m.Name] = plainNode(m.Value)
+		}
+		return tree
+	case text.NodeList:
+		list := make([]any, len(n.Items))
+		for i, item := range n.Items {
+			list[i] = plainNode(item)
+		}
+		if len(list) == 1 {
+			return list[0]
+		}
+		return list
+	case text.NodeString:
+		return n.Piece.Value
+	}
+	return n.Literal
 }
 
 // asWritten puts the letters that stand in a document in place of the numbers that were read

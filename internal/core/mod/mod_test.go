@@ -19,6 +19,8 @@ var forms = []dialect.Manifest{
 	{File: "main.src", Format: dialect.FormatSource, Title: "-- title: {value}", Needs: "require {value}", Settings: "read {value}", Versions: dialect.VersionsComparators},
 	{File: "about.yaml", Format: dialect.FormatYAML, Needs: "needs", Conflicts: "not", Provides: "gives", Server: "server", NeedName: "id", NeedRange: "range", NeedMust: "must",
 		OptionalMark: "?", ConflictMark: "!", Versions: dialect.VersionsIntervals},
+	{File: "about.xml", Format: dialect.FormatXML, Name: "mod.@id", Title: "mod.title", Release: "mod.release", Needs: "mod.needs.need", NeedName: "@id", NeedRange: "@from", Versions: dialect.VersionsLeast},
+	{File: "about.ini", Format: dialect.FormatINI, Assign: "=", Name: "mod/name", Release: "mod/release", Needs: "mod/need", Title: "title", Separator: ","},
 }
 
 func read(files map[string]string) mod.Manifest {
@@ -43,6 +45,10 @@ func TestRead(t *testing.T) {
 		"numbers as written":  {map[string]string{"about.yaml": "needs:\n- {id: b, range: 2.10}\nserver: 3.30\n", "about.toml": "[mod]\nrelease = 1.20 # x\n"}, "  1.20 | b | "},
 		"a number in json":    {map[string]string{"about.json": `{"name": "a", "release": 1.50}`}, "a  1.50 |  | "},
 		"lines":               {map[string]string{"needs.txt": "b\n c? \n# d\n\ne\r\n"}, "   | b e | c"},
+		"xml":                 {map[string]string{"about.xml": "<?xml version='1.0'?>\n<mod id='a'>\n <title>A &amp; B</title><release>1.20</release>\n <needs><need id='b' from='2'/><need id='c'/></needs>\n</mod>\n"}, "a A & B 1.20 | b c | "},
+		"one need in xml":     {map[string]string{"about.xml": "<mod id='a'><needs><need id='b'/></needs></mod>"}, "a   | b | "},
+		"ini":                 {map[string]string{"about.ini": "title = T\n[other]\nname = z\n[mod]\n; x\nname = \"a\"\nrelease=1.20\nneed = b, c\n"}, "a T 1.20 | b c | "},
+		"ini with a key each": {map[string]string{"about.ini": "[mod]\nneed = b\nneed = c\n"}, "   | b c | "},
 		"a script":            {map[string]string{"main.src": "-- title: Tide\nx = 1\n  require b >=2\nrequire c\n"}, " Tide  | b c | "},
 		"one line of a kind":  {map[string]string{"main.src": "require b\n"}, "   | b | "},
 		"objects":             {map[string]string{"about.yaml": "needs:\n- {id: b, range: '[1,2)'}\n- {id: c, must: false}\n- '?d'\n"}, "   | b | c d"},
@@ -68,6 +74,8 @@ func TestProblems(t *testing.T) {
 		"toml":        {"about.toml", "a = 1\nb = \n", 2, ""},
 		"json":        {"about.json", "{\n\"name\": }", 2, "invalid character"},
 		"key":         {"about.conf", "name = a\nwhat is this\n", 2, "expected a key"},
+		"xml":         {"about.xml", "<mod>\n<x>\n</mod>", 3, ""},
+		"ini":         {"about.ini", "[mod\nname = a\n", 1, "not closed"},
 		"wrong kind":  {"about.toml", "waits_for = 3\n", 1, "waits_for has to be a list"},
 		"wrong items": {"about.toml", "waits_for = [1]\n", 1, "waits_for has to be a list"},
 		"utf-16":      {"about.conf", "\xff\xfen\x00", 1, "UTF-16"},

@@ -150,6 +150,13 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*M
 		}
 		if p.Packed {
 			s.unpack(m)
+		} else if slices.ContainsFunc(s.dialect.Manifests, func(form dialect.Manifest) bool { return form.File == dialect.OwnFile }) {
+			s.describe(m, func(file string) ([]byte, error) {
+				if file != dialect.OwnFile {
+					return nil, fs.ErrNotExist
+				}
+				return Open(s.fsys, m.Path, mod.MaxManifest)
+			})
 		}
 		mods = append(mods, m)
 	}
@@ -170,9 +177,9 @@ func (s *scanner) unpack(m *Mod) {
 		m.Manifest.Problem = &mod.Problem{File: "", Fault: text.Fault{Line: 1, Column: 1, Message: "it is no zip archive that can be read: " + err.Error()}}
 		return
 	}
-	m.Manifest = mod.Read(s.dialect.Manifests, func(file string) ([]byte, error) {
+	s.describe(m, func(file string) ([]byte, error) {
 		f, err := archive.Open(file)
-		if err != nil {
+		if err != nil || file == dialect.OwnFile {
 			return nil, fs.ErrNotExist
 		}
 		defer f.Close()
@@ -181,7 +188,12 @@ func (s *scanner) unpack(m *Mod) {
 			err = ErrTooLarge
 		}
 		return data, err
-	}).Fit(s.dialect.BuildCalled)
+	})
+}
+
+// describe reads what a mod that is a single file says of itself.
+func (s *scanner) describe(m *Mod, read func(file string) ([]byte, error)) {
+	m.Manifest = mod.Read(s.dialect.Manifests, read).Fit(s.dialect.BuildCalled)
 	if m.Manifest.Name != "" {
 		m.Name = m.Manifest.Name
 	}
@@ -201,6 +213,9 @@ func (s *scanner) mod(place int, f *folder, bundle string) *Mod {
 	m := &Mod{Path: f.path, Folder: path.Base(f.path), Place: place, Bundle: bundle,
 		Base: p.Loads == dialect.LoadsBase, Always: p.Loads == dialect.LoadsAlways}
 	m.Manifest = mod.Read(s.counting(f), func(file string) ([]byte, error) {
+		if file == dialect.OwnFile {
+			return nil, fs.ErrNotExist
+		}
 		data, err := f.read(file)
 		if pathError, ok := err.(*fs.PathError); ok {
 			err = fmt.Errorf("it cannot be read: %w", pathError.Err)

@@ -10,6 +10,7 @@ import (
 	"testing/fstest"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/mod"
 	"initium/internal/core/survey"
 	"initium/internal/insist"
 )
@@ -76,6 +77,35 @@ func TestMarksByPattern(t *testing.T) {
 		}
 		insist.Same(t, mark, sum(survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys})), want)
 	}
+}
+
+// A mod that is a single file may say itself what it is, in comments at its beginning.
+func TestFilesThatSayWhatTheyAre(t *testing.T) {
+	const family = `
+name = "s"
+[[place]]
+path = "{dir}/mods"
+file = "{mod}.lua"
+[[manifest]]
+file = "."
+format = "source"
+name = "-- Name: {value}"
+release = "-- Version: {value}"
+needs = "-- Depends: {value}"
+separator = ","
+[start]
+command = ["x"]
+[[log.rule]]
+means = "ready"
+line = "up"
+`
+	d, err := dialect.Parse("s.toml", []byte(family))
+	insist.OK(t, err)
+	s := survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fstest.MapFS{
+		"srv/mods/one.lua": {Data: []byte("-- Name: first\n-- Version: 1.20\n-- Depends: two, three\nreturn 1\n")}, "srv/mods/two.lua": {Data: []byte("return 2\n")}, "srv/mods/odd.lua": {Data: []byte("\x00")}}})
+	m := s.Find("first")
+	insist.Need(t, m != nil && s.Find("two") != nil && s.Find("odd").Manifest.Problem != nil, "%s", sum(s))
+	insist.Same(t, "what it says", m.Release+" "+strings.Join(mod.Names(m.Manifest.Needs), " "), "1.20 two three")
 }
 
 func TestKeysInOddFolders(t *testing.T) {
