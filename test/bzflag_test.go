@@ -55,7 +55,7 @@ func TestBZFlagLaunchLine(t *testing.T) {
 	before := contents(t, script)
 	o.do(0, "adopt", dir, "--as", "bz")
 	o.do(0, "register", "bz", "airspawn", "--after", "HoldTheFlag")
-	if got, want := contents(t, script), strings.Replace(before, "  -loadplugin /usr", "  -loadplugin airspawn -loadplugin /usr", 1); got != want {
+	if got, want := contents(t, script), strings.Replace(before, "  -loadplugin /usr", "  -loadplugin airspawn \\\n  -loadplugin /usr", 1); got != want {
 		t.Errorf("the script is\n%s", got)
 	}
 	p := &proofJSON{}

@@ -120,7 +120,7 @@ func (c *checker) unfitting(d *Dialect, table string, rules []Rule) {
 			if before.Level != "" || before.Source != "" || before.From != "" || before.Until != "" || before.pattern == nil || rules[i].pattern == nil {
 				continue
 			}
-			if before.Line == line || takesAll(before.pattern, rules[i].pattern) {
+			if takesAll(before.pattern, rules[i].pattern) {
 				c.remark(d, key, "never counts: the rule %q before it fits all of its lines", before.Line)
 				break
 			}

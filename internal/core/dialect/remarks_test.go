@@ -56,6 +56,9 @@ func TestRemarks(t *testing.T) {
 		"registration shape = 'presence'\nat = '{mod}'\naside = '{mod}.off'\nsuffix = '.x'":                                                                        `registration[0].suffix: has no effect`,
 		"registration shape = 'list'\nformat = 'ini'\nat = 'm'\nseparator = ','\nwithin = 'x'":                                                                     `registration[0].within: has no effect`,
 		"registration " + line + "|place file = '{mod}.so'\nmark = ['x']":                                                                                          `place[0].mark: has no effect where each mod is a single file`,
+		"registration " + line + "\n[[manifest]]\nfile = 'm'\nformat = 'toml'\nassign = ':'":                                                                       `manifest[0].assign: has no effect in the format "toml"`,
+		"registration " + line + "\n[[manifest]]\nfile = 'm'\nformat = 'key-value'\nassign = ':'":                                                                  "",
+		"registration " + line + "\n[[manifest]]\nfile = 'm'\nformat = 'ini'\nassign = ':'":                                                                        "",
 		"registration " + line + "|place packed = true":                                                                                                            `place[0].packed: has no effect where mods are folders`,
 		"registration " + line + "|load walk = 'needs-first'\nties = 'name'":                                                                                       `load.walk: has no effect where mods load in the order of the list; load.ties: has no effect where mods load in the order of the list`,
 		"registration " + line + "|log time = '15:04'":                                                                                                             `log.time: has no effect without {time} in the prefix`,
@@ -80,6 +83,10 @@ func TestRemarks(t *testing.T) {
 		}
 		said := strings.Join(got, "; ")
 		insist.That(t, strings.HasPrefix(said, want) && (want != "" || said == ""), "%s: %q, want %q", add, said, want)
+	}
+	for _, at := range []string{"m\\nend", "m (\\n}}", "(\\n", "m"} {
+		_, err := dialect.Parse("b.toml", []byte(strings.Replace(bareDialect, "#registration", "shape = 'items'\nformat = 'text'\nat = \""+at+"\"", 1)))
+		insist.Fails(t, at, err, "has to be the line with the bracket that opens the list")
 	}
 	d, err := dialect.Parse("b.toml", []byte(strings.NewReplacer("#registration", line, "means = \"loaded\"", "means = \"loading\"").Replace(bareDialect)))
 	insist.OK(t, err)

@@ -64,6 +64,20 @@ func TestHiddenAsOthersAre(t *testing.T) {
 	}
 }
 
+// Entries with settings are found in comments whatever their quotes, up to the end of the file.
+func TestHiddenEntries(t *testing.T) {
+	l := open(parse(t, listDialect("format = 'yaml'\nshape = 'key'\nat = 'mods'\nkey = '{mod}'\non = '{}'")), map[string]string{"/srv/start": "mods:\n  a: {}\n  # \"b\": {}\n  # c:\n  #   x: 1"})
+	insist.Same(t, "read", sum(l), "a -b -c")
+	for _, mod := range []string{"b", "c"} {
+		on, err := l.Apply(lineup.Change{Op: lineup.OpOn, Mod: mod})
+		insist.OK(t, err)
+		off, err := on.Apply(lineup.Change{Op: lineup.OpOff, Mod: mod})
+		insist.That(t, err == nil && string(off.Files[0].Bytes) == string(l.Files[0].Bytes), "%s on and off: %v\n%s", mod, err, off.Files[0].Bytes)
+	}
+	renamed, err := l.Apply(lineup.Change{Op: lineup.OpRename, Mod: "b", To: "d"})
+	insist.That(t, err == nil && sum(renamed) == "a -d -c" && strings.Contains(string(renamed.Files[0].Bytes), "# \"d\": {}"), "%v\n%s", err, renamed.Files[0].Bytes)
+}
+
 // Comment marks of several characters are words where a mod is switched off, too.
 func TestOffWithLongMarks(t *testing.T) {
 	for toml, docs := range map[string][2]string{
