@@ -273,6 +273,9 @@ func (s *itemEditor) quoted(name, plain string, near int) string {
 		all = append(all, around{q, q})
 	}
 	a := most(all, min(near, len(all)))
+	if s.r.Format == dialect.FormatText && len(all) > 0 && a.before == "" && !strings.ContainsAny(name, " \t,;()[]{}\"'\\") {
+		return name
+	}
 	if strings.ContainsAny(name, "\"'\\") || len(all) == 0 || a.before == "" && plain != name {
 		return plain
 	}

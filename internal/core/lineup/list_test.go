@@ -52,6 +52,7 @@ var registrations = map[string]struct{ toml, doc string }{
 	"arguments":         {"shape = 'statement'\ncomment = '#'\npaths = true\nsuffix = '.so'\nstatements = ['plugin {mod} {any}', 'alias {mod} = {mod}']", "plugin /lib/a.so x y # z\nalias b = b\nplugin /lib/c.so\n"},
 	"items in brackets": {"format = 'text'\nshape = 'items'\ncomment = '--'\nseparator = ';,'\nat = \"mods = {{\\n}}\"", "-- mods = {\nmods={ -- all\n\t\"a\";\n\t'b', -- \"z\";\n\t\"c\"; -- last\n}\nx = { \"q\" }\n"},
 	"items in a row":    {"format = 'text'\nshape = 'items'\ncomment = '#'\nat = \"mods (\\n)\"", "x = (q)\nmods ( a, b,c ) # d\n"},
+	"items by blanks":   {"format = 'text'\nshape = 'items'\ncomment = '#'\nseparator = ' '\nat = \"MODS=(\\n)\"", "X=1\nMODS=(a b\n  c) # d\n"},
 	"a bare array":      {"format = 'json'\nshape = 'items'\nat = '.'", "[\n  \"a\",\n  \"b\",\n  \"c\"\n]\n"},
 	"a bare yaml list":  {"format = 'yaml'\nshape = 'items'\nat = '.'", "# all\n- a\n- b\n- c\n"},
 	"settings in yaml":  {"format = 'yaml'\nshape = 'key'\nat = 'mods'\nkey = 'mod_{mod}'\non = '{}'", "mods:\n  mod_a: {}\n  mod_b: # b\n    x: 1\n\n    # y: 2\n    z:\n      - 1\n  mod_c:\nother: 1\n"},
@@ -120,7 +121,7 @@ func TestLists(t *testing.T) {
 			t.Errorf("%s: off and on gives %q, %v", name, sum(on), err)
 			continue
 		}
-		if !strings.Contains(name, "items in yaml") && name != "items in brackets" && name != "items in a row" && name != "a bare yaml list" && string(on.Files[0].Bytes) != r.doc && name != "items in json" && name != "list in key-value" {
+		if !strings.Contains(name, "items in yaml") && name != "items in brackets" && name != "items in a row" && name != "items by blanks" && name != "a bare yaml list" && string(on.Files[0].Bytes) != r.doc && name != "items in json" && name != "list in key-value" {
 			t.Errorf("%s: off and on gives\n%q, want\n%q", name, on.Files[0].Bytes, r.doc)
 		}
 	}

@@ -37,13 +37,7 @@ func readINI(form *dialect.Manifest, data []byte) (f facts, err error) {
 				found = append(found, e.Value.Value)
 			}
 		}
-		switch len(found) {
-		case 0:
-			return nil
-		case 1:
-			return found[0]
-		}
-		return found
+		return several(found)
 	})
 	if len(ini.Faults) > 0 { // the other lines count all the same
 		err = ini.Faults[0]
@@ -66,15 +60,20 @@ func readSource(form *dialect.Manifest, data []byte) (f facts, err error) {
 				found = append(found, strings.TrimSpace(string(pattern.Get("value", s, caps))))
 			}
 		}
-		switch len(found) {
-		case 0:
-			return nil
-		case 1:
-			return found[0]
-		}
-		return found
+		return several(found)
 	})
 	return f, err
+}
+
+// several are the values that were found for a key: nothing, one, or a list.
+func several(found []any) any {
+	switch len(found) {
+	case 0:
+		return nil
+	case 1:
+		return found[0]
+	}
+	return found
 }
 
 func readLines(form *dialect.Manifest, data []byte) (f facts) {

@@ -25,6 +25,8 @@ func TestFormsOfOneLine(t *testing.T) {
 		{"load {mod};", "load 'a';// why", "a"},
 		{"load {mod};", "load a", ""},
 		{"set ={mod}", "set=a", "a"},
+		{" load {mod}\t", "load a", "a"},
+		{"A {mod}", "Aa", ""},
 		{"fuzz {mod}", "fuzza", ""},
 		{"set to {mod}", "setto a", ""},
 		{"load {mod};", "loada;", ""},
@@ -93,7 +95,7 @@ func TestFormsInBlocks(t *testing.T) {
 	for name, test := range map[string]struct{ doc, want string }{
 		"lines":                   {in("load a;\n  load b; // w\n"), "a:4-4 b:5-5 x='y'"},
 		"settings anywhere":       {in("p = 1;\n// q = 2;\n"), "x='y' p=1"},
-		"brackets within":         {in("mod a {\n x { y; }\n \"}\";\n // }\n}\nload b;\n"), "a:4-8 b:9-9 x='y'"},
+		"brackets within":         {in("mod a {\n x { y; }\n \"}\" + '}';\n // }\n}\nload b;\n"), "a:4-8 b:9-9 x='y'"},
 		"a block on one line":     {in("mod a { x; }\nload b;\n"), "a:4-4 b:5-5 x='y'"},
 		"more behind the bracket": {in("mod a { x;\n y }\nload b;\n"), "a:4-5 b:6-6 x='y'"},
 		"tags within":             {in("<mod a>\n<mod z>\n</mod>\n</mod>\nload b;\n"), "a:4-7 b:8-8 x='y'"},

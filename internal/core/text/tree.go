@@ -100,7 +100,7 @@ func (n *Node) InsertItem(doc []byte, i int, item string) []Edit {
 		} else if g := blanksBefore(doc, n.Items[0].Start); strings.Contains(g, "\n") {
 			gap = g
 		}
-		return []Edit{Insert(n.Items[i].Start, item+sep+gap)}
+		return []Edit{Insert(n.Items[i].Start, item+parted(sep, gap))}
 	}
 	last := n.Items[len(n.Items)-1]
 	gap := blanksBefore(doc, last.Start)
@@ -115,13 +115,24 @@ func (n *Node) InsertItem(doc []byte, i int, item string) []Edit {
 		line := lineEnd(doc, at)
 		if n.commented(doc, at) {
 			at = at + len(bytes.TrimRight(doc[at:line], "\r\n \t"))
+			if sep == " " {
+				return []Edit{Insert(at, gap+item)}
+			}
 			if ended >= 0 {
 				return []Edit{Insert(at, gap+item+sep)}
 			}
 			return []Edit{Insert(last.End, sep), Insert(at, gap+item)}
 		}
 	}
-	return []Edit{Insert(last.End, sep+gap+item)}
+	return []Edit{Insert(last.End, parted(sep, gap)+item)}
+}
+
+// parted is what stands between two items: where blanks part them, no other than are there.
+func parted(sep, gap string) string {
+	if sep == " " && gap != "" {
+		return gap
+	}
+	return sep + gap
 }
 
 // commented tells whether nothing but a comment stands on the rest of a line.
