@@ -252,7 +252,10 @@ func (s *statementEditor) others(l *Lineup, file int) {
 		word, _, _ := strings.Cut(said, " ")
 		for _, f := range s.style.Forms {
 			first := f.First()
-			if first == "" {
+			if first == "" && s.style.Within != nil { // nothing else belongs in that block
+				l.problem("line-unreadable", file, text.FaultAt(s.doc, start, "this stands among registrations, %s, and is not written as one", f))
+				break
+			} else if first == "" {
 				continue
 			}
 			if f.Resembles(said) {

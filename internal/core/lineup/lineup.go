@@ -257,7 +257,7 @@ func (l *Lineup) readKeys(file int) {
 	fixed := strings.FieldsFunc(strings.ReplaceAll(r.Key, "{mod}", "\n"), func(c rune) bool { return c == '\n' })
 	for _, fault := range faults {
 		line := lineAt(f.Bytes, fault.Line)
-		l.oddLine(file, fault, len(fixed) > 0 && !slices.ContainsFunc(strings.FieldsFunc(line, unicode.IsSpace), func(w string) bool {
+		l.oddLine(file, fault, len(fixed) > 0 && strings.HasPrefix(r.Key, fixed[0]) && !slices.ContainsFunc(strings.FieldsFunc(line, unicode.IsSpace), func(w string) bool {
 			return strings.Contains(w, fixed[0]) || nearly(w[:min(len(w), len(fixed[0]))], fixed[0])
 		}))
 	}

@@ -21,6 +21,8 @@ func TestWhatStandsBesideAList(t *testing.T) {
 		"a stray quote elsewhere":       {"shape = 'line'\nquote = \"'\"\nline = 'use {mod}'", "say 'so\nuse a\n", "a !line-unreadable:1~", "say 'so\nuse a\nuse new\n"},
 		"a stray quote in one of them":  {"shape = 'line'\nquote = \"'\"\nline = 'use {mod}'", "uze 'b\nuse a\n", "a !line-unreadable:1", "uze 'b\nuse a\nuse new\n"},
 		"nothing else there":            {"shape = 'line'\nquote = \"'\"\nline = 'use {mod}'", "say 'so\n", "!line-unreadable:1", "say 'so\nuse new\n"},
+		"keys with an ending":           {"format = 'key-value'\nshape = 'key'\nkey = '{mod}_on'\non = '1'\noff = '0'", "a_on = 1\nb_0n 1\n", "a !line-unreadable:2", "a_on = 1\nnew_on = 1\nb_0n 1\n"},
+		"a sign that is missing":        {"shape = 'statement'\nwithin = \"m {{\\n}}\"\nstatements = ['{mod};']", "m {\n  'a';\n  'b'\n}\n", "a !line-unreadable:3", "m {\n  'a';\n  'new';\n  'b'\n}\n"},
 		"keys without a sign elsewhere": {"format = 'key-value'\nshape = 'key'\nkey = 'load_{mod}'\non = '1'\noff = '0'", "port 5\nload_a = 1\nlaod_b 1\nload_c 1\n", "a !line-unreadable:1~ !line-unreadable:3 !line-unreadable:4", "port 5\nload_a = 1\nload_new = 1\nlaod_b 1\nload_c 1\n"},
 	} {
 		l := open(parse(t, listDialect(c.toml)), map[string]string{"/srv/start": c.doc})
