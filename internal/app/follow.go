@@ -148,6 +148,11 @@ func (f *following) next() (more bool, err error) {
 	if len(f.fresh) > 0 {
 		f.heard = time.Now()
 	}
+	if _, ready := f.reader.Ready(); !ready && !more && f.server.Dialect.Start.Listens != "" {
+		if at, ok := f.dir.Listens(); ok {
+			f.reader.Listens(at)
+		}
+	}
 	return more, nil
 }
 

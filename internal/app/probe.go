@@ -101,6 +101,10 @@ func faultIn(said []byte, rules []dialect.Rule) (file string, row int, reason []
 // probeLoaded has commands list what the server has loaded.
 func (f *following) probeLoaded(ctx context.Context) {
 	for _, p := range f.server.Dialect.ProbesOf(dialect.ProbeLoaded) {
+		if p.Mapped {
+			f.probeMemory()
+			continue
+		}
 		ready, err := f.server.probe(p)
 		if f.server.isolated && err == nil {
 			var running host.Running
@@ -120,4 +124,24 @@ func (f *following) probeLoaded(ctx context.Context) {
 		}
 		f.reader.Heard(printed, p.Rules, err == nil)
 	}
+}
+
+// probeMemory looks which mods the server holds files of in its memory.
+func (f *following) probeMemory() {
+	running, err := f.dir.Running()
+	var mapped []string
+	if err == nil {
+		mapped, err = host.Mapped(running.Server)
+	}
+	if err != nil {
+		f.unheard = text.Clean(err.Error())
+		return
+	}
+	held := map[string]string{}
+	for _, m := range f.expected.Mods {
+		if file := heldFile(m.Path, mapped); file != "" {
+			held[m.Name] = file
+		}
+	}
+	f.reader.Holds(held, time.Since(f.began))
 }

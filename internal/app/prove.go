@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -461,6 +462,14 @@ func (s *Server) spec() (host.Spec, error) {
 			return spec, fmt.Errorf("the log file %q cannot be filled in", file)
 		}
 		spec.Files = append(spec.Files, value)
+	}
+	if listens := s.Dialect.Start.Listens; listens != "" {
+		value, _ := s.Vars.Expand(listens)
+		port, err := strconv.Atoi(value)
+		if err != nil || port < 1 || port > 65535 {
+			return spec, fmt.Errorf("the port %q on which the server listens once it is ready is no number of a port; initium give %s port=…", text.Clean(value), s.Record.Name)
+		}
+		spec.Listens = port
 	}
 	for _, word := range s.Dialect.Start.Command {
 		value, ok := s.Vars.Expand(word)

@@ -74,8 +74,8 @@ func (a *App) TeachServer(name, dir, startup, mod, command string) (*Outline, er
 		return nil, UsageError{err}
 	}
 	file := a.ownDialect(name)
-	if _, err := os.Stat(file); err == nil {
-		return nil, usage("there is a dialect %s already, in %s; choose another name, or remove it first", name, file)
+	if err := a.FreeDialect(name); err != nil {
+		return nil, err
 	}
 	dir, err := filepath.Abs(dir)
 	if err != nil {
@@ -113,6 +113,15 @@ func (a *App) TeachServer(name, dir, startup, mod, command string) (*Outline, er
 	}
 	_, problems := dialect.Draft(file, data)
 	return &Outline{File: file, Mods: cleaned(r.Mods), Place: text.Clean(o.Place), Shape: r.Shape, Problems: problemsLeft(problems), data: data}, nil
+}
+
+// FreeDialect refuses the name of a dialect of the operator's own that is there already.
+func (a *App) FreeDialect(name string) error {
+	file := a.ownDialect(name)
+	if _, err := os.Stat(file); err == nil {
+		return usage("there is a dialect %s already, in %s; choose another name, or remove it first", name, file)
+	}
+	return nil
 }
 
 func cleaned(list []string) []string {

@@ -39,7 +39,7 @@ var groups = []struct {
 	title    string
 	commands []string
 }{
-	{"Begin with a server:", []string{"demo", "adopt", "give", "servers", "dialect", "teach", "stand-in"}},
+	{"Begin with a server:", []string{"demo", "adopt", "give", "servers", "dialect", "learn", "teach", "stand-in"}},
 	{"Look at it, before a start:", []string{"survey", "check", "accept", "rule", "order"}},
 	{"Change its line-up:", []string{"register", "unregister", "on", "off", "move", "plan", "apply", "form"}},
 	{"Bring mods in and take them out:", []string{"look", "take", "remove"}},

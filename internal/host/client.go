@@ -118,6 +118,12 @@ func (d StartDir) Exit() (e Exit, ok bool) { return e, readJSON(d.exit(), &e) ==
 // Running tells what runs in a start.
 func (d StartDir) Running() (r Running, err error) { return r, readJSON(d.run(), &r) }
 
+// Listens is how long after its start the server began to listen on the port that shows it to be
+// ready; ok is false as long as it does not.
+func (d StartDir) Listens() (after time.Duration, ok bool) {
+	return after, readJSON(d.listens(), &after) == nil
+}
+
 // order sends one order to the keeper of a start.
 func (d StartDir) order(line string) error {
 	var spec Spec

@@ -203,6 +203,7 @@ func (h Home) Starts(server string) ([]int, error) {
 func (d StartDir) spec() string      { return filepath.Join(string(d), "start.json") }
 func (d StartDir) run() string       { return filepath.Join(string(d), "run.json") }
 func (d StartDir) exit() string      { return filepath.Join(string(d), "exit.json") }
+func (d StartDir) listens() string   { return filepath.Join(string(d), "listens.json") }
 func (d StartDir) proof() string     { return filepath.Join(string(d), "proof.json") }
 func (d StartDir) inventory() string { return filepath.Join(string(d), "inventory.zst") }
 func (d StartDir) expect() string    { return filepath.Join(string(d), "expect.json") }
@@ -343,10 +344,12 @@ func WriteExport(name string, data []byte) (err error) {
 }
 
 // TrialSuffix is what the copy of a server on which mods are tried is called besides the server's
-// own name, and RehearsalSuffix what one is called on which a start is rehearsed.
+// own name, RehearsalSuffix what one is called on which a start is rehearsed, and LearningSuffix one
+// from which a dialect is learned.
 const (
 	TrialSuffix     = ".trial"
 	RehearsalSuffix = ".rehearsal"
+	LearningSuffix  = ".learning"
 )
 
 // TrialDir is where a copy of a server is kept, by its suffix, while something is tried on it.
@@ -357,6 +360,9 @@ func (h Home) TrialDir(server, suffix string) string {
 // LockTrial lets nobody else make such a copy of a server; it lasts until the file is closed. The
 // error says that there is one.
 func (h Home) LockTrial(server, suffix string) (*os.File, error) {
+	if err := os.MkdirAll(h.serverDir(server), 0o700); err != nil {
+		return nil, err
+	}
 	lock, err := tryLock(filepath.Join(h.serverDir(server), suffix[1:]+".lock"))
 	if err != nil {
 		return nil, fmt.Errorf("a copy of %s is being tried already: %w", server, err)
@@ -364,9 +370,15 @@ func (h Home) LockTrial(server, suffix string) (*os.File, error) {
 	return lock, nil
 }
 
+// ForgetTrial removes what is left of the copies of a server that was never adopted.
+func (h Home) ForgetTrial(server, suffix string) {
+	_ = os.Remove(filepath.Join(h.serverDir(server), suffix[1:]+".lock"))
+	_ = os.Remove(h.serverDir(server)) // unless there is more in it
+}
+
 // ForgetStarts removes all that is kept of the starts of a copy.
 func (h Home) ForgetStarts(copyName string) error {
-	if !strings.HasSuffix(copyName, TrialSuffix) && !strings.HasSuffix(copyName, RehearsalSuffix) {
+	if !slices.ContainsFunc([]string{TrialSuffix, RehearsalSuffix, LearningSuffix}, func(s string) bool { return strings.HasSuffix(copyName, s) }) {
 		return fmt.Errorf("%s is no copy", copyName)
 	}
 	return os.RemoveAll(h.serverDir(copyName))

@@ -32,6 +32,7 @@ type Spec struct {
 	Isolated bool          `json:"isolated,omitempty"` // in a network of its own,
 	Address  []string      `json:"address,omitempty"`  // which has these addresses (IPv4) besides loopback
 	Files    []string      `json:"files,omitempty"`    // that the server writes its log into, besides what it prints
+	Listens  int           `json:"listens,omitempty"`  // the port that shows it to be ready; 0 for none
 	Console  string        `json:"console,omitempty"`
 	Signal   string        `json:"signal,omitempty"`
 	Patience time.Duration `json:"patience"`       // ns
@@ -306,6 +307,9 @@ func (k *keeper) run() (exit Exit, err error) {
 		printed.copyFrom(pipes.out)
 	}()
 	tail.begin(book)
+	if k.spec.Listens > 0 {
+		go k.untilListens(main, began)
+	}
 	exit.Status, exit.Left = k.wait(main)
 	select { // a process that is nobody's child any more may hold the pipe open
 	case <-copied:
@@ -318,6 +322,20 @@ func (k *keeper) run() (exit Exit, err error) {
 	k.main, k.console = 0, nil
 	exit.How, exit.At, exit.Lasted = k.how, time.Now(), time.Since(began)
 	return exit, nil
+}
+
+// listenTick is how often a keeper looks whether its server listens yet.
+const listenTick = 20 * time.Millisecond
+
+// untilListens notes when the server begins to listen on its port. It looks less and less often, as
+// that means going through all of its files.
+func (k *keeper) untilListens(main int, began time.Time) {
+	for pause := listenTick; !within(k.done, pause); pause = min(pause*5/4, time.Second) {
+		if ports, err := Listening(main); err == nil && slices.Contains(ports, k.spec.Listens) {
+			_ = writeJSON(k.dir.listens(), time.Since(began)) // without it the server counts as not ready
+			return
+		}
+	}
 }
 
 // wait waits for the server and for all that it has started. A server that ends

@@ -411,6 +411,7 @@ func (c *checker) start(d *Dialect, vars []string) {
 	for _, f := range s.Files {
 		c.variables("start.files", f, vars)
 	}
+	c.variables("start.listens", s.Listens, vars)
 	for name, value := range s.Env {
 		c.variables("start.env."+name, value, vars)
 	}
@@ -455,8 +456,8 @@ func (c *checker) log(d *Dialect, vars []string) {
 		c.variables("log.files", f, vars)
 	}
 	c.rules("log", l.Rules, l.Prefix)
-	if !slices.ContainsFunc(l.Rules, func(r Rule) bool { return r.Means == MeansReady }) {
-		c.bad("log", "a rule that means \"ready\" is needed: the line that ends a start")
+	if d.Start.Listens == "" && !slices.ContainsFunc(l.Rules, func(r Rule) bool { return r.Means == MeansReady }) {
+		c.bad("log", "a rule that means \"ready\" is needed: the line that ends a start; or start.listens, the port that shows it")
 	}
 }
 

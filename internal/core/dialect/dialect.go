@@ -457,9 +457,10 @@ func (s *Start) Names(variable string) bool {
 type Start struct {
 	Directory string            `toml:"directory"`
 	Command   []string          `toml:"command"`
-	Files     []string          `toml:"files"` // that the command names, and have to be there seen from Directory
-	Extra     [][]string        `toml:"extra"` // added when all its variables have a value
-	Env       map[string]string `toml:"env"`   // set when all its variables have a value
+	Files     []string          `toml:"files"`   // that the command names, and have to be there seen from Directory
+	Extra     [][]string        `toml:"extra"`   // added when all its variables have a value
+	Env       map[string]string `toml:"env"`     // set when all its variables have a value
+	Listens   string            `toml:"listens"` // the port on which it listens once it is ready, where no line says so: `{port}`
 	Within    Duration          `toml:"within"`
 	Settle    Duration          `toml:"settle"`   // how long it has to stay up after it said ready
 	Terminal  bool              `toml:"terminal"` // it wants a terminal to print on

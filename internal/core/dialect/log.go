@@ -1,6 +1,10 @@
 package dialect
 
-import "initium/internal/core/text"
+import (
+	"slices"
+
+	"initium/internal/core/text"
+)
 
 // Log says how the server's log is read.
 type Log struct {
@@ -14,6 +18,13 @@ type Log struct {
 
 // PrefixPattern is the compiled Prefix, or nil when there is none.
 func (l *Log) PrefixPattern() *text.Pattern { return l.prefix }
+
+// OnlyAsked tells whether what the server has loaded shows in no line of its log, but by asking it, or
+// by looking at it, once it is up.
+func (d *Dialect) OnlyAsked() bool {
+	asked := d.Console.List != "" || len(d.ProbesOf(ProbeLoaded)) > 0
+	return asked && !slices.ContainsFunc(d.Log.Rules, func(r Rule) bool { return r.Means == MeansLoaded })
+}
 
 // Rule gives one kind of log line its meaning.
 type Rule struct {

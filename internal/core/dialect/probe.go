@@ -9,6 +9,7 @@ import (
 type Probe struct {
 	Of        ProbeOf  `toml:"of"`
 	Command   []string `toml:"command"`   // words; no shell reads them
+	Mapped    bool     `toml:"mapped"`    // instead of a command: whether the server holds a mod's files in its memory
 	Directory string   `toml:"directory"` // where it runs; that of the start when left out
 	Within    Duration `toml:"within"`    // how long it may take
 	Rules     []Rule   `toml:"rule"`      // as in the log, for what it prints
@@ -45,7 +46,12 @@ func (c *checker) probes(d *Dialect, vars []string) {
 	for i := range d.Probes {
 		p, key := &d.Probes[i], fmt.Sprintf("probe[%d]", i)
 		oneOf(c, key+".of", &p.Of, "", ProbeLoaded, ProbeStartup)
-		if len(p.Command) == 0 {
+		switch {
+		case p.Mapped && len(p.Command) > 0:
+			c.bad(key+".command", "has no place beside mapped, which takes no command")
+		case p.Mapped && p.Of == ProbeStartup:
+			c.bad(key+".mapped", "is for a probe of %q: there is nothing in the memory of a server that is not started", ProbeLoaded)
+		case !p.Mapped && len(p.Command) == 0:
 			c.bad(key+".command", "is needed")
 		}
 		for _, word := range p.Command {
@@ -65,7 +71,10 @@ func (c *checker) probes(d *Dialect, vars []string) {
 				c.bad(fmt.Sprintf("%s.rule[%d].means", key, k), "a probe of %q has no rule that means %q", p.Of, r.Means)
 			}
 		}
-		if p.Of == ProbeLoaded && !slices.ContainsFunc(p.Rules, func(r Rule) bool { return r.Means == MeansLoaded }) {
+		if p.Mapped && len(p.Rules) > 0 {
+			c.bad(key+".rule", "has no place beside mapped, which prints nothing")
+		}
+		if p.Of == ProbeLoaded && !p.Mapped && !slices.ContainsFunc(p.Rules, func(r Rule) bool { return r.Means == MeansLoaded }) {
 			c.bad(key, "a rule that means %q is needed", MeansLoaded)
 		}
 	}

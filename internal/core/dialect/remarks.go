@@ -70,7 +70,7 @@ func (c *checker) remarks(d *Dialect) {
 	c.unfitting(d, "console", d.Console.Rules)
 	loads := func(r Rule) bool { return r.Means == MeansLoaded }
 	if !slices.ContainsFunc(d.Log.Rules, loads) && !slices.ContainsFunc(d.Console.Rules, loads) && len(d.Leavings) == 0 &&
-		!slices.ContainsFunc(d.Probes, func(p Probe) bool { return slices.ContainsFunc(p.Rules, loads) }) {
+		!slices.ContainsFunc(d.Probes, func(p Probe) bool { return p.Mapped || slices.ContainsFunc(p.Rules, loads) }) {
 		d.remarks = append(d.remarks, Problem{c.file, 0, "log.rule", "no rule means \"loaded\", and neither a list on the console, nor a probe, nor what mods leave behind tells it: no start of such a server can be proved"})
 	}
 	slices.SortStableFunc(d.remarks, func(a, b Problem) int { return a.Line - b.Line })

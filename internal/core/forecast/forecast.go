@@ -179,10 +179,14 @@ func (w *walker) all(cause Cause, because string) {
 	}
 }
 
+// quiet tells whether the log says nothing of a mod that loads: the server has to be asked, or looked
+// at.
+func (w *walker) quiet(m *survey.Mod) bool { return m.Quiet || w.d.OnlyAsked() }
+
 // say is what is foretold for a mod in the end.
 func (w *walker) say(i int, m *survey.Mod) Mod {
 	said := w.says[i]
-	if m.Quiet && said.Outcome == Confirmed && w.stops != "" {
+	if w.quiet(m) && said.Outcome == Confirmed && w.stops != "" {
 		said = Mod{Outcome: NotLoaded, Cause: Silent, Because: "it loads without a word, and the server stops before it can be asked"}
 	}
 	said.Name = text.Clean(m.Name)
@@ -275,7 +279,7 @@ func (w *walker) enter(i int) bool {
 		}
 	}
 	w.state[i] = loaded
-	if !m.Quiet { // the log has the order
+	if !w.quiet(m) { // the log has the order
 		w.order = append(w.order, text.Clean(m.Name))
 	}
 	switch {

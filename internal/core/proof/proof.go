@@ -168,6 +168,7 @@ const (
 	SourcePath    Source = "path"
 	SourceConsole Source = "console"
 	SourceCommand Source = "command" // one that lists what is loaded
+	SourceMemory  Source = "memory"  // of the server, which holds a file of the mod
 )
 
 // Evidence is what an outcome rests on.
@@ -186,6 +187,8 @@ func (e *Evidence) Where() string {
 	switch {
 	case e.Source == SourceCommand:
 		return "its list, by a command"
+	case e.Source == SourceMemory:
+		return "in the server's memory"
 	case e.Line == 0:
 		return "on the disk"
 	case e.Source == SourceConsole:

@@ -289,6 +289,13 @@ func (rec *record) unmended() *record {
 // start.
 func (r *Reader) Ready() (at time.Duration, ok bool) { return r.readyAt, r.ready }
 
+// Listens says that the server has begun to listen on the port that shows it to be ready.
+func (r *Reader) Listens(at time.Duration) {
+	if !r.ready {
+		r.ready, r.readyAt, r.thread.loading = true, at, nil
+	}
+}
+
 // From says that so many lines came before the first byte that is fed.
 func (r *Reader) From(lines int) { r.lines = lines }
 

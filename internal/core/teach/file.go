@@ -2,8 +2,11 @@ package teach
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
+	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
@@ -140,10 +143,18 @@ func addToLog(doc []byte, lines string) []byte {
 type Outline struct {
 	Name, Title  string
 	Recognise    []string // files and folders below the server's folder
-	Place        string   // the folder that mods are in, below the server's; "" when it is not known
+	Place        string   // the folder that mods are in, below the server's or a whole path; "" when it is not known
 	File         string   // when mods are single files, what they are called: `{mod}.so`
 	Registration Registration
 	Command      []string // that starts the server; nil when it is not known
+
+	About   string        // "" for where it is taught from
+	Order   dialect.Order // "" for what the shape suggests
+	Port    int           // that players connect to, when the command says it as {port}; 0 for none
+	Listens string        // the port that shows the server to be ready, where no line does
+	Called  string        // how a registration with a path begins that means a mod in the place
+	Always  bool          // being in the place is enough,
+	Aside   string        // and this is what a mod there is called while it is off
 }
 
 // Write writes the outline of a dialect as a file that is to be completed by the rules
@@ -160,9 +171,9 @@ func (o *Outline) Write() ([]byte, error) {
 	}
 	put("name", o.Name)
 	put("title", o.Title)
-	put("about", "Taught from the files and a log of "+o.Title+".")
-	order := dialect.OrderListed
-	if o.Registration.Shape == dialect.ShapeKey {
+	put("about", cmp.Or(o.About, "Taught from the files and a log of "+o.Title+"."))
+	order := cmp.Or(o.Order, dialect.OrderListed)
+	if o.Order == "" && o.Registration.Shape == dialect.ShapeKey {
 		order = dialect.OrderServer
 	}
 	put("order", string(order))
@@ -175,18 +186,48 @@ func (o *Outline) Write() ([]byte, error) {
 		put("about", "the server program")
 		o.Command = []string{"{program}"}
 	}
+	if o.Port > 0 {
+		b.WriteString("\n[[given]]\n")
+		put("name", "port")
+		put("kind", string(dialect.KindPort))
+		put("about", "the port that players connect to")
+		put("default", []string{strconv.Itoa(o.Port)})
+	}
 	b.WriteString("\n[[place]]\n")
 	place := "{dir}/mods"
-	if o.Place != "" {
+	switch {
+	case path.IsAbs(o.Place):
+		place = o.Place
+	case o.Place != "":
 		place = "{dir}/" + o.Place
 	}
-	put("path", strings.TrimSuffix(place, "/."))
+	place = strings.TrimSuffix(place, "/.")
+	put("path", place)
 	if o.File != "" {
 		put("file", o.File)
 	}
-	b.WriteString("\n" + o.Registration.Text)
+	if o.Called != "" {
+		put("called", o.Called)
+	}
+	if o.Always {
+		put("loads", string(dialect.LoadsAlways))
+	} else {
+		b.WriteString("\n" + o.Registration.Text)
+	}
+	if o.Aside != "" {
+		put("aside", o.Aside)
+		b.WriteString("\n[[registration]]\n")
+		put("name", "the folder "+path.Base(place))
+		put("file", place)
+		put("shape", string(dialect.ShapePresence))
+		put("at", cmp.Or(o.File, "{mod}"))
+		put("aside", o.Aside)
+	}
 	b.WriteString("\n[start]\n")
 	put("directory", "{dir}")
 	put("command", o.Command)
+	if o.Listens != "" {
+		put("listens", o.Listens)
+	}
 	return []byte(b.String()), problem
 }

@@ -21,7 +21,7 @@ func Try(prefix *text.Pattern, rule dialect.Rule, lines []string) (list []Match,
 		return nil, err
 	}
 	for i, line := range lines {
-		said, level, source := message(prefix, line)
+		said, level, source := Message(prefix, line)
 		if !rule.Counts(level, source) {
 			continue
 		}
@@ -43,7 +43,7 @@ func Try(prefix *text.Pattern, rule dialect.Rule, lines []string) (list []Match,
 // Words are the words of a line that can be the name of a mod, those that are known
 // first.
 func Words(prefix *text.Pattern, line string, known func(string) bool) (list []string) {
-	said, _, _ := message(prefix, line)
+	said, _, _ := Message(prefix, line)
 	var rest []string
 	seen := map[string]bool{}
 	add := func(w string) {

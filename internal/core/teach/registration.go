@@ -22,6 +22,8 @@ type Registration struct {
 	Shape dialect.Shape
 	Mods  []string // that it finds in the file
 
+	Paths []string // the folders that stand before the names in the file
+
 	off map[string]bool // those of them that are switched off
 }
 
@@ -132,8 +134,20 @@ func tryRegistration(file string, doc []byte, k keys) (Registration, error) {
 	for _, e := range l.Entries {
 		r.Mods = append(r.Mods, e.Name)
 		r.off[e.Name] = !e.On
+		if before, _, ok := cutLast(e.Value); ok && !slices.Contains(r.Paths, before) {
+			r.Paths = append(r.Paths, before)
+		}
 	}
 	return r, changeable(l)
+}
+
+// cutLast parts a path from its last element.
+func cutLast(value string) (before, last string, ok bool) {
+	i := strings.LastIndexAny(value, "/\\")
+	if i <= 0 {
+		return "", value, false
+	}
+	return value[:i], value[i+1:], true
 }
 
 // changeable tells whether a mod can be added to what was read, and is then read too.

@@ -63,7 +63,7 @@ func Propose(prefix *text.Pattern, l Lesson) (dialect.Rule, error) {
 // in common.
 func inCommon(prefix *text.Pattern, l Lesson) (level, source string) {
 	for i, e := range l.Examples {
-		_, itsLevel, itsSource := message(prefix, e.Line)
+		_, itsLevel, itsSource := Message(prefix, e.Line)
 		if i == 0 {
 			level, source = string(itsLevel), string(itsSource)
 		}
@@ -99,7 +99,7 @@ func holds(prefix *text.Pattern, rule dialect.Rule, l Lesson) (counter bool, err
 
 // Fits tells whether a line fits a rule, whose Line is that pattern.
 func Fits(prefix *text.Pattern, rule *dialect.Rule, pattern *text.Pattern, line string) bool {
-	said, level, source := message(prefix, line)
+	said, level, source := Message(prefix, line)
 	if !rule.Counts(level, source) {
 		return false
 	}
@@ -107,9 +107,9 @@ func Fits(prefix *text.Pattern, rule *dialect.Rule, pattern *text.Pattern, line 
 	return ok
 }
 
-// message is what a line says after what stands before it, and the level and the source
+// Message is what a line says after what stands before it, and the level and the source
 // that stand there.
-func message(prefix *text.Pattern, line string) (said string, level, source []byte) {
+func Message(prefix *text.Pattern, line string) (said string, level, source []byte) {
 	if prefix != nil {
 		if caps, end, ok := prefix.MatchPrefix([]byte(line), nil); ok {
 			line, level, source = line[end:], prefix.Get("level", []byte(line), caps), prefix.Get("source", []byte(line), caps)
@@ -137,7 +137,7 @@ var (
 func common(prefix *text.Pattern, l Lesson, exact bool) (string, error) {
 	var tokens []token
 	for i, e := range l.Examples {
-		said, _, _ := message(prefix, e.Line)
+		said, _, _ := Message(prefix, e.Line)
 		these, err := tokensOf(said, e.Mod, l.Means, exact)
 		if err != nil {
 			return "", err
@@ -156,7 +156,7 @@ func common(prefix *text.Pattern, l Lesson, exact bool) (string, error) {
 func tokensOf(said, mod string, means dialect.Meaning, exact bool) (tokens []token, err error) {
 	rest := said
 	if mod != "" {
-		at := nameAt(said, mod)
+		at := NameAt(said, mod)
 		if at < 0 {
 			return nil, fmt.Errorf("the line does not name %s: %q", text.Clean(mod), text.Clean(said))
 		}
@@ -194,8 +194,8 @@ func tokensOf(said, mod string, means dialect.Meaning, exact bool) (tokens []tok
 	return tokens, nil
 }
 
-// nameAt finds a name as a whole word, else wherever it is; -1 for nowhere.
-func nameAt(s, name string) int {
+// NameAt finds a name as a whole word, else wherever it is; -1 for nowhere.
+func NameAt(s, name string) int {
 	inWord := func(i int) bool { return i >= 0 && i < len(s) && inName(s[i]) }
 	for from := 0; ; {
 		i := strings.Index(s[from:], name)

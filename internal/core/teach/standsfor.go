@@ -21,7 +21,7 @@ func standsFor(word, mod string) (keys []string, ok bool) {
 	if at := strings.LastIndexAny(word, `/\`); at >= 0 && word != mod {
 		word, keys = word[at+1:], append(keys, "paths", "true")
 	}
-	if ext := path.Ext(word); word != mod && ext != "" && strings.TrimSuffix(word, ext) == mod {
+	if ext := path.Ext(word); word != mod && ext != "" && strings.TrimSuffix(word, ext) == mod && !strings.ContainsAny(ext, structural) { // what ends a statement is no part of a name
 		word, keys = mod, append(keys, "suffix", ext)
 	}
 	return keys, word == mod && mod != ""

@@ -1,0 +1,374 @@
+package app
+
+import (
+	"bytes"
+	"cmp"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"mvdan.cc/sh/v3/shell"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/survey"
+	"initium/internal/core/teach"
+	"initium/internal/core/text"
+)
+
+// Bounds of what is looked at when a server is learned.
+const (
+	maxLearnFiles = 5000    // files below its folder
+	maxFar        = 400_000 // files and folders elsewhere on the machine
+	farShare      = 0.6     // of the registered mods that a folder elsewhere has to hold
+)
+
+// Way is a way in which mods may be registered, as far as looking tells.
+type Way struct {
+	File  string   // below the server's folder, "" for being in a folder
+	Shape string   //
+	Mods  []string // that it finds
+	Place string   // where they are, below the server's folder or a whole path; "" when that was not found
+	There int      // mods that are there
+
+	outline teach.Outline
+}
+
+// sighting is what a look through the folder of a server has found.
+type sighting struct {
+	dir     string
+	command []string // that starts the server, with {dir} in it
+	ways    []Way    // the likeliest first
+}
+
+// lookAround finds the ways in which the mods of a server may be registered, from the names of some of
+// them. startup is the file that registers them, "" when that is to be found.
+func (a *App) lookAround(dir, startup string, command, mods []string) (*sighting, error) {
+	g := &sighting{dir: dir, command: command}
+	files := startupFiles(dir, startup)
+	if len(mods) == 0 {
+		if mods = namesWithin(dir, files); len(mods) == 0 {
+			return nil, usage("no file below %s names what lies in a folder of it: name a mod", text.Clean(dir))
+		}
+	}
+	near := lookNear(dir, mods[0])
+	for _, file := range slices.Sorted(maps.Keys(files)) {
+		doc := files[file]
+		if teach.NameAt(string(doc), mods[0]) < 0 || insideMod(near, mods[0], file) {
+			continue
+		}
+		g.add(file, doc, mods, near)
+	}
+	if spots := near[mods[0]]; len(spots) > 0 && startup == "" {
+		g.addPresence(near, mods[0])
+	}
+	if len(g.ways) == 0 {
+		return nil, usage("no file below %s names %s in a way that a dialect can describe, and no folder of it holds it", text.Clean(dir), text.Clean(mods[0]))
+	}
+	named := func(w Way) int { // a file that the command names, beside others
+		if w.File != "" && slices.ContainsFunc(g.command, func(word string) bool { return strings.HasSuffix(word, w.File) }) {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(g.ways, func(a, b Way) int {
+		return cmp.Or(cmp.Compare(named(a), named(b)), cmp.Compare(b.There, a.There), cmp.Compare(strings.Count(a.File, "/"), strings.Count(b.File, "/")), cmp.Compare(len(b.Mods), len(a.Mods)))
+	})
+	if g.ways[0].File == "" { // a file that names the mods says more than that they are there
+		if i := slices.IndexFunc(g.ways, func(w Way) bool { return w.File != "" && w.There > 0 && 2*w.There >= g.ways[0].There }); i > 0 {
+			w := g.ways[i]
+			g.ways = append([]Way{w}, slices.Delete(g.ways, i, i+1)...)
+		}
+	}
+	return g, nil
+}
+
+// startupFiles are the texts below a folder that may register mods, by their path from there.
+func startupFiles(dir, startup string) map[string][]byte {
+	files := map[string][]byte{}
+	if startup != "" {
+		below := filepath.Clean(startup)
+		if rel, err := filepath.Rel(dir, absolute(startup)); err == nil && filepath.IsLocal(rel) {
+			below = rel
+		}
+		if doc, err := survey.Open(theirs.Tree(), filepath.Join(dir, below), maxTaughtFile); err == nil && filepath.IsLocal(below) {
+			files[filepath.ToSlash(below)] = doc
+		}
+		return files
+	}
+	left := maxLearnFiles
+	theirs.Walk(dir, func(full string, e fs.DirEntry, err error) error {
+		if left--; left < 0 {
+			return fs.SkipAll
+		}
+		below, relErr := filepath.Rel(dir, full)
+		if err != nil || relErr != nil {
+			return nil
+		}
+		if e.IsDir() && strings.Count(below, string(filepath.Separator)) >= 4 {
+			return fs.SkipDir
+		}
+		info, err := e.Info()
+		if err != nil || !info.Mode().IsRegular() || info.Size() > maxTaughtFile || info.Size() == 0 {
+			return nil
+		}
+		switch strings.ToLower(path.Ext(below)) {
+		case ".md", ".log", ".html", ".zip", ".gz", ".png", ".so":
+			return nil
+		}
+		if doc, err := survey.Open(theirs.Tree(), full, maxTaughtFile); err == nil && bytes.IndexByte(doc[:min(len(doc), 8<<10)], 0) < 0 {
+			files[filepath.ToSlash(below)] = doc
+		}
+		return nil
+	})
+	return files
+}
+
+// insideMod tells whether a file lies in a folder that is a mod, as its manifest does.
+func insideMod(near map[string][]spot, mod, file string) bool {
+	return slices.ContainsFunc(near[mod], func(s spot) bool {
+		rest, ok := strings.CutPrefix(file, strings.TrimPrefix(s.dir+"/", "./"))
+		return ok && s.dir != "." && strings.Contains(rest, "/") || ok && s.dir != "." && s.ending != "" && strings.HasSuffix(file, s.ending)
+	})
+}
+
+// add adds the way in which a file names mods, if there is one that finds them all.
+func (g *sighting) add(file string, doc []byte, mods []string, near map[string][]spot) {
+	first, err := teach.FindRegistration(file, doc, mods[0], nil)
+	if err != nil {
+		return
+	}
+	o := teach.Outline{Recognise: []string{file}}
+	o.Place, o.File = placeOf(near, first.Mods)
+	if thereOf(near, first.Mods) < (len(first.Mods)+1)/2 {
+		place, name := lookFar(foldersNamed(doc), first.Mods)
+		if place == "" {
+			place, name = lookFar([]string{"/usr/lib", "/usr/libexec", "/usr/share", "/usr/local", "/opt", "/var/lib"}, first.Mods)
+		}
+		if place != "" {
+			o.Place, o.File = place, name
+			if below, err := filepath.Rel(g.dir, place); err == nil && filepath.IsLocal(below) {
+				o.Place = filepath.ToSlash(below)
+			}
+		}
+	}
+	root := filepath.Join(g.dir, filepath.FromSlash(o.Place))
+	if path.IsAbs(o.Place) {
+		root = o.Place
+	}
+	there := func(mod string) bool {
+		name := mod
+		if o.File != "" {
+			name = strings.Replace(o.File, "{mod}", mod, 1)
+		}
+		_, err := theirs.Stat(filepath.Join(root, name))
+		return err == nil && o.Place != "" && mod != "" && filepath.IsLocal(name)
+	}
+	r, err := teach.FindRegistration(file, doc, mods[0], there)
+	if err != nil || slices.ContainsFunc(mods, func(m string) bool { return !slices.Contains(r.Mods, m) && bytes.Contains(doc, []byte(m)) }) {
+		return
+	}
+	if o.Place != "" && o.Place != "." && !path.IsAbs(o.Place) {
+		o.Recognise = append(o.Recognise, o.Place)
+	}
+	o.Registration = r
+	if len(r.Paths) == 1 && strings.Contains(r.Text, "paths") {
+		o.Called = r.Paths[0]
+	}
+	w := Way{File: file, Shape: string(r.Shape), Mods: r.Mods, Place: o.Place, outline: o}
+	for _, mod := range r.Mods {
+		if there(mod) {
+			w.There++
+		}
+	}
+	g.ways = append(g.ways, w)
+}
+
+// thereOf is how many of some mods are near.
+func thereOf(near map[string][]spot, mods []string) (n int) {
+	for _, m := range mods {
+		if len(near[m]) > 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// addPresence adds being in a folder as the way in which mods are registered.
+func (g *sighting) addPresence(near map[string][]spot, mod string) {
+	for _, s := range near[mod] {
+		if s.dir == "." {
+			continue
+		}
+		var mods []string
+		for _, name := range slices.Sorted(maps.Keys(near)) {
+			if slices.Contains(near[name], s) {
+				mods = append(mods, name)
+			}
+		}
+		o := teach.Outline{Recognise: []string{s.dir}, Place: s.dir, Always: true, Order: dialect.OrderServer}
+		if s.before+s.ending != "" {
+			o.File = s.before + "{mod}" + s.ending
+		}
+		g.ways = append(g.ways, Way{Shape: "presence", Mods: mods, Place: s.dir, There: len(mods), outline: o})
+	}
+}
+
+// foldersNamed are the folders of this machine that a startup file names by their whole path, and
+// those that hold the files which it does.
+func foldersNamed(doc []byte) (list []string) {
+	for _, word := range bytes.FieldsFunc(doc, func(r rune) bool { return strings.ContainsRune(" \t\r\n\"'`;,()[]{}<>=", r) }) {
+		name := filepath.Clean(string(word))
+		if !filepath.IsAbs(name) || len(list) > 100 {
+			continue
+		}
+		info, err := theirs.Stat(name)
+		if err != nil || !info.IsDir() {
+			name = filepath.Dir(name)
+			if info, err = theirs.Stat(name); err != nil || !info.IsDir() {
+				continue
+			}
+		}
+		if strings.Count(name, "/") > 1 && !slices.Contains(list, name) { // not the whole machine
+			list = append(list, name)
+		}
+	}
+	return list
+}
+
+// lookFar finds the folder, below some, that holds most of the registered mods, and what they are
+// called there.
+func lookFar(roots, mods []string) (dir, file string) {
+	left, best := maxFar, 0
+	for _, root := range roots {
+		theirs.Walk(root, func(full string, e fs.DirEntry, err error) error {
+			if left--; left < 0 {
+				return fs.SkipAll
+			}
+			if err != nil || !e.IsDir() {
+				return nil
+			}
+			entries, err := os.ReadDir(full)
+			if err != nil || len(entries) < best {
+				return nil
+			}
+			if found, name := namedIn(entries, mods); found > best {
+				dir, file, best = full, name, found
+			}
+			return nil
+		})
+	}
+	if best < 1 || float64(best) < farShare*float64(len(mods)) || best < 2 && len(mods) > 1 {
+		return "", ""
+	}
+	return dir, file
+}
+
+// namedIn counts the mods that are entries of a folder, with the same before and behind the name.
+func namedIn(entries []os.DirEntry, mods []string) (found int, file string) {
+	counts := map[[2]string]int{}
+	for _, e := range entries {
+		for _, mod := range mods {
+			before, after, ok := strings.Cut(e.Name(), mod)
+			if !ok || before != "" && letter(before[len(before)-1]) || after != "" && letter(after[0]) {
+				continue
+			}
+			around := [2]string{before, after}
+			if counts[around]++; counts[around] > found {
+				found, file = counts[around], before+"{mod}"+after
+			}
+		}
+	}
+	if file == "{mod}" {
+		file = ""
+	}
+	return found, file
+}
+
+// namesWithin guesses which names are those of mods: those of files or folders side by side that one
+// file names.
+func namesWithin(dir string, files map[string][]byte) (best []string) {
+	folders := map[string][]string{}
+	for name, spots := range lookNear(dir, "") {
+		for _, s := range spots {
+			folders[s.dir] = append(folders[s.dir], name)
+		}
+	}
+	for _, file := range slices.Sorted(maps.Keys(files)) {
+		words := map[string]bool{}
+		for _, word := range strings.FieldsFunc(string(files[file]), func(r rune) bool { return strings.ContainsRune(" \t\r\n\"'`;,:()[]{}<>=/", r) }) {
+			words[word] = true
+			words[strings.TrimSuffix(word, path.Ext(word))] = true
+		}
+		for _, folder := range slices.Sorted(maps.Keys(folders)) {
+			var named []string
+			for _, name := range folders[folder] {
+				if words[name] && !strings.HasPrefix(file, folder+"/"+name+"/") {
+					named = append(named, name)
+				}
+			}
+			if len(named) > 1 && len(named) > len(best) {
+				slices.Sort(named)
+				best = named
+			}
+		}
+	}
+	return best
+}
+
+// starter is the command that starts the server of a folder: as the operator says it, with the folder
+// itself as {dir}; else the one script or program that lies in it.
+func starter(dir, said string) ([]string, error) {
+	if said != "" {
+		words, err := shell.Fields(said, func(string) string { return "" })
+		if err != nil || len(words) == 0 {
+			return nil, usage("the command %q cannot be read: %v", text.Clean(said), err)
+		}
+		for i, w := range words {
+			if w == dir || strings.HasPrefix(w, dir+"/") {
+				words[i] = "{dir}" + strings.TrimPrefix(w, dir)
+			}
+		}
+		if strings.HasPrefix(words[0], "./") {
+			words[0] = "{dir}/" + strings.TrimPrefix(words[0], "./")
+		}
+		return words, nil
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	var found []string
+	for _, e := range entries {
+		info, err := e.Info()
+		if err == nil && info.Mode().IsRegular() && (strings.HasSuffix(e.Name(), ".sh") || info.Mode()&0o111 != 0) && !strings.HasSuffix(e.Name(), ".so") {
+			found = append(found, e.Name())
+		}
+	}
+	switch len(found) {
+	case 1:
+		if info, err := os.Stat(filepath.Join(dir, found[0])); err == nil && info.Mode()&0o111 == 0 {
+			return []string{"/bin/sh", "{dir}/" + found[0]}, nil
+		}
+		return []string{"{dir}/" + found[0]}, nil
+	case 0:
+		return nil, usage("nothing in %s looks like what starts the server: say it with --start 'PROGRAM WORDS', the folder as {dir}", text.Clean(dir))
+	}
+	return nil, usage("%s of %s may start the server: say which with --start '{dir}/%s'", text.Clean(strings.Join(found, ", ")), text.Clean(dir), text.Clean(found[0]))
+}
+
+// String says a way in one line.
+func (w Way) String() string {
+	if w.File == "" {
+		return fmt.Sprintf("by being in %s: %s", text.Clean(w.Place), text.Clean(strings.Join(w.Mods, ", ")))
+	}
+	where := ", which were found nowhere"
+	if w.Place != "" {
+		where = fmt.Sprintf(", %d of them in %s", w.There, text.Clean(w.Place))
+	}
+	return fmt.Sprintf("in %s, as %q: %s%s", text.Clean(w.File), w.Shape, text.Clean(strings.Join(w.Mods, ", ")), where)
+}
