@@ -749,9 +749,13 @@ func (l *learning) tryOne(ctx context.Context, t *trial, r *rand.Rand, on []stri
 			return err
 		}
 	}
+	broken := ""
 	if len(now) > 0 && r.IntN(4) == 0 {
 		mod := now[r.IntN(len(now))]
-		if err := do(mod+" broken", t.breakMod(mod)); err != nil {
+		switch err := t.breakMod(mod); {
+		case err == nil:
+			words, broken = append(words, mod+" broken"), mod
+		case !errors.Is(err, errUntried):
 			return err
 		}
 	}
@@ -773,25 +777,37 @@ func (l *learning) tryOne(ctx context.Context, t *trial, r *rand.Rand, on []stri
 			return fmt.Errorf("stop the copy: %w", err)
 		}
 	}
-	out.Trial.add(look.Forecast, p, words, f.Unshown)
+	out.Trial.add(look.Forecast, p, words, broken, f)
 	return ctx.Err()
 }
 
-// add compares what was foretold of a line-up with what its start showed.
-func (g *LearnAgreement) add(told *forecast.Forecast, p *proof.Proof, words, unshown []string) {
+// add compares what was foretold of a line-up with what its start showed. That the files of a mod make
+// no sense nobody can foretell who does not run them: of such a mod it counts that the start shows what
+// became of it, and of the others nothing where it took the server with it.
+func (g *LearnAgreement) add(told *forecast.Forecast, p *proof.Proof, words []string, broken string, found *learn.Findings) {
 	g.Lineups++
 	exact := true
+	brokenFate, known := found.Load["script"]
+	if !known {
+		brokenFate = dialect.FateIgnored
+	}
 	for _, f := range told.Mods {
 		m := p.Find(text.Clean(f.Name))
 		if m == nil {
 			continue
 		}
 		g.Mods++
-		if m.Outcome == proof.Silent && p.Ready && p.Exit == nil && slices.Contains(unshown, f.Name) {
+		wanted := f.Outcome
+		switch {
+		case m.Outcome == proof.Silent && p.Ready && p.Exit == nil && slices.Contains(found.Unshown, f.Name):
+			continue
+		case broken != "" && f.Name == broken && f.Outcome == forecast.Confirmed:
+			wanted = map[dialect.Fate]forecast.Outcome{dialect.FateFails: forecast.Failed, dialect.FateStops: forecast.Failed, dialect.FatePassed: forecast.NotLoaded, dialect.FateIgnored: forecast.Confirmed}[brokenFate]
+		case broken != "" && (brokenFate == dialect.FateStops || len(found.Needs) > 0):
 			continue
 		}
 		g.Shown++
-		if f.Outcome == outcomeOf(m) {
+		if wanted == outcomeOf(m) {
 			g.Right++
 			continue
 		}
@@ -804,7 +820,7 @@ func (g *LearnAgreement) add(told *forecast.Forecast, p *proof.Proof, words, uns
 		if p.Exit != nil {
 			reason = p.Reason
 		}
-		g.Differed = append(g.Differed, text.Clean(fmt.Sprintf("%s: %s was foretold as %s (%s), and was %s (%s)", with, f.Name, f.Outcome, f.Because, m.Outcome, reason)))
+		g.Differed = append(g.Differed, text.Clean(fmt.Sprintf("%s: %s was foretold as %s (%s), and was %s (%s)", with, f.Name, wanted, f.Because, m.Outcome, reason)))
 	}
 	if exact {
 		g.Exact++

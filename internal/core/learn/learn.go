@@ -142,9 +142,7 @@ func (e *evidence) kinds() (lines []string) {
 		for _, line := range e.starts[i].Lines {
 			kind := line
 			for _, mod := range e.starts[i].On {
-				if at := teach.NameAt(kind, mod); at >= 0 && apart(kind, at, len(mod)) {
-					kind = kind[:at] + nameMark + kind[at+len(mod):]
-				}
+				kind = replaceName(kind, mod, nameMark)
 			}
 			if kind = numbered(kind); !seen[kind] {
 				seen[kind] = true

@@ -28,7 +28,7 @@ func kindOf(said, mod string) (kind string, ok bool) {
 	if at < 0 || !apart(said, at, len(mod)) {
 		return "", false
 	}
-	return numbered(said[:at]) + nameMark + numbered(said[at+len(mod):]), true
+	return numbered(replaceName(said, mod, nameMark)), true
 }
 
 // apart tells whether a name that was found in a line is no piece of another word.
@@ -140,23 +140,26 @@ func together(line string, names []string) (marked string, ok bool) {
 }
 
 // otherName is a line with the name of another mod in it, wherever it names one.
-func otherName(line, mod string) string {
-	if mod == "" {
+func otherName(line, mod string) string { return replaceName(line, mod, otherMark) }
+
+// replaceName puts another text in the place of a name, wherever that is no piece of another word.
+func replaceName(line, name, by string) string {
+	if name == "" {
 		return line
 	}
 	var b strings.Builder
 	for from := 0; ; {
-		i := strings.Index(line[from:], mod)
+		i := strings.Index(line[from:], name)
 		if i < 0 {
 			return b.String() + line[from:]
 		}
 		at := from + i
 		b.WriteString(line[from:at])
-		from = at + len(mod)
-		if apart(line, at, len(mod)) {
-			b.WriteString(otherMark)
+		from = at + len(name)
+		if apart(line, at, len(name)) {
+			b.WriteString(by)
 		} else {
-			b.WriteString(mod)
+			b.WriteString(name)
 		}
 	}
 }

@@ -120,7 +120,7 @@ func (s *shape) grow(rest, literal string, add func(*shape)) {
 	}
 	for _, mark := range all {
 		at := strings.Index(rest, mark)
-		bare := mark == " " && closer == "" // the first word of a message looks the same
+		bare := mark == " " && closer == "" && (at < 0 || timeLength(rest[at+1:]) == 0) // the first word of a message looks the same
 		if at > 0 && field.MatchString(rest[:at]) && !bare && (mark != " " || !strings.Contains(rest[:at], " ")) {
 			more(holeAny, at)
 		}
