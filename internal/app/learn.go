@@ -2,10 +2,12 @@ package app
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -103,7 +105,7 @@ const (
 	maxLearnLog   = 8 << 20                 // bytes of its log
 	maxWithout    = 8                       // starts without one mod each
 	nowhere       = "initium_nowhere"       // the name of a mod that is nowhere
-	makesNoSense  = ")]} initium_makes_no_sense = ((\n"
+	makesNoSense  = learn.Nonsense + " (\n"
 )
 
 // learning is a dialect that is being learned.
@@ -164,6 +166,10 @@ func (a *App) Learn(ctx context.Context, opt LearnOptions) (*Learned, error) {
 	if found.Port > 0 {
 		l.namePort(found.Port)
 	}
+	l.describe(found)
+	if err := l.base(found); err != nil {
+		return nil, err
+	}
 	data, err := found.Write(l.way.outline, l.files, l.signal)
 	if err != nil {
 		return nil, err
@@ -208,6 +214,84 @@ func (l *learning) phase(format string, args ...any) {
 	}
 }
 
+// describe finds the file in which mods say what they need, from needs that the starts have shown; and
+// what there is in it besides.
+func (l *learning) describe(f *learn.Findings) {
+	if l.way.outline.Manifest != "" && len(f.Needs) == 0 {
+		return
+	}
+	now := survey.Take(l.server.input())
+	find := func(mod string, needs []string) bool {
+		m := now.Find(mod)
+		if m == nil || m.Path == "" {
+			return false
+		}
+		found, ok := teach.FindManifest(filesOf(m.Path), cmp.Or(m.Manifest.Name, m.Name), needs)
+		if ok && (found.Needs || len(needs) == 0) {
+			l.way.outline.Manifest = found.Text
+			return true
+		}
+		return false
+	}
+	for _, mod := range slices.Sorted(maps.Keys(f.Needs)) {
+		if find(mod, f.Needs[mod]) {
+			return
+		}
+		f.Unsaid = append(f.Unsaid, fmt.Sprintf("where %s says that it needs %s", text.Clean(mod), text.Clean(strings.Join(f.Needs[mod], ", "))))
+	}
+	if l.way.outline.Manifest == "" && len(l.starts) > 0 {
+		for _, mod := range l.starts[0].On {
+			if find(mod, nil) {
+				return
+			}
+		}
+	}
+}
+
+// base finds where the mods are that others need which loaded, and that are nowhere else: those that the
+// server brings itself. Where they are not found, what mods say of their needs is left out, as it would
+// foretell failures that do not come.
+func (l *learning) base(f *learn.Findings) error {
+	if l.way.outline.Manifest == "" || len(l.starts) == 0 {
+		return nil
+	}
+	contradicted := func() (missing []string, err error) {
+		if err := l.draft(f); err != nil {
+			return nil, err
+		}
+		now := survey.Take(l.server.input())
+		for _, name := range f.Mods {
+			m := now.Find(name)
+			if m == nil || !slices.Contains(l.starts[0].On, name) {
+				continue
+			}
+			for _, need := range m.Needs() {
+				if now.Answer(need.Name) == nil && !slices.Contains(missing, need.Name) {
+					missing = append(missing, need.Name)
+				}
+			}
+		}
+		return missing, nil
+	}
+	missing, err := contradicted()
+	if err != nil || len(missing) == 0 {
+		return err
+	}
+	roots := []string{l.opt.Dir}
+	if place := l.way.outline.Place; filepath.IsAbs(place) {
+		roots = append(roots, filepath.Dir(place), filepath.Dir(filepath.Dir(place)))
+	}
+	if dir, file := lookFar(roots, missing); dir != "" && file == l.way.outline.File {
+		l.way.outline.Base = append(l.way.outline.Base, dir)
+		if missing, err = contradicted(); err != nil || len(missing) == 0 {
+			return err
+		}
+	}
+	l.way.outline.Manifest, l.way.outline.Base = "", nil
+	f.Unsaid = append(f.Unsaid, "where the mods are that others need, and that the server brings itself: "+text.Clean(strings.Join(missing, ", "))+"; what mods need is left out")
+	return l.draft(f)
+}
+
 // namePort lets the command say the port as a value of the server, where it names it.
 func (l *learning) namePort(port int) {
 	number := strconv.Itoa(port)
@@ -248,14 +332,14 @@ func (l *learning) try(ctx context.Context) (*learn.Findings, error) {
 	}
 	on := l.starts[0].On
 	if len(on) == 0 {
-		return learn.From(l.starts), nil
+		return learn.From(l.starts, l.set()), nil
 	}
 	for _, mod := range l.sample(on) {
 		if err := l.start(ctx, learn.Without, []string{mod}, func(t *trial) error { return t.takeOut(mod) }); err != nil {
 			return nil, err
 		}
 	}
-	if f := learn.From(l.starts); len(f.Mods) == 0 && len(f.Rules) == 0 {
+	if f := learn.From(l.starts, l.set()); len(f.Mods) == 0 && len(f.Rules) == 0 {
 		return f, nil // what is taken out shows nowhere: it may not be the way
 	}
 	subject := on[len(on)/2]
@@ -286,7 +370,26 @@ func (l *learning) try(ctx context.Context) (*learn.Findings, error) {
 			return nil, err
 		}
 	}
-	return learn.From(l.starts), nil
+	return learn.From(l.starts, l.set()), nil
+}
+
+// set are the words of the startup files, and of the command.
+func (l *learning) set() map[string]bool {
+	words := map[string]bool{}
+	for _, f := range lineup.Read(l.server.Dialect, l.server.Vars, readFile, nil).Files {
+		for _, word := range bytes.FieldsFunc(f.Raw(), func(r rune) bool { return strings.ContainsRune(" \t\r\n\"'`;,:()[]{}<>=", r) }) {
+			words[string(word)] = true
+		}
+		for _, line := range bytes.Split(f.Raw(), []byte("\n")) { // a value may hold blanks
+			if _, value, ok := bytes.Cut(line, []byte("=")); ok {
+				words[strings.Trim(string(bytes.TrimSpace(value)), "\"';")] = true
+			}
+		}
+	}
+	for _, word := range l.way.outline.Command {
+		words[word] = true
+	}
+	return words
 }
 
 // asItIs starts a copy as it is, twice. Where the server writes its log into files and prints nothing

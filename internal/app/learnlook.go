@@ -1,9 +1,11 @@
 package app
 
 import (
+	"archive/zip"
 	"bytes"
 	"cmp"
 	"fmt"
+	"io"
 	"io/fs"
 	"maps"
 	"os"
@@ -63,7 +65,7 @@ func (a *App) lookAround(dir, startup string, command, mods []string) (*sighting
 		}
 		g.add(file, doc, mods, near)
 	}
-	if spots := near[mods[0]]; len(spots) > 0 && startup == "" {
+	if startup == "" {
 		g.addPresence(near, mods[0])
 	}
 	if len(g.ways) == 0 {
@@ -156,11 +158,19 @@ func (g *sighting) add(file string, doc []byte, mods []string, near map[string][
 			}
 		}
 	}
+	if o.Place == "" {
+		for _, p := range packedPlaces(g.dir, near, mods[0]) {
+			o.Place, o.File, o.Packed, o.Manifest = p.dir, "{mod}"+p.ending, true, p.manifest
+		}
+	}
 	root := filepath.Join(g.dir, filepath.FromSlash(o.Place))
 	if path.IsAbs(o.Place) {
 		root = o.Place
 	}
 	there := func(mod string) bool {
+		if o.Packed { // any file may be it
+			return slices.Contains(first.Mods, mod)
+		}
 		name := mod
 		if o.File != "" {
 			name = strings.Replace(o.File, "{mod}", mod, 1)
@@ -216,6 +226,88 @@ func (g *sighting) addPresence(near map[string][]spot, mod string) {
 		}
 		g.ways = append(g.ways, Way{Shape: "presence", Mods: mods, Place: s.dir, There: len(mods), outline: o})
 	}
+	if len(near[mod]) > 0 {
+		return
+	}
+	for _, p := range packedPlaces(g.dir, near, mod) {
+		o := teach.Outline{Recognise: []string{p.dir}, Place: p.dir, File: "{mod}" + p.ending, Packed: true, Manifest: p.manifest, Always: true, Order: dialect.OrderServer}
+		g.ways = append(g.ways, Way{Shape: "presence", Mods: p.files, Place: p.dir, There: len(p.files), outline: o})
+	}
+}
+
+// packed is a folder of archives that each are a mod.
+type packed struct {
+	dir, ending string
+	manifest    string   // the table that says what such a mod is called
+	files       []string // without their ending
+}
+
+// packedPlaces are the folders with archives one of which says inside that it is the mod.
+func packedPlaces(dir string, near map[string][]spot, mod string) (list []packed) {
+	folders := map[spot][]string{}
+	for _, name := range slices.Sorted(maps.Keys(near)) {
+		for _, s := range near[name] {
+			if s.ending != "" && s.dir != "." {
+				folders[s] = append(folders[s], name)
+			}
+		}
+	}
+	for s, names := range folders {
+		for _, name := range names {
+			if !strings.Contains(strings.ToLower(name), strings.ToLower(mod)) {
+				continue
+			}
+			inside := filesOf(filepath.Join(dir, filepath.FromSlash(s.dir), name+s.ending))
+			if m, ok := teach.FindManifest(inside, mod, nil); ok && m.Named {
+				list = append(list, packed{s.dir, s.ending, m.Text, names})
+				break
+			}
+		}
+	}
+	return list
+}
+
+// filesOf are the small files of a mod that may describe it, by their path below it: of a folder, or of
+// a zip archive.
+func filesOf(mod string) map[string][]byte {
+	const most, deep, size = 60, 2, 64 << 10
+	files := map[string][]byte{}
+	info, err := theirs.Stat(mod)
+	if err != nil {
+		return files
+	}
+	from := fs.FS(nil)
+	if info.IsDir() {
+		from = os.DirFS(mod)
+	} else {
+		r, err := zip.OpenReader(mod)
+		if err != nil {
+			return files
+		}
+		defer r.Close()
+		from = r
+	}
+	fs.WalkDir(from, ".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || len(files) >= most {
+			return fs.SkipAll
+		}
+		if e.IsDir() && strings.Count(name, "/") >= deep {
+			return fs.SkipDir
+		}
+		if info, err := e.Info(); err != nil || !info.Mode().IsRegular() || info.Size() > size {
+			return nil
+		}
+		f, err := from.Open(name)
+		if err != nil {
+			return nil
+		}
+		defer f.Close()
+		if data, err := io.ReadAll(io.LimitReader(f, size)); err == nil {
+			files[name] = data
+		}
+		return nil
+	})
+	return files
 }
 
 // foldersNamed are the folders of this machine that a startup file names by their whole path, and

@@ -6,6 +6,7 @@ package learn
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -65,9 +66,13 @@ type Findings struct {
 	Unsaid  []string                // what could not be found out, in words
 }
 
-// From finds out what the starts tell. The first has to be one of the server as it is.
-func From(starts []Start) *Findings {
-	e := &evidence{starts: starts, f: &Findings{Load: map[string]dialect.Fate{}, Needs: map[string][]string{}}}
+// Nonsense is what a line holds that means nothing, and stands in a rule for anything.
+const Nonsense = "initium_makes_no_sense"
+
+// From finds out what the starts tell. The first has to be one of the server as it is. set are words of
+// its startup files and command, such as its title: no rule that is about no mod holds one in quotes.
+func From(starts []Start, set map[string]bool) *Findings {
+	e := &evidence{starts: starts, set: set, f: &Findings{Load: map[string]dialect.Fate{}, Needs: map[string][]string{}}}
 	if len(starts) == 0 || starts[0].Kind != AsItIs {
 		e.f.Unsaid = append(e.f.Unsaid, "the server was not started as it is")
 		return e.f
@@ -99,6 +104,7 @@ type evidence struct {
 	starts   []Start
 	messages [][]message // of each start
 	prefix   *text.Pattern
+	set      map[string]bool
 	f        *Findings
 
 	tells []shown // lines that tell that a mod has loaded
@@ -107,6 +113,7 @@ type evidence struct {
 // shown is a kind of line that is there exactly when a mod is.
 type shown struct {
 	kind     string
+	others   []string // all its kinds, where it has more
 	mods     []string
 	examples []teach.Example
 	at       int // where the last of them stands in the first start
@@ -200,7 +207,16 @@ func (e *evidence) elsewhere(examples []teach.Example) []teach.Example {
 				line = strings.ReplaceAll(line, dir, "/elsewhere")
 			}
 		}
+		line = strings.ReplaceAll(line, Nonsense, otherMark)
 		mod := x.Mod
+		if mod == "" {
+			line = quoted.ReplaceAllStringFunc(line, func(q string) string {
+				if e.set[q[1:len(q)-1]] {
+					return q[:1] + otherMark + q[len(q)-1:]
+				}
+				return q
+			})
+		}
 		if other := otherName(line, mod); strings.Count(other, otherMark) > 1 {
 			line, mod = other, otherMark
 		}
@@ -231,11 +247,12 @@ func (e *evidence) loaded() {
 		}
 	}
 	var list []*shown
-	for _, s := range found {
-		if !e.refuted(s) && (len(s.mods) > 1 || s.hinted) {
+	for _, kind := range slices.Sorted(maps.Keys(found)) {
+		if s := found[kind]; !e.refuted(s) && (len(s.mods) > 1 || s.hinted) {
 			list = append(list, s)
 		}
 	}
+	list = append(list, e.merged(list)...)
 	slices.SortFunc(list, func(a, b *shown) int {
 		return cmp.Or(cmp.Compare(len(b.mods), len(a.mods)), yes(b.hinted)-yes(a.hinted), cmp.Compare(b.at, a.at), cmp.Compare(a.kind, b.kind))
 	})
@@ -266,6 +283,33 @@ func (e *evidence) loaded() {
 			e.f.Unshown = append(e.f.Unshown, mod)
 		}
 	}
+}
+
+// merged are kinds of lines that differ in one thing besides the mod, such as its title, taken together.
+func (e *evidence) merged(list []*shown) (more []*shown) {
+	var single []*shown
+	for _, s := range list {
+		if len(s.mods) == 1 && s.hinted {
+			single = append(single, s)
+		}
+	}
+	for len(single) > 1 {
+		first, rest := single[0], single[1:]
+		all := &shown{kind: first.kind, mods: slices.Clone(first.mods), examples: slices.Clone(first.examples), at: first.at, hinted: true, others: []string{first.kind}}
+		single = nil
+		for _, s := range rest {
+			if !slices.Contains(all.mods, s.mods[0]) && alike(first.kind, s.kind) {
+				all.mods, all.examples, all.others = append(all.mods, s.mods...), append(all.examples, s.examples...), append(all.others, s.kind)
+				all.at = max(all.at, s.at)
+			} else {
+				single = append(single, s)
+			}
+		}
+		if len(all.mods) > 1 {
+			more = append(more, all)
+		}
+	}
+	return more
 }
 
 // inAll tells whether a kind of line about a mod is in all of some starts.
@@ -301,14 +345,22 @@ func (e *evidence) noticed(start int, mod string) bool {
 	return e.starts[start].Ended || len(e.news(start, mod)) > 0
 }
 
-// news are the lines of a start about a mod of a kind that no start as it is has for any mod.
+// news are the lines of a start about a mod of a kind that is not usual: that a start as it is has not
+// for this mod, nor for most of the others.
 func (e *evidence) news(start int, mod string) (list []message) {
 	usual := map[string]bool{}
-	for _, i := range e.of(AsItIs, Again) {
-		for _, on := range append(slices.Clone(e.starts[i].On), mod) {
-			for kind := range e.kindsOf(i, on) {
-				usual[kind] = true
-			}
+	for kind := range e.kindsOf(0, mod) {
+		usual[kind] = true
+	}
+	counts := map[string]int{}
+	for _, on := range e.starts[0].On {
+		for kind := range e.kindsOf(0, on) {
+			counts[kind]++
+		}
+	}
+	for kind, n := range counts { // what is said of a few may be what is wrong with them
+		if 2*n >= len(e.starts[0].On) || speaksOfLoading(kind) {
+			usual[kind] = true
 		}
 	}
 	seen := map[string]bool{}
@@ -373,7 +425,17 @@ func (e *evidence) toldLoaded(start int, mod string) bool {
 		return true
 	}
 	kinds := e.kindsOf(start, mod)
-	return slices.ContainsFunc(e.tells, func(s shown) bool { _, ok := kinds[s.kind]; return ok })
+	return slices.ContainsFunc(e.tells, func(s shown) bool { _, ok := s.in(kinds); return ok })
+}
+
+// in finds a line of this kind among those about a mod.
+func (s *shown) in(kinds map[string]message) (m message, ok bool) {
+	for _, kind := range append([]string{s.kind}, s.others...) {
+		if m, ok := kinds[kind]; ok {
+			return m, true
+		}
+	}
+	return m, false
 }
 
 // tellable tells whether anything would show it if a mod had loaded.
@@ -565,6 +627,10 @@ func (e *evidence) needRule(start int, mod string, said []message) {
 					continue
 				}
 				rule.Line = strings.Replace(rule.Line, wantMark, "{mods}", 1)
+				rule.Line = strings.Replace(rule.Line, "{reason}", "{mods}", 1) // what stands behind a colon
+				if !strings.Contains(rule.Line, "{mods}") || strings.Contains(rule.Line, "{path}") {
+					continue
+				}
 				if p, err := text.ParsePattern(rule.Line, nil); err == nil && teach.Fits(e.prefix, &rule, p, m.line) {
 					e.f.Rules = append(e.f.Rules, Rule{Rule: rule, Examples: []teach.Example{{Line: m.line, Mod: mod}}, Why: why})
 					return
@@ -676,7 +742,7 @@ func (e *evidence) unready(but string) (list []string) {
 func (e *evidence) afterLoaded(start, at int) bool {
 	for _, s := range e.tells {
 		for _, mod := range s.mods {
-			if m, ok := e.kindsOf(start, mod)[s.kind]; ok && m.at > at {
+			if m, ok := s.in(e.kindsOf(start, mod)); ok && m.at > at {
 				return false
 			}
 		}
@@ -687,7 +753,10 @@ func (e *evidence) afterLoaded(start, at int) bool {
 // aboutNoMod tells that a line names none of the mods, or does so by chance: with or without them.
 func (e *evidence) aboutNoMod(m message) bool {
 	return !slices.ContainsFunc(e.tells, func(s shown) bool {
-		return slices.ContainsFunc(s.mods, func(mod string) bool { k, ok := kindOf(m.said, mod); return ok && k == s.kind })
+		return slices.ContainsFunc(s.mods, func(mod string) bool {
+			k, ok := kindOf(m.said, mod)
+			return ok && (k == s.kind || slices.Contains(s.others, k))
+		})
 	})
 }
 
@@ -763,7 +832,7 @@ func (e *evidence) sequence(start int) (mods []string) {
 	for _, mod := range e.starts[start].On {
 		kinds := e.kindsOf(start, mod)
 		for _, s := range e.tells {
-			if m, ok := kinds[s.kind]; ok {
+			if m, ok := s.in(kinds); ok {
 				mods, at[mod] = append(mods, mod), m.at
 				break
 			}

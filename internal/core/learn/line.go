@@ -43,6 +43,9 @@ func apart(said string, at, length int) bool {
 	return !letter(at-1) && !letter(at+length)
 }
 
+// quoted is a text in quotes.
+var quoted = regexp.MustCompile("\"[^\"]+\"|'[^']+'")
+
 // Words that a line is likely to hold which tells that a mod has loaded, that the server is ready, or
 // that something is wrong. They decide between lines that the starts do not tell apart.
 var (
@@ -162,4 +165,24 @@ func replaceName(line, name, by string) string {
 			b.WriteString(name)
 		}
 	}
+}
+
+// alike tells whether two kinds of lines have most of their words in common, and begin or end with the
+// same one.
+func alike(a, b string) bool {
+	x, y := strings.Fields(a), strings.Fields(b)
+	if len(x) == 0 || len(y) == 0 || x[0] != y[0] && x[len(x)-1] != y[len(y)-1] {
+		return false
+	}
+	have, same := map[string]int{}, 0
+	for _, w := range x {
+		have[w]++
+	}
+	for _, w := range y {
+		if have[w] > 0 {
+			have[w]--
+			same++
+		}
+	}
+	return 2*same > max(len(x), len(y))
 }

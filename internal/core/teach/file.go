@@ -148,13 +148,16 @@ type Outline struct {
 	Registration Registration
 	Command      []string // that starts the server; nil when it is not known
 
-	About   string        // "" for where it is taught from
-	Order   dialect.Order // "" for what the shape suggests
-	Port    int           // that players connect to, when the command says it as {port}; 0 for none
-	Listens string        // the port that shows the server to be ready, where no line does
-	Called  string        // how a registration with a path begins that means a mod in the place
-	Always  bool          // being in the place is enough,
-	Aside   string        // and this is what a mod there is called while it is off
+	About    string        // "" for where it is taught from
+	Order    dialect.Order // "" for what the shape suggests
+	Port     int           // that players connect to, when the command says it as {port}; 0 for none
+	Packed   bool          // mods are archives with their manifest inside
+	Manifest string        // the table of a dialect that says how mods describe themselves
+	Listens  string        // the port that shows the server to be ready, where no line does
+	Called   string        // how a registration with a path begins that means a mod in the place
+	Base     []string      // more folders, below the server's or whole paths, with mods that it brings itself
+	Always   bool          // being in the place is enough,
+	Aside    string        // and this is what a mod there is called while it is off
 }
 
 // Write writes the outline of a dialect as a file that is to be completed by the rules
@@ -206,6 +209,9 @@ func (o *Outline) Write() ([]byte, error) {
 	if o.File != "" {
 		put("file", o.File)
 	}
+	if o.Packed {
+		put("packed", true)
+	}
 	if o.Called != "" {
 		put("called", o.Called)
 	}
@@ -222,6 +228,20 @@ func (o *Outline) Write() ([]byte, error) {
 		put("shape", string(dialect.ShapePresence))
 		put("at", cmp.Or(o.File, "{mod}"))
 		put("aside", o.Aside)
+	}
+	for _, base := range o.Base {
+		b.WriteString("\n[[place]]\n")
+		if !path.IsAbs(base) {
+			base = "{dir}/" + base
+		}
+		put("path", base)
+		put("loads", string(dialect.LoadsBase))
+		if o.File != "" {
+			put("file", o.File)
+		}
+	}
+	if o.Manifest != "" {
+		b.WriteString("\n" + o.Manifest)
 	}
 	b.WriteString("\n[start]\n")
 	put("directory", "{dir}")

@@ -136,6 +136,9 @@ func (s *shape) more(h hole, rest, closer string, add func(*shape)) {
 			all = append(slices.Clone(marks), rest[:at[1]])
 		}
 		for _, mark := range all {
+			if mark == " " && closer == "" && h.kind == holeAny && strings.HasPrefix(rest, mark) && timeLength(rest[1:]) == 0 {
+				continue // it is the first word of a message
+			}
 			if strings.HasPrefix(rest, mark) && (closer == "" || strings.HasPrefix(mark, closer) || mark == "/") {
 				s.with(h, mark, rest[len(mark):], add)
 			}
