@@ -98,13 +98,14 @@ func (a *App) LookAround(opt LearnOptions) (ways []string, command []string, err
 
 // How long a copy is watched, from which a dialect is learned.
 const (
-	learnQuiet    = 1500 * time.Millisecond // without a line, after which a start counts as over
-	learnSilent   = 6 * time.Second         // the same for a server that says nothing at all
-	learnWithin   = 90 * time.Second        // at most
-	learnPatience = 8 * time.Second         // for a server that is told to end
-	maxLearnLog   = 8 << 20                 // bytes of its log
-	maxWithout    = 8                       // starts without one mod each
-	nowhere       = "initium_nowhere"       // the name of a mod that is nowhere
+	learnQuiet    = 4 * time.Second        // without a line, after which a start counts as over that has not come to its end
+	learnSettled  = 400 * time.Millisecond // the same for one that has
+	learnTick     = 100 * time.Millisecond
+	learnWithin   = 90 * time.Second  // at most
+	learnPatience = 8 * time.Second   // for a server that is told to end
+	maxLearnLog   = 8 << 20           // bytes of its log
+	maxWithout    = 8                 // starts without one mod each
+	nowhere       = "initium_nowhere" // the name of a mod that is nowhere
 	makesNoSense  = learn.Nonsense + " (\n"
 )
 
@@ -119,6 +120,8 @@ type learning struct {
 	files  []string // that it writes its log into
 	notes  []string
 	made   int
+	quiet  time.Duration // learnQuiet, or more where the machine is slow
+	ends   string        // the kind of line with which a start is over, "" as long as that is not known
 }
 
 // Learn finds out how the server of a folder registers its mods and what it says of them: by looking,
@@ -136,7 +139,7 @@ func (a *App) Learn(ctx context.Context, opt LearnOptions) (*Learned, error) {
 	if real, err := filepath.EvalSymlinks(opt.Dir); err == nil {
 		opt.Dir = real
 	}
-	l := &learning{a: a, opt: opt}
+	l := &learning{a: a, opt: opt, quiet: learnQuiet}
 	defer a.Home.ForgetTrial(opt.Name, host.LearningSuffix)
 	l.phase("looking through %s", text.Clean(opt.Dir))
 	command, err := starter(opt.Dir, opt.Command)
@@ -148,21 +151,28 @@ func (a *App) Learn(ctx context.Context, opt LearnOptions) (*Learned, error) {
 		return nil, err
 	}
 	var found *learn.Findings
+	var best learning
 	const most = 3 // ways that are tried
-	for i, w := range seen.ways[:min(len(seen.ways), most)] {
-		l.way = w
+	for _, w := range seen.ways[:min(len(seen.ways), most)] {
+		l.way, l.files, l.signal = w, nil, ""
 		l.way.outline.Name, l.way.outline.Title, l.way.outline.Command = opt.Name, opt.Name, command
 		l.way.outline.About = "Learned from starts of copies of the server in " + text.Clean(filepath.Base(opt.Dir)) + "."
 		if err := l.draft(nil); err != nil {
 			return nil, err
 		}
-		if found, err = l.try(ctx); err != nil {
+		f, err := l.try(ctx)
+		if err != nil {
 			return nil, err
 		}
-		if len(found.Mods) > 0 || i == len(seen.ways)-1 || i == most-1 {
+		if found == nil || len(f.Mods)-len(f.Unshown) > len(found.Mods)-len(found.Unshown) {
+			found, best = f, *l
+		}
+		if len(f.Mods) > 0 && len(f.Unshown) == 0 { // it shows in what the server says of all of them
 			break
 		}
 	}
+	best.made, best.notes = l.made, l.notes
+	*l = best
 	if found.Port > 0 {
 		l.namePort(found.Port)
 	}
@@ -430,6 +440,7 @@ func (l *learning) asItIs(ctx context.Context) error {
 		return err
 	}
 	l.starts = append(l.starts, s)
+	l.ends = learn.LastOf(l.starts)
 	return nil
 }
 
@@ -528,28 +539,32 @@ func (l *learning) watch(ctx context.Context, t *trial, kind learn.Kind, mods []
 	if err != nil {
 		return s, err
 	}
-	began, heard, had := time.Now(), time.Now(), 0
+	began, heard, had, longest := time.Now(), time.Now(), 0, time.Duration(0)
 	for {
 		exit, ended := dir.Exit()
 		if err := read(); err != nil {
 			return s, err
 		}
 		if log.Len() > had {
+			if had > 0 || !ended {
+				longest = max(longest, time.Since(heard))
+			}
 			had, heard = log.Len(), time.Now()
 		}
 		if ended {
 			s.Ended, s.Status = true, exit.Status
 			break
 		}
-		limit := learnQuiet
-		if had == 0 {
-			limit = learnSilent
+		limit := l.quiet
+		if l.ends != "" && learn.Says(linesOf(log.Bytes()), l.ends) {
+			limit = learnSettled
 		}
 		if ctx.Err() != nil || time.Since(began) > learnWithin || time.Since(heard) > limit {
 			break
 		}
-		f.Wait(ctx, learnQuiet/10)
+		f.Wait(ctx, learnTick)
 	}
+	l.quiet = max(l.quiet, min(4*longest, learnWithin/2)) // a slow machine, or a slow server
 	s.Lines = linesOf(log.Bytes())
 	if !s.Ended {
 		s.Ports, _ = host.Listening(running.Server) // what cannot be looked at shows nothing
@@ -824,7 +839,8 @@ func (l *learning) tryOne(ctx context.Context, t *trial, r *rand.Rand, on []stri
 		return err
 	}
 	for _, mod := range on {
-		if r.IntN(4) == 0 && !slices.Contains(f.Voices, mod) {
+		inCategory := t.whole.Find(mod) != nil && t.whole.Find(mod).Group // which goes as a whole
+		if r.IntN(4) == 0 && !inCategory && !slices.Contains(f.Voices, mod) {
 			if err := do("without "+mod, t.takeOut(mod)); err != nil {
 				return err
 			}

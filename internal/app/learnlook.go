@@ -186,16 +186,70 @@ func (g *sighting) add(file string, doc []byte, mods []string, near map[string][
 		o.Recognise = append(o.Recognise, o.Place)
 	}
 	o.Registration = r
+	g.more(&o, file, doc, there)
+	o.Group = groupMark(r.Mods)
 	if len(r.Paths) == 1 && strings.Contains(r.Text, "paths") {
 		o.Called = r.Paths[0]
 	}
-	w := Way{File: file, Shape: string(r.Shape), Mods: r.Mods, Place: o.Place, outline: o}
-	for _, mod := range r.Mods {
+	w := Way{File: file, Shape: string(r.Shape), Mods: slices.Clone(r.Mods), Place: o.Place, outline: o}
+	for _, more := range o.More {
+		w.Mods = append(w.Mods, more.Mods...)
+	}
+	for _, mod := range w.Mods {
 		if there(mod) {
 			w.There++
 		}
 	}
 	g.ways = append(g.ways, w)
+}
+
+// more finds further lists in a file, which name mods that the first does not: those that are in the
+// same place.
+func (g *sighting) more(o *teach.Outline, file string, doc []byte, there func(string) bool) {
+	const most = 3
+	found := slices.Clone(o.Registration.Mods)
+	root := filepath.Join(g.dir, filepath.FromSlash(o.Place))
+	if path.IsAbs(o.Place) {
+		root = o.Place
+	}
+	entries, err := os.ReadDir(root)
+	if err != nil || o.Place == "" {
+		return
+	}
+	before, after, _ := strings.Cut(cmp.Or(o.File, "{mod}"), "{mod}")
+	for _, e := range entries {
+		mod, ok := strings.CutPrefix(e.Name(), before)
+		mod, ok2 := strings.CutSuffix(mod, after)
+		if !ok || !ok2 || mod == "" || slices.Contains(found, mod) || len(o.More) == most || teach.NameAt(string(doc), mod) < 0 {
+			continue
+		}
+		r, err := teach.FindRegistration(file, doc, mod, there)
+		if err != nil || slices.ContainsFunc(r.Mods, func(m string) bool { return slices.Contains(found, m) || !there(m) }) {
+			continue
+		}
+		found = append(found, r.Mods...)
+		o.More = append(o.More, r.Renamed(fmt.Sprintf("%s, list %d", path.Base(file), len(o.More)+2)))
+	}
+}
+
+// groupMark is what the names of category folders begin with, where some of those that are registered
+// begin with a sign and the others do not; "" for none.
+func groupMark(mods []string) (mark string) {
+	plain := 0
+	for _, mod := range mods {
+		switch first := mod[:min(1, len(mod))]; {
+		case first == "" || letter(first[0]) || first == "_" || first == ".":
+			plain++
+		case mark == "" || mark == first:
+			mark = first
+		default:
+			return ""
+		}
+	}
+	if plain == 0 {
+		return ""
+	}
+	return mark
 }
 
 // thereOf is how many of some mods are near.

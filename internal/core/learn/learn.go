@@ -865,3 +865,29 @@ func count(n int, thing string) string {
 	}
 	return fmt.Sprintf("%d %ss", n, thing)
 }
+
+// LastOf is the kind of the last line that two starts of a server as it is have in common, "" for none.
+func LastOf(starts []Start) string {
+	if len(starts) < 2 {
+		return ""
+	}
+	other := map[string]int{}
+	for _, line := range starts[1].Lines {
+		other[numbered(line)]++
+	}
+	count := map[string]int{}
+	for _, line := range starts[0].Lines {
+		count[numbered(line)]++
+	}
+	for _, line := range slices.Backward(starts[0].Lines) {
+		if kind := numbered(line); strings.TrimSpace(line) != "" && count[kind] == 1 && other[kind] == 1 {
+			return kind
+		}
+	}
+	return ""
+}
+
+// Says tells whether there is a line of a kind.
+func Says(lines []string, kind string) bool {
+	return slices.ContainsFunc(lines, func(line string) bool { return numbered(line) == kind })
+}

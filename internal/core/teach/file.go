@@ -148,16 +148,18 @@ type Outline struct {
 	Registration Registration
 	Command      []string // that starts the server; nil when it is not known
 
-	About    string        // "" for where it is taught from
-	Order    dialect.Order // "" for what the shape suggests
-	Port     int           // that players connect to, when the command says it as {port}; 0 for none
-	Packed   bool          // mods are archives with their manifest inside
-	Manifest string        // the table of a dialect that says how mods describe themselves
-	Listens  string        // the port that shows the server to be ready, where no line does
-	Called   string        // how a registration with a path begins that means a mod in the place
-	Base     []string      // more folders, below the server's or whole paths, with mods that it brings itself
-	Always   bool          // being in the place is enough,
-	Aside    string        // and this is what a mod there is called while it is off
+	About    string         // "" for where it is taught from
+	Order    dialect.Order  // "" for what the shape suggests
+	Port     int            // that players connect to, when the command says it as {port}; 0 for none
+	More     []Registration // further places where mods are named
+	Group    string         // how the name of a category folder begins
+	Packed   bool           // mods are archives with their manifest inside
+	Manifest string         // the table of a dialect that says how mods describe themselves
+	Listens  string         // the port that shows the server to be ready, where no line does
+	Called   string         // how a registration with a path begins that means a mod in the place
+	Base     []string       // more folders, below the server's or whole paths, with mods that it brings itself
+	Always   bool           // being in the place is enough,
+	Aside    string         // and this is what a mod there is called while it is off
 }
 
 // Write writes the outline of a dialect as a file that is to be completed by the rules
@@ -209,6 +211,9 @@ func (o *Outline) Write() ([]byte, error) {
 	if o.File != "" {
 		put("file", o.File)
 	}
+	if o.Group != "" {
+		put("group", o.Group)
+	}
 	if o.Packed {
 		put("packed", true)
 	}
@@ -218,7 +223,9 @@ func (o *Outline) Write() ([]byte, error) {
 	if o.Always {
 		put("loads", string(dialect.LoadsAlways))
 	} else {
-		b.WriteString("\n" + o.Registration.Text)
+		for _, r := range append([]Registration{o.Registration}, o.More...) {
+			b.WriteString("\n" + r.Text)
+		}
 	}
 	if o.Aside != "" {
 		put("aside", o.Aside)

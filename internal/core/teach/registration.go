@@ -65,6 +65,16 @@ func FindRegistration(file string, doc []byte, mod string, known func(string) bo
 	return best, nil
 }
 
+// Renamed is the same registration under another name, as a dialect has each name once.
+func (r Registration) Renamed(name string) Registration {
+	old, _, _ := strings.Cut(r.Text[strings.Index(r.Text, "\nname"):], "\nfile")
+	line, err := toml.Marshal(map[string]string{"name": name})
+	if err == nil {
+		r.Text = strings.Replace(r.Text, strings.TrimPrefix(old, "\n")+"\n", string(line), 1)
+	}
+	return r
+}
+
 // keys are those of a [[registration]], in the order in which they are written.
 type keys [][2]string
 
@@ -242,8 +252,8 @@ func inPair(section string, sections bool, comment, key, value, mod string, add 
 	if sections {
 		format = dialect.FormatINI
 	}
-	if value != mod {
-		for _, keys := range listsIn(value, mod) {
+	if bare := unquoted(value); value != mod && bare != mod {
+		for _, keys := range listsIn(bare, mod) {
 			add(format, dialect.ShapeList, append(keys, "at", at, "comment", comment)...)
 		}
 	}
@@ -268,6 +278,14 @@ func inPair(section string, sections bool, comment, key, value, mod string, add 
 		add(dialect.FormatINI, dialect.ShapeRepeat, "at", at, "comment", comment)
 		add(dialect.FormatKeyValue, dialect.ShapeList, "at", at, "separator", ",", "comment", comment)
 	}
+}
+
+// unquoted is a value without the quotes around all of it.
+func unquoted(value string) string {
+	if n := len(value); n > 1 && value[0] == value[n-1] && strings.ContainsRune(`"'`, rune(value[0])) && !strings.Contains(value[1:n-1], value[:1]) {
+		return value[1 : n-1]
+	}
+	return value
 }
 
 // inWords takes the words before the name as those that register.

@@ -1,6 +1,7 @@
 package teach
 
 import (
+	"cmp"
 	"strings"
 
 	"initium/internal/core/dialect"
@@ -25,7 +26,7 @@ func (t *treeSearch) in(n *text.Node, at string) {
 	}
 	for _, item := range n.Items {
 		if nameFrom(item, t.name) {
-			t.add(dialect.ShapeItems, "at", at)
+			t.add(dialect.ShapeItems, "at", cmp.Or(at, ".")) // the whole document, where it is a list
 		}
 		for _, m := range item.Members {
 			switch {
