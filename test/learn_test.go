@@ -113,6 +113,10 @@ func TestLearnMadeUpFamilies(t *testing.T) {
 			var l learnedJSON
 			o.json(0, &l, "learn", dir, mod, "--try", "--json", "--trials", "10")
 			t.Logf("%d starts, %d of %d line-ups as foretold, %d of %d mods: %s", l.Starts+l.Trial.Lineups, l.Trial.Exact, l.Trial.Lineups, l.Trial.Right, l.Trial.Shown, l.Ways[0])
+			for _, d := range l.Trial.Differed {
+				t.Log(d)
+			}
+			t.Log(contents(t, filepath.Join(o.home, "dialects", kind+".toml")))
 			const least = 9 // of 10
 			if l.Trial.Exact < least || len(l.Problems) > 0 {
 				t.Errorf("%d of %d line-ups were as foretold:\n%s\n%s\nstill missing: %s\n%+v\n%s", l.Trial.Exact, l.Trial.Lineups, strings.Join(l.Trial.Differed, "\n"), strings.Join(l.Unsaid, "\n"), strings.Join(l.Problems, "\n"), l.Rules,

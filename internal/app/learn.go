@@ -236,7 +236,13 @@ func (l *learning) describe(f *learn.Findings) {
 		if m == nil || m.Path == "" {
 			return false
 		}
-		found, ok := teach.FindManifest(filesOf(m.Path), cmp.Or(m.Manifest.Name, m.Name), needs)
+		known := teach.Known{Name: cmp.Or(m.Manifest.Name, m.Name), Needs: needs}
+		for _, i := range m.Entries {
+			if e := &now.Lineup.Entries[i]; l.server.Dialect.Registrations[e.Registration].Shape == dialect.ShapeParallel {
+				known.Number = e.Value
+			}
+		}
+		found, ok := teach.FindManifest(filesOf(m.Path), known)
 		if ok && (found.Needs || len(needs) == 0) {
 			l.way.outline.Manifest = found.Text
 			return true
@@ -367,20 +373,60 @@ func (l *learning) try(ctx context.Context) (*learn.Findings, error) {
 	if err := l.start(ctx, learn.Broken, []string{subject}, func(t *trial) error { return t.breakMod(subject) }); err != nil {
 		return nil, err
 	}
-	if l.way.File != "" {
-		if err := l.start(ctx, learn.Twice, []string{subject}, func(t *trial) error { return t.doubleLine(subject) }); err != nil {
-			return nil, err
-		}
-		if len(on) > 1 {
-			if err := l.start(ctx, learn.Moved, on[len(on)-1:], func(t *trial) error { return t.moveFirst(on[len(on)-1], on[0]) }); err != nil {
-				return nil, err
-			}
-		}
-		if err := l.start(ctx, learn.Damaged, nil, func(t *trial) error { return t.damage() }); err != nil {
+	if l.way.File == "" {
+		return l.tryAside(ctx, subject)
+	}
+	if err := l.start(ctx, learn.Twice, []string{subject}, func(t *trial) error { return t.doubleLine(subject) }); err != nil {
+		return nil, err
+	}
+	if len(on) > 1 {
+		if err := l.start(ctx, learn.Moved, on[len(on)-1:], func(t *trial) error { return t.moveFirst(on[len(on)-1], on[0]) }); err != nil {
 			return nil, err
 		}
 	}
+	if err := l.start(ctx, learn.Damaged, nil, func(t *trial) error { return t.damage() }); err != nil {
+		return nil, err
+	}
 	return learn.From(l.starts, l.set()), nil
+}
+
+// tryAside looks for a name under which the server passes a mod over, so that it can be switched off
+// where it is.
+func (l *learning) tryAside(ctx context.Context, mod string) (*learn.Findings, error) {
+	file := cmp.Or(l.way.outline.File, "{mod}")
+	needed := map[string]bool{}
+	for _, list := range learn.From(l.starts, l.set()).Needs {
+		for _, name := range list {
+			needed[name] = true
+		}
+	}
+	if i := slices.IndexFunc(l.starts[0].On, func(m string) bool { return !needed[m] }); i >= 0 && needed[mod] {
+		mod = l.starts[0].On[i] // of one that others need they would speak
+	}
+	for _, called := range []string{file + ".off", "_" + file, "off-" + file} {
+		err := l.start(ctx, learn.Aside, []string{mod}, func(t *trial) error {
+			m := t.whole.Find(mod)
+			if m == nil || !strings.HasPrefix(m.Path, t.folder+"/") {
+				return fmt.Errorf("%w: it lies outside the server's folder", errUntried)
+			}
+			before, after, _ := strings.Cut(called, "{mod}")
+			plainBefore, plainAfter, _ := strings.Cut(file, "{mod}")
+			stem := strings.TrimSuffix(strings.TrimPrefix(filepath.Base(m.Path), plainBefore), plainAfter)
+			return os.Rename(m.Path, filepath.Join(filepath.Dir(m.Path), before+stem+after))
+		})
+		if err != nil {
+			return nil, err
+		}
+		if n := len(l.starts) - 1; l.starts[n].Kind == learn.Aside {
+			l.starts[n].Called = called
+		}
+		if f := learn.From(l.starts, l.set()); f.Aside != "" {
+			return f, nil
+		}
+	}
+	f := learn.From(l.starts, l.set())
+	f.Unsaid = append(f.Unsaid, "under which name the server passes a mod over: mods cannot be switched off where they are")
+	return f, nil
 }
 
 // set are the words of the startup files, and of the command.
@@ -657,7 +703,7 @@ func (t *trial) breakMod(mod string) error {
 	if m == nil || !strings.HasPrefix(m.Path, t.folder+"/") {
 		return fmt.Errorf("%w: its files lie outside the server's folder", errUntried)
 	}
-	var scripts, others []string
+	var scripts, others, texts []string
 	err := filepath.WalkDir(m.Path, func(full string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() {
 			return err
@@ -665,7 +711,9 @@ func (t *trial) breakMod(mod string) error {
 		switch strings.ToLower(filepath.Ext(full)) {
 		case ".lua", ".js", ".py", ".rb", ".pl", ".php", ".sh", ".so", ".dll", ".jar", ".zip", ".wasm", ".cs":
 			scripts = append(scripts, full)
-		case ".md", ".txt", ".png":
+		case ".md", ".txt":
+			texts = append(texts, full)
+		case ".png":
 		default:
 			others = append(others, full)
 		}
@@ -676,6 +724,9 @@ func (t *trial) breakMod(mod string) error {
 	}
 	if scripts == nil {
 		scripts = others
+	}
+	if scripts == nil {
+		scripts = texts
 	}
 	if scripts == nil {
 		return fmt.Errorf("%w: it has no file that could be broken", errUntried)

@@ -312,7 +312,7 @@ func packedPlaces(dir string, near map[string][]spot, mod string) (list []packed
 				continue
 			}
 			inside := filesOf(filepath.Join(dir, filepath.FromSlash(s.dir), name+s.ending))
-			if m, ok := teach.FindManifest(inside, mod, nil); ok && m.Named {
+			if m, ok := teach.FindManifest(inside, teach.Known{Name: mod}); ok && m.Named {
 				list = append(list, packed{s.dir, s.ending, m.Text, names})
 				break
 			}

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -194,7 +195,7 @@ func partOf(names map[string][]string, mod string) (best spot, mods []string) {
 	for _, dir := range slices.Sorted(maps.Keys(names)) {
 		for _, name := range names[dir] {
 			before, after, ok := strings.Cut(name, mod)
-			if !ok || mod == "" || before != "" && letter(before[len(before)-1]) || after != "" && letter(after[0]) {
+			if !ok || mod == "" || before != "" && letter(before[len(before)-1]) || after != "" && letter(after[0]) || release.MatchString(after) {
 				continue
 			}
 			var like []string
@@ -210,6 +211,9 @@ func partOf(names map[string][]string, mod string) (best spot, mods []string) {
 	}
 	return best, mods
 }
+
+// release is that of a mod in the name of its file, which is no part of all such names.
+var release = regexp.MustCompile(`^[-_ .+]v?\d`)
 
 func letter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' }
 

@@ -27,6 +27,7 @@ const (
 	Broken  Kind = "broken"
 	Twice   Kind = "registered twice"
 	Moved   Kind = "in another order"
+	Aside   Kind = "called otherwise" // so that it may count as off, where being there is enough
 	Damaged Kind = "with a line in its startup file that means nothing"
 )
 
@@ -36,6 +37,7 @@ type Start struct {
 	Mods   []string // that it is about: switched off, made up, or broken
 	On     []string // that were registered and on, in the order of the list
 	Dir    string   // of the copy
+	Called string   // of Aside: what the mod's file or folder was called, with {mod}
 	Lines  []string // of the log, as rules see them, until the server was quiet or had ended
 	Ended  bool     // by itself, before it was stopped
 	Status int      // with which it ended
@@ -62,6 +64,7 @@ type Findings struct {
 	Needs   map[string][]string     // mods that did not load without another
 	Mods    []string                // whose loading something tells
 	Unshown []string                // mods that were on, and of which nothing tells that they load
+	Aside   string                  // what a mod is called while it is off, where being there is enough
 	Voices  []string                // mods without which the server says nothing
 	Unsaid  []string                // what could not be found out, in words
 }
@@ -88,6 +91,7 @@ func From(starts []Start, set map[string]bool) *Findings {
 	e.needs()
 	e.ready()
 	e.twice()
+	e.aside()
 	e.stopped()
 	e.order()
 	return e.f
@@ -806,6 +810,17 @@ func (e *evidence) twice() {
 			e.f.Load["twice"] = dialect.FateFails
 		case e.toldLoaded(i, s.Mods[0]):
 			e.f.Load["twice"] = dialect.FateIgnored
+		}
+	}
+}
+
+// aside finds a name under which the server passes a mod over in silence.
+func (e *evidence) aside() {
+	for _, i := range e.of(Aside) {
+		s := &e.starts[i]
+		silent := !s.Ended && !e.toldLoaded(i, s.Mods[0]) && len(e.news(i, s.Mods[0])) == 0
+		if silent && e.toldLoaded(0, s.Mods[0]) && e.f.Aside == "" {
+			e.f.Aside = s.Called
 		}
 	}
 }

@@ -20,6 +20,9 @@ func (f *Findings) Write(o teach.Outline, files []string, signal string) ([]byte
 	if f.Order != "" {
 		o.Order = f.Order
 	}
+	if o.Always {
+		o.Aside = f.Aside
+	}
 	if f.Listens {
 		o.Listens = fmt.Sprint(f.Port)
 		if o.Port == f.Port {

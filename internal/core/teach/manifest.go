@@ -1,6 +1,7 @@
 package teach
 
 import (
+	"bytes"
 	"cmp"
 	"io/fs"
 	"maps"
@@ -26,13 +27,21 @@ type Manifest struct {
 // Bounds of what is tried to read a manifest: each try means reading it.
 const (
 	maxManifest = 64 << 10 // bytes of one
-	maxKeyWords = 80       // words in it that may be keys
+	maxKeyWords = 400      // what may be a key in it
+	maxObjects  = 8        // objects in it that may hold keys
 )
 
-// FindManifest finds out which of a mod's files, by their path below it, says that the mod is called
-// name and needs the others, and how. ok is false when none says either. Every way that a dialect can
-// describe and that a file suggests is tried by reading it.
-func FindManifest(files map[string][]byte, name string, needs []string) (best Manifest, ok bool) {
+// Known is what is known of a mod before its manifest is: what is "" or nil is not.
+type Known struct {
+	Name   string
+	Number string // in a catalogue
+	Needs  []string
+}
+
+// FindManifest finds out which of a mod's files, by their path below it, says what is known of the mod,
+// and how. ok is false when none says any of it. Every way that a dialect can describe and that a file
+// suggests is tried by reading it.
+func FindManifest(files map[string][]byte, known Known) (best Manifest, ok bool) {
 	score := 0
 	for _, file := range slices.SortedFunc(maps.Keys(files), func(a, b string) int { // the outer ones first
 		return cmp.Or(cmp.Compare(strings.Count(a, "/"), strings.Count(b, "/")), strings.Compare(a, b))
@@ -43,8 +52,8 @@ func FindManifest(files map[string][]byte, name string, needs []string) (best Ma
 		}
 		for _, form := range manifestForms(file) {
 			s := manifestSearch{doc: doc, form: form}
-			s.find(name, needs)
-			if now := 2*yes(s.form.Needs != "") + yes(s.form.Name != ""); now > score {
+			s.find(known)
+			if now := 4*yes(s.form.Needs != "") + 2*yes(s.form.Number != "") + yes(s.form.Name != ""); now > score {
 				score = now
 				best = Manifest{Text: s.table(), Named: s.form.Name != "", Needs: s.form.Needs != ""}
 			}
@@ -91,6 +100,7 @@ type manifestSearch struct {
 var (
 	keyWord    = regexp.MustCompile(`[A-Za-z_][\w-]*`)
 	sectioned  = regexp.MustCompile(`(?m)^\s*\[([^\]\r\n]+)\]`)
+	objectKey  = regexp.MustCompile(`(?m)(?:"([\w-]+)"\s*:\s*\{|^([\w-]+):\s*$|<([\w-]+)[\s>])`)
 	frontLine  = regexp.MustCompile(`(?m)^[ \t]*((?:#|--|//|;)[ \t]*@?[A-Za-z][A-Za-z _-]*[:=]?[ \t]+)\S`)
 	callOrSet  = regexp.MustCompile(`(?m)^[ \t]*([A-Za-z_][\w.]*)[ \t]*([=(:]|[ \t])[ \t]*(["'])`)
 	versionKey = regexp.MustCompile(`(?i)(version|release)$`)
@@ -128,10 +138,16 @@ func (s *manifestSearch) keys() (list []string) {
 			add("@" + w)
 		}
 	}
+	between := "."
 	if s.form.Format == dialect.FormatINI {
-		for _, m := range sectioned.FindAllSubmatch(s.doc, -1) {
-			for _, w := range words {
-				add(string(m[1]) + "/" + w)
+		between = "/"
+	}
+	for _, m := range slices.Concat(sectioned.FindAllSubmatch(s.doc, -1), objectKey.FindAllSubmatch(s.doc, maxObjects)) {
+		outer := string(bytes.Join(m[1:], nil)) // one of them is what was found
+		for _, w := range words {
+			add(outer + between + w)
+			if s.form.Format == dialect.FormatXML {
+				add(outer + between + "@" + w)
 			}
 		}
 	}
@@ -148,8 +164,9 @@ func (s *manifestSearch) read(form dialect.Manifest) mod.Manifest {
 	})
 }
 
-// find finds the keys of the name, the release and the needs.
-func (s *manifestSearch) find(name string, needs []string) {
+// find finds the keys of the name, the number, the release and the needs.
+func (s *manifestSearch) find(known Known) {
+	needs := known.Needs
 	if s.form.Format == dialect.FormatLines { // all of it is needs
 		m := s.read(s.form)
 		if len(needs) > 0 && holdsAll(mod.Names(m.Needs), needs) && m.Problem == nil {
@@ -161,11 +178,19 @@ func (s *manifestSearch) find(name string, needs []string) {
 		form := s.form
 		if form.Name == "" {
 			form.Name = key
-			if m := s.read(form); m.Name == name && m.Problem == nil {
+			if m := s.read(form); m.Name == known.Name && m.Problem == nil {
 				s.form.Name = key
 				continue
 			}
 			form.Name = ""
+		}
+		if form.Number == "" && known.Number != "" {
+			form.Number = key
+			if m := s.read(form); m.Number == known.Number && m.Problem == nil {
+				s.form.Number = key
+				continue
+			}
+			form.Number = ""
 		}
 		if form.Release == "" && versionKey.MatchString(strings.TrimRight(strings.ReplaceAll(key, "{value}", ""), " =:\"'()")) {
 			form.Release = key
@@ -206,7 +231,7 @@ func (s *manifestSearch) table() string {
 		needs = ""
 	}
 	comment := f.Comment
-	for _, kv := range [][2]string{{"file", f.File}, {"format", string(f.Format)}, {"comment", comment}, {"assign", f.Assign}, {"name", f.Name}, {"release", f.Release}, {"needs", needs}, {"separator", f.Separator}} {
+	for _, kv := range [][2]string{{"file", f.File}, {"format", string(f.Format)}, {"comment", comment}, {"assign", f.Assign}, {"name", f.Name}, {"release", f.Release}, {"number", f.Number}, {"needs", needs}, {"separator", f.Separator}} {
 		if kv[1] == "" || kv[0] == "separator" && needs == "" {
 			continue
 		}
