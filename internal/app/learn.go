@@ -297,7 +297,7 @@ func (l *learning) base(f *learn.Findings) error {
 	if place := l.way.outline.Place; filepath.IsAbs(place) {
 		roots = append(roots, filepath.Dir(place), filepath.Dir(filepath.Dir(place)))
 	}
-	if dir, file := lookFar(roots, missing); dir != "" && file == l.way.outline.File {
+	if dir, file, _ := lookFar(roots, missing); dir != "" && file == l.way.outline.File {
 		l.way.outline.Base = append(l.way.outline.Base, dir)
 		if missing, err = contradicted(); err != nil || len(missing) == 0 {
 			return err
@@ -613,8 +613,8 @@ func (l *learning) watch(ctx context.Context, t *trial, kind learn.Kind, mods []
 	l.quiet = max(l.quiet, min(4*longest, learnWithin/2)) // a slow machine, or a slow server
 	s.Lines = linesOf(log.Bytes())
 	if !s.Ended {
-		s.Ports, _ = host.Listening(running.Server) // what cannot be looked at shows nothing
-		mapped, _ := host.Mapped(running.Server)
+		s.Ports, _ = host.Listening(running.Keeper) // what cannot be looked at shows nothing
+		mapped, _ := host.Mapped(running.Keeper)
 		for i := range now.Mods {
 			if m := &now.Mods[i]; slices.Contains(s.On, m.Name) && heldFile(m.Path, mapped) != "" {
 				s.Held = append(s.Held, m.Name)

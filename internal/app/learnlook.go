@@ -140,18 +140,18 @@ func insideMod(near map[string][]spot, mod, file string) bool {
 
 // add adds the way in which a file names mods, if there is one that finds them all.
 func (g *sighting) add(file string, doc []byte, mods []string, near map[string][]spot) {
-	first, err := teach.FindRegistration(file, doc, mods[0], nil)
+	first, err := teach.FindSiblings(file, doc, mods[0])
 	if err != nil {
 		return
 	}
 	o := teach.Outline{Recognise: []string{file}}
 	o.Place, o.File = placeOf(near, first.Mods)
-	if thereOf(near, first.Mods) < (len(first.Mods)+1)/2 {
-		place, name := lookFar(foldersNamed(doc), first.Mods)
+	if near := thereOf(near, first.Mods); near < len(first.Mods) {
+		place, name, far := lookFar(foldersNamed(doc), first.Mods)
 		if place == "" {
-			place, name = lookFar([]string{"/usr/lib", "/usr/libexec", "/usr/share", "/usr/local", "/opt", "/var/lib"}, first.Mods)
+			place, name, far = lookFar([]string{"/usr/lib", "/usr/libexec", "/usr/share", "/usr/local", "/opt", "/var/lib"}, first.Mods)
 		}
-		if place != "" {
+		if far > near {
 			o.Place, o.File = place, name
 			if below, err := filepath.Rel(g.dir, place); err == nil && filepath.IsLocal(below) {
 				o.Place = filepath.ToSlash(below)
@@ -386,10 +386,10 @@ func foldersNamed(doc []byte) (list []string) {
 	return list
 }
 
-// lookFar finds the folder, below some, that holds most of the registered mods, and what they are
-// called there.
-func lookFar(roots, mods []string) (dir, file string) {
-	left, best := maxFar, 0
+// lookFar finds the folder, below some, that holds most of the registered mods, what they are called
+// there, and how many they are.
+func lookFar(roots, mods []string) (dir, file string, best int) {
+	left := maxFar
 	for _, root := range roots {
 		theirs.Walk(root, func(full string, e fs.DirEntry, err error) error {
 			if left--; left < 0 {
@@ -409,9 +409,9 @@ func lookFar(roots, mods []string) (dir, file string) {
 		})
 	}
 	if best < 1 || float64(best) < farShare*float64(len(mods)) || best < 2 && len(mods) > 1 {
-		return "", ""
+		return "", "", 0
 	}
-	return dir, file
+	return dir, file, best
 }
 
 // namedIn counts the mods that are entries of a folder, with the same before and behind the name.

@@ -131,7 +131,7 @@ func (f *following) probeMemory() {
 	running, err := f.dir.Running()
 	var mapped []string
 	if err == nil {
-		mapped, err = host.Mapped(running.Server)
+		mapped, err = host.Mapped(running.Keeper)
 	}
 	if err != nil {
 		f.unheard = text.Clean(err.Error())

@@ -308,7 +308,7 @@ func (k *keeper) run() (exit Exit, err error) {
 	}()
 	tail.begin(book)
 	if k.spec.Listens > 0 {
-		go k.untilListens(main, began)
+		go k.untilListens(began)
 	}
 	exit.Status, exit.Left = k.wait(main)
 	select { // a process that is nobody's child any more may hold the pipe open
@@ -328,10 +328,11 @@ func (k *keeper) run() (exit Exit, err error) {
 const listenTick = 20 * time.Millisecond
 
 // untilListens notes when the server begins to listen on its port. It looks less and less often, as
-// that means going through all of its files.
-func (k *keeper) untilListens(main int, began time.Time) {
+// that means going through all of its files. What went into the background is the keeper's child all
+// the same.
+func (k *keeper) untilListens(began time.Time) {
 	for pause := listenTick; !within(k.done, pause); pause = min(pause*5/4, time.Second) {
-		if ports, err := Listening(main); err == nil && slices.Contains(ports, k.spec.Listens) {
+		if ports, err := Listening(os.Getpid()); err == nil && slices.Contains(ports, k.spec.Listens) {
 			_ = writeJSON(k.dir.listens(), time.Since(began)) // without it the server counts as not ready
 			return
 		}

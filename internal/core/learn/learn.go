@@ -136,7 +136,10 @@ func (e *evidence) read() {
 	for i := range e.starts {
 		var list []message
 		for at, line := range e.starts[i].Lines {
-			said, level, _ := teach.Message(e.prefix, line)
+			said, level, source := teach.Message(e.prefix, line)
+			if len(level) == 0 {
+				level = source // which may be the weight, as a server calls it
+			}
 			if strings.TrimSpace(said) != "" {
 				list = append(list, message{line, said, string(level), at})
 			}
@@ -223,6 +226,9 @@ func (e *evidence) elsewhere(examples []teach.Example) []teach.Example {
 		}
 		if other := otherName(line, mod); strings.Count(other, otherMark) > 1 {
 			line, mod = other, otherMark
+		}
+		if said, _, _ := teach.Message(e.prefix, line); strings.HasSuffix(line, said) {
+			line = strings.TrimSuffix(line, said) + otherNumbers(said)
 		}
 		if line != x.Line {
 			examples = append(examples, teach.Example{Line: line, Mod: mod})
@@ -461,6 +467,19 @@ func (e *evidence) good() (list []string) {
 	return list
 }
 
+// goodBut are such lines, without those of the kind of one that tells of a fault: a server as it is may
+// have that fault with another mod.
+func (e *evidence) goodBut(m message, mod string) (list []string) {
+	kind, _ := kindOf(m.said, mod)
+	for _, line := range e.good() {
+		said, _, _ := teach.Message(e.prefix, line)
+		if !slices.ContainsFunc(e.starts[0].On, func(on string) bool { k, ok := kindOf(said, on); return ok && k == kind }) {
+			list = append(list, line)
+		}
+	}
+	return list
+}
+
 // failures finds what is said of a name that is nowhere.
 func (e *evidence) failures() {
 	starts := e.of(Absent)
@@ -509,7 +528,7 @@ func (e *evidence) failures() {
 			means = dialect.MeansFailed // a rule for what is not there knows no files; and what is said of both tells them not apart
 		}
 		examples := []teach.Example{{Line: m.line, Mod: s.Mods[0]}}
-		if e.propose(means, examples, e.good(), why) && s.Ended {
+		if e.propose(means, examples, e.goodBut(m, s.Mods[0]), why) && s.Ended {
 			e.fatal()
 		}
 	}
@@ -788,12 +807,27 @@ func (e *evidence) stopped() {
 		if len(last) == 0 {
 			continue
 		}
-		m := worst(last)
-		if e.covered(m.line) {
-			continue
+		slices.SortStableFunc(last, func(a, b message) int { return bad(b) - bad(a) })
+		for _, m := range last {
+			if e.covered(m.line) || e.gaveUp(m, "the server stopped "+string(s.Kind)) {
+				break
+			}
 		}
-		e.propose(dialect.MeansStopped, []teach.Example{{Line: m.line}}, e.good(), "the server stopped "+string(s.Kind))
 	}
+}
+
+// gaveUp makes a rule of a line with which a server stops: with the reason behind a colon, or as a
+// whole.
+func (e *evidence) gaveUp(m message, why string) bool {
+	example := []teach.Example{{Line: m.line}}
+	if e.propose(dialect.MeansStopped, example, e.good(), why) {
+		return true
+	}
+	if !e.propose(dialect.MeansIgnore, example, e.good(), why) {
+		return false
+	}
+	e.f.Rules[len(e.f.Rules)-1].Means = dialect.MeansStopped
+	return true
 }
 
 // twice finds what becomes of a mod that is registered a second time.

@@ -33,14 +33,20 @@ func kindOf(said, mod string) (kind string, ok bool) {
 
 // apart tells whether a name that was found in a line is no piece of another word.
 func apart(said string, at, length int) bool {
-	letter := func(i int) bool {
-		if i < 0 || i >= len(said) {
-			return false
-		}
-		c := said[i]
-		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9'
+	return !inWord(said, at-1, false) && !inWord(said, at+length, false)
+}
+
+// alone is apart, where an underscore is a letter too.
+func alone(said string, at, length int) bool {
+	return !inWord(said, at-1, true) && !inWord(said, at+length, true)
+}
+
+func inWord(said string, i int, underscore bool) bool {
+	if i < 0 || i >= len(said) {
+		return false
 	}
-	return !letter(at-1) && !letter(at+length)
+	c := said[i]
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '_' && underscore
 }
 
 // quoted is a text in quotes.
@@ -145,10 +151,23 @@ func together(line string, names []string) (marked string, ok bool) {
 // otherName is a line with the name of another mod in it, wherever it names one.
 func otherName(line, mod string) string { return replaceName(line, mod, otherMark) }
 
-// replaceName puts another text in the place of a name, wherever that is no piece of another word.
+// replaceName puts another text in the place of a name, wherever that is no piece of another word: of
+// one with underscores only where it is nowhere alone.
 func replaceName(line, name, by string) string {
 	if name == "" {
 		return line
+	}
+	apart := apart
+	for from := 0; ; {
+		i := strings.Index(line[from:], name)
+		if i < 0 {
+			break
+		}
+		if from += i; alone(line, from, len(name)) {
+			apart = alone
+			break
+		}
+		from += len(name)
 	}
 	var b strings.Builder
 	for from := 0; ; {
@@ -186,3 +205,15 @@ func alike(a, b string) bool {
 	}
 	return 2*same > max(len(x), len(y))
 }
+
+// otherNumbers is a text with other numbers in it, where these stand by themselves.
+func otherNumbers(said string) string {
+	return lone.ReplaceAllStringFunc(said, func(n string) string {
+		if n[len(n)-1] == '9' {
+			return n[:len(n)-1] + "8"
+		}
+		return n[:len(n)-1] + string(n[len(n)-1]+1)
+	})
+}
+
+var lone = regexp.MustCompile(`\b\d+\b`)

@@ -121,10 +121,12 @@ func (s *scanner) entry(place int, full, bundle string, depth int) finds {
 	return finds{strays: []Stray{{Folder: name, Path: full, Empty: len(f.list()) == 0, Inner: s.inner(p, f)}}}
 }
 
-// files finds the mods of a place where each is a single file.
+// files finds the mods of a place where each is a single file, or a folder that has more in its name
+// than the mod's: `mod_{mod}/`.
 func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*Mod) {
 	p := &s.dialect.Places[place]
-	pattern, err := text.ParseFileName(p.File)
+	file, folder := strings.CutSuffix(p.File, "/")
+	pattern, err := text.ParseFileName(file)
 	if err != nil {
 		return nil // Parse has checked it
 	}
@@ -140,7 +142,7 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*M
 				break
 			}
 		}
-		if name == "" || e.IsDir() || strings.HasPrefix(e.Name(), ".") {
+		if name == "" || s.isFolder(dir, e) != folder || strings.HasPrefix(e.Name(), ".") {
 			continue
 		}
 		m := &Mod{Name: name, Path: path.Join(dir, e.Name()), Folder: e.Name(), Place: place,

@@ -33,6 +33,16 @@ type Registration struct {
 // one that finds most of the mods that are known is taken. The error says that none
 // finds the mod.
 func FindRegistration(file string, doc []byte, mod string, known func(string) bool) (Registration, error) {
+	return findRegistration(file, doc, mod, known, 1)
+}
+
+// FindSiblings is FindRegistration where nothing is known of other mods, and any name may be one.
+func FindSiblings(file string, doc []byte, mod string) (Registration, error) {
+	return findRegistration(file, doc, mod, nil, 0)
+}
+
+// findRegistration takes so much from a way for each mod that nobody knows.
+func findRegistration(file string, doc []byte, mod string, known func(string) bool, unknown int) (Registration, error) {
 	var best Registration
 	var bestKeys keys
 	bestScore := -1 << 30
@@ -46,7 +56,7 @@ func FindRegistration(file string, doc []byte, mod string, known func(string) bo
 			if known != nil && known(name) {
 				score += 10
 			} else if name != mod && !r.off[name] { // a mod that is off is often not there
-				score--
+				score -= unknown
 			}
 		}
 		if r.Shape == dialect.ShapeParallel { // more is known of the same list
@@ -235,7 +245,7 @@ func inLines(doc []byte, mod string, add func(dialect.Format, dialect.Shape, ...
 			continue
 		}
 		if m := pair.FindStringSubmatch(line); m != nil {
-			inPair(section, sections, comment, m[1], m[2], mod, add)
+			inPair(section, sections, comment, m[1], strings.TrimSpace(withoutComment(m[2], comment)), mod, add)
 		}
 		if sections && bare == mod {
 			add(dialect.FormatINI, dialect.ShapeSection, "at", section, "item", "{mod}", "comment", comment)

@@ -77,7 +77,7 @@ func (s *shape) standsBefore(lines []string) bool {
 		}
 		count++
 		for i, f := range fields {
-			if s.holes[i].kind == holeAny {
+			if s.holes[i].kind == holeAny && !numeral.MatchString(f) { // a process may have any number
 				if values[i] == nil {
 					values[i] = map[string]bool{}
 				}
@@ -88,6 +88,8 @@ func (s *shape) standsBefore(lines []string) bool {
 	many := func(v map[string]bool) bool { return len(v) > min(maxValues, max(count/3, 3)) }
 	return count >= 2 && float64(headed) >= headedLines*float64(len(lines)) && float64(count) >= mostLines*float64(headed) && !slices.ContainsFunc(values, many)
 }
+
+var numeral = regexp.MustCompile(`^\d+$`)
 
 // headed tells whether a line begins with what is the first sure sign in a shape that a
 // message begins: a time, or a weight.

@@ -150,7 +150,7 @@ func copyTree(ctx context.Context, from, to string, without fs.FileMode) error {
 		return err
 	}
 	defer out.Close()
-	c := &copier{ctx: ctx, without: without, top: out, linked: map[[2]uint64]string{}}
+	c := &copier{ctx: ctx, without: without, mine: without != 0 && os.Geteuid() != 0, top: out, linked: map[[2]uint64]string{}}
 	return c.below(in, filepath.Base(from), out, filepath.Base(to), filepath.Base(to))
 }
 
@@ -158,8 +158,23 @@ func copyTree(ctx context.Context, from, to string, without fs.FileMode) error {
 type copier struct {
 	ctx     context.Context
 	without fs.FileMode          // types of files that are passed over
+	mine    bool                 // the copies are the caller's own, whose ever the files are
 	top     *os.Root             // the folder that all comes into
 	linked  map[[2]uint64]string // copies, seen from there, of files that have several names
+}
+
+// ownInfo is what is known of a file, as if it were the caller's own.
+type ownInfo struct{ fs.FileInfo }
+
+// Sys is what the system says of the file, with another owner.
+func (i ownInfo) Sys() any {
+	sys, ok := i.FileInfo.Sys().(*syscall.Stat_t)
+	if !ok {
+		return i.FileInfo.Sys()
+	}
+	own := *sys
+	own.Uid, own.Gid = uint32(os.Getuid()), uint32(os.Getgid())
+	return &own
 }
 
 // below copies what has the name from in one folder, to the name to in another; seen is its
@@ -171,6 +186,9 @@ func (c *copier) below(in *os.Root, from string, out *os.Root, to, seen string) 
 	}
 	if info.Mode()&c.without != 0 {
 		return nil
+	}
+	if c.mine {
+		info = ownInfo{info}
 	}
 	if !info.IsDir() {
 		if sys, ok := info.Sys().(*syscall.Stat_t); ok && info.Mode().IsRegular() && sys.Nlink > 1 {
@@ -351,7 +369,8 @@ func CopyFolder(ctx context.Context, from, to string) error {
 }
 
 // CopyServer copies the folder of a server to a place where there is none, but for pipes and
-// sockets: they are those of a program that runs.
+// sockets: they are those of a program that runs. Where nobody but root may give files to others, the
+// copy is the caller's own.
 func CopyServer(ctx context.Context, from, to string) error {
 	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return err
