@@ -54,25 +54,28 @@ func TestForecast(t *testing.T) {
 	if n := os.Getenv("INITIUM_TRIAL_SEED"); n != "" {
 		fmt.Sscan(n, &seed)
 	}
-	for _, kind := range []struct {
+	type kind struct {
 		name  string
 		make  trial
-		needs string
-	}{
-		{"minetest", &minetestTrial{}, minetestServer},
-		{"bzflag", &bzflagTrial{}, bzfs},
-		{"harrow-sound", harrowTrial{}, ""},
-		{"lantern-moor", lanternTrial{}, ""},
-		{"cogwheel-fair", cogwheelTrial{}, ""},
-		{"nine-orchards", orchardsTrial{}, ""},
-	} {
+		needs []string
+	}
+	kinds := []kind{
+		{"minetest", &minetestTrial{}, []string{minetestServer}},
+		{"bzflag", &bzflagTrial{}, []string{bzfs}},
+		{"harrow-sound", harrowTrial{}, nil},
+		{"lantern-moor", lanternTrial{}, nil},
+		{"cogwheel-fair", cogwheelTrial{}, nil},
+		{"nine-orchards", orchardsTrial{}, nil},
+	}
+	for _, s := range theRealServers() {
+		kinds = append(kinds, kind{s.dialect, realTrial{s}, s.needs})
+	}
+	for _, kind := range kinds {
 		if only := os.Getenv("INITIUM_TRIAL_KIND"); only != "" && only != kind.name {
 			continue
 		}
 		t.Run(kind.name, func(t *testing.T) {
-			if kind.needs != "" {
-				needs(t, kind.needs)
-			}
+			needs(t, kind.needs...)
 			sum := &tally{}
 			const workers = 3
 			var wait sync.WaitGroup
@@ -81,6 +84,9 @@ func TestForecast(t *testing.T) {
 				go func() {
 					defer wait.Done()
 					o := newOperator(t)
+					if real, ok := kind.make.(realTrial); ok {
+						o = real.s.operatorOf(t)
+					}
 					for i := worker; i < count; i += workers {
 						if only := os.Getenv("INITIUM_TRIAL_ONLY"); only != "" && only != fmt.Sprint(i) {
 							continue

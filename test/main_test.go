@@ -60,6 +60,7 @@ type operator struct {
 	t    testing.TB
 	home string
 	env  []string
+	as   string // another user, where this one is root
 }
 
 func newOperator(t testing.TB) *operator {
@@ -84,7 +85,7 @@ type result struct {
 
 func (o *operator) try(args ...string) result {
 	o.t.Helper()
-	cmd := exec.Command(program, args...)
+	cmd := as(o.as, program, args...)
 	cmd.Env = o.env
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut

@@ -104,7 +104,7 @@ const (
 	learnWithin   = 90 * time.Second  // at most
 	learnPatience = 8 * time.Second   // for a server that is told to end
 	maxLearnLog   = 8 << 20           // bytes of its log
-	maxWithout    = 8                 // starts without one mod each
+	maxWithout    = 16                // starts without one mod each
 	nowhere       = "initium_nowhere" // the name of a mod that is nowhere
 	makesNoSense  = learn.Nonsense + " (\n"
 )
@@ -861,6 +861,7 @@ func (l *learning) selfTest(ctx context.Context, out *Learned, f *learn.Findings
 	r := rand.New(rand.NewPCG(l.opt.Seed, 1))
 	on := l.starts[0].On
 	l.server.Dialect.Stop.Patience = dialect.Duration(learnPatience)
+	l.server.Dialect.Start.Within = dialect.Duration(learnWithin/6 + 2*l.quiet)
 	l.server.Dialect.Start.Settle = max(l.server.Dialect.Start.Settle, dialect.Duration(500*time.Millisecond))
 	l.a.resolve(l.server)
 	for i := range l.opt.Trials {

@@ -50,6 +50,9 @@ type sighting struct {
 // lookAround finds the ways in which the mods of a server may be registered, from the names of some of
 // them. startup is the file that registers them, "" when that is to be found.
 func (a *App) lookAround(dir, startup string, command, mods []string) (*sighting, error) {
+	if _, err := os.ReadDir(dir); err != nil {
+		return nil, fmt.Errorf("look through the server's folder: %w", err)
+	}
 	g := &sighting{dir: dir, command: command}
 	files := startupFiles(dir, startup)
 	if len(mods) == 0 {

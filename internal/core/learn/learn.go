@@ -707,9 +707,9 @@ func (e *evidence) readyLine(live []int) (line, why string) {
 		in, usual := 0, true
 		for _, i := range live {
 			in += yes(has[i][kind] == 1)
-			usual = usual && (has[i][kind] == 1 || e.starts[i].Kind != AsItIs && e.starts[i].Kind != Again)
+			usual = usual && (has[i][kind] == 1 || e.voiceless(i, has))
 		}
-		if !usual || float64(in) < mostStarts*float64(len(live)) || !e.aboutNoMod(m) {
+		if !usual || !e.aboutNoMod(m) {
 			continue
 		}
 		inEnded := 0
@@ -726,7 +726,7 @@ func (e *evidence) readyLine(live []int) (line, why string) {
 			points += 3
 		}
 		if e.f.Port > 0 && hasNumber(m.said, e.f.Port) {
-			points += 2
+			points += 4
 		}
 		if e.afterLoaded(live[0], m.at) {
 			points += 4
@@ -746,9 +746,20 @@ func (e *evidence) readyLine(live []int) (line, why string) {
 	return best.line, fmt.Sprintf("once in %d of %d starts that went on", seen, len(live))
 }
 
-// mostStarts is the share of the starts that go on which have to say that the server is ready: a mod may
-// be what writes the log.
-const mostStarts = 0.75
+// voiceless tells whether a start says so little of what the first one did that the log itself must be
+// gone: a mod may be what writes it.
+func (e *evidence) voiceless(start int, has []map[string]int) bool {
+	if e.starts[start].Kind == AsItIs || e.starts[start].Kind == Again {
+		return false
+	}
+	same := 0
+	for kind := range has[0] {
+		if has[start][kind] > 0 {
+			same++
+		}
+	}
+	return 2*same < len(has[0])
+}
 
 // unready are the lines of the first start but the one that says that it is ready.
 func (e *evidence) unready(but string) (list []string) {
@@ -788,7 +799,7 @@ func (e *evidence) stopped() {
 	goesOn := map[string]bool{}
 	for i := range e.starts {
 		for _, m := range e.messages[i] {
-			if !e.starts[i].Ended {
+			if !e.starts[i].Ended || e.starts[i].Kind == AsItIs {
 				goesOn[numbered(m.said)] = true
 			}
 		}

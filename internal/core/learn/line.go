@@ -56,7 +56,7 @@ var quoted = regexp.MustCompile("\"[^\"]+\"|'[^']+'")
 // that something is wrong. They decide between lines that the starts do not tell apart.
 var (
 	loadWords  = regexp.MustCompile(`(?i)\b(un)?(load|enabl|initiali[sz]|regist|activ|attach|plugg|install|mount|start|ready|up\b|on\b)`)
-	readyWords = regexp.MustCompile(`(?i)\b(ready|listen|accept|complete|initiali[sz]ed|started|start-up|startup done|running|online|up and|serving|entering|waiting for)`)
+	readyWords = regexp.MustCompile(`(?i)\b(ready|listen|accept|complete|initiali[sz]ed|started|start-up|startup done|online|up and|now running|is running|serving|entering|waiting for)`)
 	badWords   = regexp.MustCompile(`(?i)(\bnot\b|n't\b|\bno\b|\bfail|\berr|unable|cannot|missing|unknown|invalid|unsatisf|refus|denied|fatal|exception|bad\b|broken|absent|without|abort|crit)`)
 	badLevels  = regexp.MustCompile(`(?i)^(e|err|error|f|fatal|emerg|alert|crit|critical|severe|panic)$`)
 	warnLevels = regexp.MustCompile(`(?i)^(w|warn|warning)$`)
@@ -149,25 +149,21 @@ func together(line string, names []string) (marked string, ok bool) {
 }
 
 // otherName is a line with the name of another mod in it, wherever it names one.
-func otherName(line, mod string) string { return replaceName(line, mod, otherMark) }
+func otherName(line, mod string) string { return replaceWhere(line, mod, otherMark, apart) }
 
 // replaceName puts another text in the place of a name, wherever that is no piece of another word: of
 // one with underscores only where it is nowhere alone.
 func replaceName(line, name, by string) string {
+	if replaced := replaceWhere(line, name, by, alone); replaced != line {
+		return replaced
+	}
+	return replaceWhere(line, name, by, apart)
+}
+
+// replaceWhere puts another text in the place of a name, wherever it stands as it has to.
+func replaceWhere(line, name, by string, stands func(line string, at, length int) bool) string {
 	if name == "" {
 		return line
-	}
-	apart := apart
-	for from := 0; ; {
-		i := strings.Index(line[from:], name)
-		if i < 0 {
-			break
-		}
-		if from += i; alone(line, from, len(name)) {
-			apart = alone
-			break
-		}
-		from += len(name)
 	}
 	var b strings.Builder
 	for from := 0; ; {
@@ -178,7 +174,7 @@ func replaceName(line, name, by string) string {
 		at := from + i
 		b.WriteString(line[from:at])
 		from = at + len(name)
-		if apart(line, at, len(name)) {
+		if stands(line, at, len(name)) {
 			b.WriteString(by)
 		} else {
 			b.WriteString(name)

@@ -62,6 +62,9 @@ func findRegistration(file string, doc []byte, mod string, known func(string) bo
 		if r.Shape == dialect.ShapeParallel { // more is known of the same list
 			score++
 		}
+		if unknown == 0 && keys.get("options") != "" { // what looks like options may be the other mods
+			score--
+		}
 		if score > bestScore {
 			best, bestKeys, bestScore = r, keys, score
 		}
