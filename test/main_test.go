@@ -34,6 +34,10 @@ func run(m *testing.M) int {
 		return 1
 	}
 	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil { // some tests are another user
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
 	program = os.Getenv("INITIUM_TEST_PROGRAM") // one that was built in a way of its own
 	if program != "" {
 		if counts := os.Getenv("INITIUM_TEST_COUNTS"); counts != "" {

@@ -300,7 +300,7 @@ func TestChangesOnRealServers(t *testing.T) {
 			file := filepath.Join(dir, s.conf)
 			before := contents(t, file)
 			o.do(0, append([]string{"adopt", dir, "--as", "c"}, s.adoption(port)...)...)
-			made := 0
+			made := 0 // that were not refused
 			for i := range count {
 				mod, other := s.names[r.IntN(len(s.names))], s.names[r.IntN(len(s.names))]
 				change := [][]string{{"off", "c", mod}, {"on", "c", mod}, {"unregister", "c", mod}, {"register", "c", mod}, {"move", "c", mod, "--before", other}, {"register", "c", mod, "--before", other}}[r.IntN(6)]

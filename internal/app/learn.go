@@ -366,7 +366,11 @@ func (l *learning) try(ctx context.Context) (*learn.Findings, error) {
 		if l.way.File == "" {
 			break // being there is enough
 		}
-		if err := l.start(ctx, learn.Absent, names, func(t *trial) error { return t.register(names) }); err != nil {
+		before := "" // another, so that what the server does then shows
+		if len(names) == 1 && len(on) > 1 {
+			before = on[len(on)-1]
+		}
+		if err := l.start(ctx, learn.Absent, names, func(t *trial) error { return t.register(names, before) }); err != nil {
 			return nil, err
 		}
 	}
@@ -680,12 +684,16 @@ func (t *trial) takeOut(mod string) error {
 	return err
 }
 
-// register registers mods, at the end of the list.
-func (t *trial) register(names []string) error {
+// register registers mods, at the end of the list or, where the order is that of the list, before
+// another.
+func (t *trial) register(names []string, before string) error {
+	if t.server.Dialect.Order != dialect.OrderListed {
+		before = ""
+	}
 	l := lineup.Read(t.server.Dialect, t.server.Vars, readFile, t.server.Parked)
 	var changes []lineup.Change
 	for i, name := range names {
-		c := lineup.Change{Op: lineup.OpRegister, Mod: name, Number: strconv.Itoa(999999 - i)}
+		c := lineup.Change{Op: lineup.OpRegister, Mod: name, Number: strconv.Itoa(999999 - i), Where: lineup.Where{Before: before}}
 		for _, e := range l.Entries { // written as others are, with its path and ending
 			if strings.ContainsAny(e.Value, `/\\.`) && strings.Contains(e.Value, e.Name) && !strings.Contains(name, ".") {
 				c.Written = strings.Replace(e.Value, e.Name, name, 1)
@@ -916,7 +924,7 @@ func (l *learning) tryOne(ctx context.Context, t *trial, r *rand.Rand, on []stri
 		}
 	}
 	if l.way.File != "" && r.IntN(4) == 0 {
-		if err := do("with a name that is nowhere", t.register([]string{nowhere})); err != nil {
+		if err := do("with a name that is nowhere", t.register([]string{nowhere}, "")); err != nil {
 			return err
 		}
 	}
@@ -973,7 +981,7 @@ func (g *LearnAgreement) add(told *forecast.Forecast, p *proof.Proof, words []st
 		case m.Outcome == proof.Silent && p.Ready && p.Exit == nil && slices.Contains(found.Unshown, f.Name):
 			continue
 		case broken != "" && f.Name == broken && f.Outcome == forecast.Confirmed:
-			wanted = map[dialect.Fate]forecast.Outcome{dialect.FateFails: forecast.Failed, dialect.FateStops: forecast.Failed, dialect.FatePassed: forecast.NotLoaded, dialect.FateIgnored: forecast.Confirmed}[brokenFate]
+			wanted = map[dialect.Fate]forecast.Outcome{dialect.FateFails: forecast.Failed, dialect.FateStops: forecast.Failed, dialect.FateLater: forecast.Failed, dialect.FatePassed: forecast.NotLoaded, dialect.FateIgnored: forecast.Confirmed}[brokenFate]
 		case broken != "" && (brokenFate == dialect.FateStops || len(found.Needs) > 0):
 			continue
 		}

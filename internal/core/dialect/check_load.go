@@ -99,7 +99,7 @@ func (c *checker) load(d *Dialect) {
 		{"conflict", &l.Conflict, FateFails}, {"twins", &l.Twins, FateIgnored}, {"script", &l.Script, FateStops}, {"range", &l.Range, FateFails},
 		{"twice", &l.Twice, FateIgnored}, {"key", &l.Key, FateFails}, {"setting", &l.Setting, FateFails}, {"number", &l.Number, FateFails}, {"port", &l.Port, FateStops},
 	} {
-		oneOf(c, "load."+fate.key, fate.value, fate.fallback, FateFails, FateStops, FatePassed, FateIgnored)
+		oneOf(c, "load."+fate.key, fate.value, fate.fallback, FateFails, FateStops, FateLater, FatePassed, FateIgnored)
 	}
 }
 

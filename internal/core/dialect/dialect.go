@@ -147,6 +147,7 @@ type Fate string
 const (
 	FateFails   Fate = "fails"
 	FateStops   Fate = "stops"
+	FateLater   Fate = "stops later" // once it has gone through all the others
 	FatePassed  Fate = "passed over"
 	FateIgnored Fate = "loads"
 )

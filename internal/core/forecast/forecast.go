@@ -4,6 +4,7 @@
 package forecast
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -133,6 +134,7 @@ func Of(s *survey.Survey, facts Facts) *Forecast {
 		w.all(AllPassed, facts.Passed[0])
 	default:
 		w.walk()
+		w.stops = cmp.Or(w.stops, w.later)
 		w.repeat()
 		f.Stops, f.Order = w.stops, w.order
 		if f.Stops == "" && facts.PortBusy != "" {
@@ -233,6 +235,8 @@ type walker struct {
 	seq     int    // of the line that is being gone through
 	stops   string // why the server has stopped, "" while it goes on
 	culprit string // the mod that stopped it
+	again   int    // the entry at which it stops, as it is the second of a mod; 0 for none
+	later   string // why it will stop once it has gone through all mods
 }
 
 func (w *walker) tell(i int, o Outcome, cause Cause, of, format string, args ...any) {
@@ -251,6 +255,11 @@ func (w *walker) fall(i int, fate dialect.Fate, f fault) (loads bool) {
 		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
 		w.stops = text.Mask(text.Clean(w.s.Mods[i].Name+": "+f.because), w.secrets)
 		w.culprit = w.s.Mods[i].Name
+	case dialect.FateLater:
+		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
+		if w.later == "" {
+			w.later = text.Mask(text.Clean(w.s.Mods[i].Name+": "+f.because), w.secrets)
+		}
 	default:
 		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
 	}
@@ -273,6 +282,10 @@ func faultf(cause Cause, of, format string, args ...any) fault {
 // server cannot go on.
 func (w *walker) enter(i int) bool {
 	m := &w.s.Mods[i]
+	if w.again > 0 && len(m.Entries) > 0 && m.Entries[0] >= w.again { // the second line of another comes before it
+		w.stops = w.later
+		return false
+	}
 	for _, c := range w.ownFaults(m) {
 		if !w.fall(i, c.fate, c.fault) {
 			return w.stops == ""
@@ -286,8 +299,16 @@ func (w *walker) enter(i int) bool {
 	case w.says[i].Outcome == Failed: // turned away at an earlier line, which the log keeps
 	case m.Quiet && w.d.Console.List == "":
 		w.tell(i, NotLoaded, Silent, "", "it loads without a word, having no %s", w.d.Places[m.Place].Speaks)
-	case w.twice(m):
-		w.tell(i, Failed, Twice, "", "it is registered twice, and the server complains about the second time")
+	case w.twice(m) > 0:
+		because := "it is registered twice, and the server complains about the second time"
+		if w.d.Load.Twice == dialect.FateStops || w.d.Load.Twice == dialect.FateLater {
+			because = "it is registered twice, and the server stops at the second time"
+			w.later, w.culprit = cmp.Or(w.later, text.Mask(text.Clean(m.Name+": "+because), w.secrets)), cmp.Or(w.culprit, m.Name)
+			if again := w.twice(m); w.d.Load.Twice == dialect.FateStops && (w.again == 0 || again < w.again) {
+				w.again = again
+			}
+		}
+		w.tell(i, Failed, Twice, "", "%s", because)
 	default:
 		w.tell(i, Confirmed, Loads, "", "")
 	}
@@ -302,19 +323,22 @@ func (w *walker) enter(i int) bool {
 	return true
 }
 
-// twice tells whether a mod has two lines, and the server minds.
-func (w *walker) twice(m *survey.Mod) bool {
-	if w.d.Load.Twice != dialect.FateFails {
-		return false
+// twice is the second line of a mod that has two, by its number among the entries, where the server
+// minds; else 0.
+func (w *walker) twice(m *survey.Mod) int {
+	if w.d.Load.Twice == dialect.FateIgnored || w.d.Load.Twice == dialect.FatePassed {
+		return 0
 	}
 	on := 0
 	for _, e := range m.Entries {
 		entry := &w.s.Lineup.Entries[e]
 		if entry.On && w.d.Registrations[entry.Registration].SameAs == "" && w.d.Registrations[entry.Registration].Shape != dialect.ShapeKey {
-			on++
+			if on++; on == 2 {
+				return e
+			}
 		}
 	}
-	return on > 1
+	return 0
 }
 
 // met finds out whether what a mod needs is there and has loaded.

@@ -494,7 +494,9 @@ func (e *evidence) failures() {
 			fate = dialect.FateFails
 		}
 		if s.Ended {
-			fate = dialect.FateStops
+			if fate = dialect.FateStops; e.wentOn(i) {
+				fate = dialect.FateLater
+			}
 			break
 		}
 		if e.toldLoaded(i, s.Mods[0]) {
@@ -532,6 +534,13 @@ func (e *evidence) failures() {
 			e.fatal()
 		}
 	}
+}
+
+// wentOn tells whether a server that ended has loaded mods behind the one that the start is about.
+func (e *evidence) wentOn(start int) bool {
+	s := &e.starts[start]
+	at := slices.Index(s.On, s.Mods[0])
+	return at >= 0 && slices.ContainsFunc(s.On[at+1:], func(m string) bool { return e.toldLoaded(start, m) })
 }
 
 // missingTogether finds a line that names all mods at once that are nowhere.

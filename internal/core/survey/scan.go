@@ -150,7 +150,9 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*M
 		if s.called[place] != "" {
 			m.Spot = s.called[place] + "/" + e.Name()
 		}
-		if p.Packed {
+		if folder {
+			s.describe(m, (&folderReader{s.fsys, m.Path}).read)
+		} else if p.Packed {
 			s.unpack(m)
 		} else if slices.ContainsFunc(s.dialect.Manifests, func(form dialect.Manifest) bool { return form.File == dialect.OwnFile }) {
 			s.describe(m, func(file string) ([]byte, error) {
@@ -163,6 +165,19 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*M
 		mods = append(mods, m)
 	}
 	return mods
+}
+
+// folderReader reads what a mod says of itself that is a folder called other than the mod.
+type folderReader struct {
+	fsys fs.FS
+	path string
+}
+
+func (f *folderReader) read(file string) ([]byte, error) {
+	if file == dialect.OwnFile {
+		return nil, fs.ErrNotExist
+	}
+	return Open(f.fsys, path.Join(f.path, file), mod.MaxManifest)
 }
 
 // maxPacked is the largest packed mod that is looked into, in bytes.
