@@ -883,10 +883,16 @@ func (e *evidence) aside() {
 func (e *evidence) order() {
 	for _, i := range e.of(Moved) {
 		before, after := e.sequence(0), e.sequence(i)
-		if len(before) < 2 || len(before) != len(after) {
-			continue
-		}
-		switch {
+		switch moved := e.starts[i].Mods; {
+		case len(moved) > 0 && len(e.f.Needs[moved[0]]) > 0 && slices.Contains(before, moved[0]) && !slices.Contains(after, moved[0]):
+			e.f.Order = dialect.OrderListed // it came before what it needs
+			e.f.Load["need_late"] = dialect.FatePassed
+			if e.starts[i].Ended {
+				e.f.Load["need_late"] = dialect.FateStops
+			} else if len(e.news(i, moved[0])) > 0 {
+				e.f.Load["need_late"] = dialect.FateFails
+			}
+		case len(before) < 2 || len(before) != len(after):
 		case slices.Equal(before, after):
 			e.f.Order = dialect.OrderServer
 		case slices.Equal(after, only(e.starts[i].On, after)):

@@ -200,16 +200,18 @@ func (s *manifestSearch) find(known Known) {
 			}
 			form.Release = ""
 		}
-		for _, separator := range []string{"", ",", " ", ";"} {
+		separators := []string{"", ",", ";", " "}
+		switch form.Format {
+		case dialect.FormatKeyValue, dialect.FormatINI, dialect.FormatSource: // of one need nothing tells what would part two
+			separators = []string{",", ";", " ", ""}
+		}
+		for _, separator := range separators {
 			if form.Needs != "" || len(needs) == 0 {
 				break
 			}
 			form.Needs, form.Separator = key, separator
 			if m := s.read(form); m.Problem == nil && holdsAll(mod.Names(m.Needs), needs) {
 				s.form.Needs, s.form.Separator = key, separator
-				if separator == "" && (form.Format == dialect.FormatKeyValue || form.Format == dialect.FormatINI || form.Format == dialect.FormatSource) {
-					s.form.Separator = "," // of one need nothing tells what would part two
-				}
 				break
 			}
 			form.Needs, form.Separator = "", ""
