@@ -84,7 +84,7 @@ func (a *App) lookAround(dir, startup string, command, mods []string) (*sighting
 		return cmp.Or(cmp.Compare(named(a), named(b)), cmp.Compare(b.There, a.There), cmp.Compare(strings.Count(a.File, "/"), strings.Count(b.File, "/")), cmp.Compare(len(b.Mods), len(a.Mods)))
 	})
 	if g.ways[0].File == "" { // a file that names the mods says more than that they are there
-		if i := slices.IndexFunc(g.ways, func(w Way) bool { return w.File != "" && w.There > 0 && 2*w.There >= g.ways[0].There }); i > 0 {
+		if i := slices.IndexFunc(g.ways, func(w Way) bool { return w.File != "" && (w.There > 1 || 2*w.There >= g.ways[0].There && w.There > 0) }); i > 0 {
 			w := g.ways[i]
 			g.ways = append([]Way{w}, slices.Delete(g.ways, i, i+1)...)
 		}

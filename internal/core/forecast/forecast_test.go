@@ -67,6 +67,10 @@ func TestListed(t *testing.T) {
 		"a chain":             {"", "a b c", []string{"a: needs = x", "b: needs = a", "c: needs = b"}, "; a failed need-absent x; b failed need-fails a; c failed need-fails b"},
 		"a second try":        {"", "b a b", []string{"a:", "b: needs = a"}, "a b; b failed need-late a"},
 		"twice":               {"twice = 'fails'", "a a", []string{"a:"}, "a; a failed twice"},
+		"twice stops":         {"twice = 'stops'", "a b a c", []string{"a:", "b:", "c:"}, "a b; a failed twice; c not loaded server-stops a"},
+		"twice stops, later":  {"twice = 'stops later'", "a b a c", []string{"a:", "b:", "c:"}, "a b c; a failed twice"},
+		"once, and off":       {"twice = 'stops'", "a b", []string{"a:", "b:"}, "a b"},
+		"absent stops later":  {"absent = 'stops later'", "x a", []string{"a:"}, "a; x failed absent"},
 		"hollow":              {"", "a b", []string{"a: hollow = 1", "b: needs = a"}, "; a failed no-main; b failed need-fails a"},
 		"hollow stops":        {"no_main = 'stops'", "a b", []string{"a: hollow = 1", "b:"}, "; a failed no-main; b not loaded server-stops a"},
 		"hollow and passed":   {"no_main = 'passed over'", "a", []string{"a: hollow = 1"}, "; a not loaded no-main"},
@@ -148,5 +152,19 @@ func TestQuietMods(t *testing.T) {
 		if m := f.Find("q"); m == nil || m.Outcome != test.want || m.Outcome != forecast.Confirmed && m.Cause != forecast.Silent {
 			t.Errorf("%s: %+v", name, m)
 		}
+	}
+}
+
+// A server that goes through all mods and then stops because of one is foretold to stop.
+func TestStopsInTheEnd(t *testing.T) {
+	for load, want := range map[string]string{"absent = 'stops later'": "a; x failed absent", "twice = 'loads'": "a; x failed absent"} {
+		insist.Same(t, load, foretell(t, "listed", load, "x a", forecast.Facts{}, "a:"), want)
+	}
+	for load, stops := range map[string]bool{"absent = 'stops later'": true, "absent = 'fails'": false, "twice = 'stops'": false} {
+		d, err := dialect.Parse("family.toml", []byte(strings.NewReplacer("ORDER", "listed", "LOAD", load).Replace(family)))
+		insist.OK(t, err)
+		fsys := fstest.MapFS{"srv/start": {Data: []byte("use x\nuse a\n")}, "srv/mods/a/about": {Data: []byte("\n")}, "srv/mods/a/main": {}}
+		f := forecast.Of(survey.Take(survey.Input{Server: "s", Dialect: d, Vars: dialect.Vars{"dir": "/srv"}, FS: fsys}), forecast.Facts{})
+		insist.Same(t, load+": the server stops", f.Stops != "", stops)
 	}
 }

@@ -491,3 +491,25 @@ func TestReplyAndItsLevel(t *testing.T) {
 		t.Errorf("a part of a list takes back what was confirmed: %+v", p)
 	}
 }
+
+// What a server holds in its memory confirms mods of which the log says nothing, and takes back what it
+// says of those that it does not hold. A port that is listened on is as good as a line.
+func TestMemoryAndPort(t *testing.T) {
+	r := proof.NewReader(parse(t), "/srv", expected, nil)
+	r.Feed([]byte("loaded a\n"), time.Second)
+	_, ready := r.Ready()
+	insist.That(t, !ready, "it is ready before it says so")
+	r.Listens(2 * time.Second)
+	r.Listens(9 * time.Second)
+	at, ready := r.Ready()
+	insist.That(t, ready && at == 2*time.Second, "it is ready after %v: %v", at, ready)
+	r.Holds(map[string]string{"b": "/srv/mods/b-folder/b.so", "spare": "/srv/mods/spare/s\x1b[2J.so", "stranger": "/x"}, 3*time.Second)
+	p := r.Judge(proof.End{})
+	insist.Same(t, "of b", p.Find("b").Outcome, proof.Confirmed)
+	best := p.Find("b").Best()
+	insist.That(t, best.Source == proof.SourceMemory && best.Text == "/srv/mods/b-folder/b.so" && best.AtMS == 3000 && best.Where() == "in the server's memory", "the evidence is %+v", best)
+	insist.Same(t, "of one that is not registered", p.Find("spare").Outcome, proof.Unlisted)
+	insist.Lacks(t, "the file", p.Find("spare").Best().Text, "\x1b")
+	insist.That(t, p.Find("stranger") == nil, "a mod that nobody knows is told")
+	insist.That(t, p.Find("a").Outcome != proof.Confirmed, "of a the outcome is %s", p.Find("a").Outcome)
+}
