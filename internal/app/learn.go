@@ -705,13 +705,13 @@ func (t *trial) register(names []string, before string) error {
 	return t.apply(changes...)
 }
 
-// breakMod makes nonsense of the files of a mod, but not of what describes it.
+// breakMod makes nonsense of the scripts and programs of a mod; where it has none, of all its files.
 func (t *trial) breakMod(mod string) error {
 	m := t.whole.Find(mod)
 	if m == nil || !strings.HasPrefix(m.Path, t.folder+"/") {
 		return fmt.Errorf("%w: its files lie outside the server's folder", errUntried)
 	}
-	var scripts, others, texts []string
+	var scripts, others []string
 	err := filepath.WalkDir(m.Path, func(full string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() {
 			return err
@@ -719,9 +719,7 @@ func (t *trial) breakMod(mod string) error {
 		switch strings.ToLower(filepath.Ext(full)) {
 		case ".lua", ".js", ".py", ".rb", ".pl", ".php", ".sh", ".so", ".dll", ".jar", ".zip", ".wasm", ".cs":
 			scripts = append(scripts, full)
-		case ".md", ".txt":
-			texts = append(texts, full)
-		case ".png":
+		case ".md", ".png":
 		default:
 			others = append(others, full)
 		}
@@ -730,11 +728,8 @@ func (t *trial) breakMod(mod string) error {
 	if err != nil {
 		return err
 	}
-	if scripts == nil {
+	if scripts == nil { // any of them may be what the server reads
 		scripts = others
-	}
-	if scripts == nil {
-		scripts = texts
 	}
 	if scripts == nil {
 		return fmt.Errorf("%w: it has no file that could be broken", errUntried)
@@ -750,26 +745,24 @@ func (t *trial) breakMod(mod string) error {
 // doubleLine writes the line of a mod twice, where it stands on one of its own.
 func (t *trial) doubleLine(mod string) error {
 	l := lineup.Read(t.server.Dialect, t.server.Vars, readFile, nil)
-	for _, e := range l.Find(mod) {
-		shared := slices.ContainsFunc(l.Entries, func(o lineup.Entry) bool { return o.Name != mod && o.File == e.File && o.Line.Start == e.Line.Start })
+	alone := func(e lineup.Entry) bool {
 		raw := l.Files[e.File].Raw()
-		if shared || e.Line.End <= e.Line.Start || e.Line.End > len(raw) || t.isListing(&l.Files[e.File]) {
-			break
-		}
-		line := raw[e.Line.Start:e.Line.End]
-		if !bytes.HasSuffix(line, []byte("\n")) {
-			break
-		}
-		twice := slices.Insert(bytes.Clone(raw), e.Line.End, line...)
-		if err := t.put(l.Files[e.File].Path, twice); err != nil {
-			return err
-		}
-		if now := lineup.Read(t.server.Dialect, t.server.Vars, readFile, nil); len(now.Find(mod)) != len(l.Find(mod))+1 {
-			return fmt.Errorf("%w: two lines of it are not two registrations", errUntried)
-		}
-		return nil
+		own := e.Line.End > e.Line.Start && e.Line.End <= len(raw) && raw[e.Line.End-1] == '\n' && !t.isListing(&l.Files[e.File])
+		return own && !slices.ContainsFunc(l.Entries, func(o lineup.Entry) bool { return o.Name != mod && o.File == e.File && o.Line.Start == e.Line.Start })
 	}
-	return fmt.Errorf("%w: it has no line of its own", errUntried)
+	entries := l.Find(mod)
+	i := slices.IndexFunc(entries, alone)
+	if i < 0 {
+		return fmt.Errorf("%w: it has no line of its own", errUntried)
+	}
+	e, file := entries[i], &l.Files[entries[i].File]
+	if err := t.put(file.Path, slices.Insert(bytes.Clone(file.Raw()), e.Line.End, e.Line.In(file.Raw())...)); err != nil {
+		return err
+	}
+	if now := lineup.Read(t.server.Dialect, t.server.Vars, readFile, nil); len(now.Find(mod)) != len(entries)+1 {
+		return fmt.Errorf("%w: two lines of it are not two registrations", errUntried)
+	}
+	return nil
 }
 
 // moveFirst moves a mod before another.

@@ -102,7 +102,7 @@ func (e *env) printLearned(l *app.Learned) {
 	if t := l.Trial; t.Lineups > 0 {
 		fmt.Fprintf(e.out, "tried on %d random line-ups: %d were as foretold, %d of %d mods\n", t.Lineups, t.Exact, t.Right, t.Shown)
 		if t.Shown < t.Mods {
-			fmt.Fprintf(e.out, "  %d more are not counted: nothing tells of them, or a broken one took the server with it\n", t.Mods-t.Shown)
+			fmt.Fprintf(e.out, "  %d more are not counted: a broken mod may have taken them along, or nothing tells of them\n", t.Mods-t.Shown)
 		}
 		for _, d := range t.Differed {
 			fmt.Fprintf(e.out, "  %s\n", d)

@@ -63,6 +63,7 @@ func Listening(pid int) ([]int, error) {
 				ports[int(port)] = true
 			}
 		}
+		//lint:ignore SA1019 a netlink socket tells of this program's own network, and the server may have another
 		for _, read := range []func() (procfs.NetTCP, error){its.NetTCP, its.NetTCP6} {
 			lines, err := read()
 			if err != nil && !errors.Is(err, fs.ErrNotExist) { // a machine may have no IPv6

@@ -64,6 +64,11 @@ func TestKeysMeanOneThing(t *testing.T) {
 	look("outline")
 	l.press("esc")
 	l.shows("No dialect recognises this folder")
+	l.press("L")
+	l.shows("what starts it")
+	look("learn")
+	l.press("esc")
+	l.shows("No dialect recognises this folder")
 	back("oven")
 	l.press("e")
 	l.shows("Its family asks for no values")
@@ -143,7 +148,7 @@ func TestKeysMeanOneThing(t *testing.T) {
 	look("culprit")
 	l.shows("found, in")
 	look("culprit found")
-	if want := 15; len(titles) != want {
+	if want := 16; len(titles) != want {
 		t.Errorf("%d screens are explained, want %d: %q", len(titles), want, titles)
 	}
 }

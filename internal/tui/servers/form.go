@@ -15,6 +15,7 @@ import (
 	"initium/internal/tui/board"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
+	"initium/internal/tui/learnview"
 	"initium/internal/tui/marks"
 	"initium/internal/tui/teachview"
 )
@@ -203,6 +204,9 @@ func (f *serverForm) Key(k string) tea.Cmd {
 		return f.turn(map[string]int{"left": -1, "right": 1}[k])
 	case f.server == "" && k == "D":
 		return f.teach()
+	case f.server == "" && k == "L":
+		v, look := learnview.New(f.Model, f.about.Name, f.about.Dir)
+		return tea.Batch(f.Enter(v), look())
 	}
 	return nil
 }
@@ -377,7 +381,7 @@ func (f *serverForm) drawStory(c *canvas.Canvas, y int) {
 	case f.selected == 0:
 		say("What the server is called in Initium: letters, digits, . _ and -", canvas.Text)
 	case f.selected == 1 && f.about.Fit == 0:
-		say("No dialect recognises this folder. Choose one by ← → if it is of its kind, or press D to begin one from the startup file.", canvas.Warn)
+		say("No dialect recognises this folder. Choose one by ← → if it is of its kind, or press L to find out by starts of copies how it works, D to point at its startup file and log.", canvas.Warn)
 	case f.selected == 1:
 		say(fmt.Sprintf("%s. ← → choose another; D begins one from a startup file.", marks.Count(f.about.Fit, "dialect recognises this folder", "dialects recognise this folder")), canvas.Text)
 	default:
@@ -407,7 +411,7 @@ func (f *serverForm) Keys() []frame.Key {
 		case f.selected == f.rows()-1:
 			keys = []frame.Key{{"↑ ↓", "choose"}, {"Enter", "adopt"}}
 		}
-		keys = append(keys, frame.Key{"D", "teach"})
+		keys = append(keys, frame.Key{"L", "learn"}, frame.Key{"D", "teach"})
 	}
 	return append(keys, frame.Key{"Esc", "back"})
 }
@@ -418,7 +422,7 @@ func (f *serverForm) Help() []frame.Help {
 		list[0][1] = "change the value; nothing typed takes yours back"
 		return []frame.Help{{Title: "The values of a server", Keys: list}}
 	}
-	return []frame.Help{{Title: "Adopt a server", Keys: append(list, frame.Key{"← →", "another family"}, frame.Key{"D", "teach: begin a dialect from a startup file"})}}
+	return []frame.Help{{Title: "Adopt a server", Keys: append(list, frame.Key{"← →", "another family"}, frame.Key{"L", "learn: find out by starts of copies how a server works that no family fits"}, frame.Key{"D", "teach: begin a dialect from a startup file"})}}
 }
 
 // askFolder asks for the folder of a server.
