@@ -541,7 +541,7 @@ func (l *learning) start(ctx context.Context, kind learn.Kind, mods []string, ch
 	}
 	l.phase("start %d: %s %s", l.made+1, kind, text.Clean(strings.Join(mods, ", ")))
 	if err := change(t); errors.Is(err, errUntried) {
-		l.notes = append(l.notes, fmt.Sprintf("not tried: %s %s, as %v", kind, text.Clean(strings.Join(mods, ", ")), text.Clean(err.Error())))
+		l.notes = append(l.notes, fmt.Sprintf("not tried: %s %s, as %v", kind, text.Clean(strings.Join(mods, ", ")), text.Clean(strings.TrimPrefix(err.Error(), errUntried.Error()+": "))))
 		return nil
 	} else if err != nil {
 		return err
@@ -702,7 +702,11 @@ func (t *trial) register(names []string, before string) error {
 		}
 		changes = append(changes, c)
 	}
-	return t.apply(changes...)
+	err := t.apply(changes...)
+	if before != "" && errors.Is(err, errUntried) { // the other may be in another list
+		return t.register(names, "")
+	}
+	return err
 }
 
 // breakMod makes nonsense of the scripts and programs of a mod; where it has none, of all its files.

@@ -651,8 +651,12 @@ func (e *evidence) needs() {
 func (e *evidence) needRule(start int, mod string, said []message) {
 	s := &e.starts[start]
 	why := fmt.Sprintf("said of %s without %s", mod, strings.Join(s.Mods, ", "))
+	if slices.ContainsFunc(said, func(m message) bool { return e.covered(m.line) }) {
+		return
+	}
+	others := slices.DeleteFunc(slices.Concat(s.Mods, e.starts[0].On), func(m string) bool { return m == mod }) // what it needs may itself have waited
 	for _, m := range said {
-		for _, need := range s.Mods {
+		for _, need := range others {
 			if line, ok := wanting(m.line, need); ok && teach.NameAt(m.said, mod) >= 0 {
 				rule, err := teach.Propose(e.prefix, teach.Lesson{Means: dialect.MeansNeeds, Examples: []teach.Example{{Line: line, Mod: mod}}, Counter: e.good()})
 				if err != nil {

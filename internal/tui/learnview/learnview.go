@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -198,7 +199,7 @@ func (v *view) tell() {
 
 func (v *view) Title(c *canvas.Canvas) {
 	x := c.Put(2, 0, "Learn", canvas.Title)
-	c.PutWithin(x+3, 0, c.W-x-4, "what starts of copies tell of "+canvas.Clean(v.opt.Dir)+"; the server itself is left alone", canvas.Dim)
+	c.PutWithin(x+3, 0, c.W-x-4, "what starts of copies tell of "+canvas.Clean(filepath.Base(v.opt.Dir))+"; the server itself is left alone", canvas.Dim)
 }
 
 // verdict says in words where it stands.
