@@ -200,7 +200,7 @@ func (a *App) Dialect(name string) (DialectEntry, error) {
 // CheckDialect reads a dialect, by its file or its name, and says what is wrong with it.
 func (a *App) CheckDialect(file string) (*dialect.Dialect, error) {
 	info, err := os.Stat(file)
-	if errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) || err == nil && info.IsDir() {
 		list, _ := a.Dialects() // without them there is no such file
 		for _, e := range list {
 			if e.Name == file {

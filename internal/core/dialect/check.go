@@ -79,6 +79,7 @@ func (c *checker) check(d *Dialect) {
 	c.log(d, vars)
 	c.console(d)
 	c.probes(d, vars)
+	c.examples(d)
 	for _, r := range charRanges(d.Names.Allowed) {
 		if r.from > r.to {
 			c.bad("names.allowed", "the range %c-%c runs backwards", r.from, r.to)

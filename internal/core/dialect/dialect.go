@@ -44,6 +44,7 @@ type Dialect struct {
 	Log           Log            `toml:"log"`
 	Console       Console        `toml:"console"`
 	Probes        []Probe        `toml:"probe"`
+	Examples      []Example      `toml:"example"`
 
 	remarks Problems
 }

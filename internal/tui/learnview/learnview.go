@@ -276,16 +276,16 @@ func (v *view) plan() (lines []line) {
 
 func (v *view) drawLines(c *canvas.Canvas, y, h int, lines []line) {
 	v.first = max(min(v.first, len(lines)-1), 0)
-	row := y
-	for i := v.first; i < len(lines) && row < y+h; i++ {
+	row, end := y, y+h-1 // the last row is for what says that there is more
+	for i := v.first; i < len(lines); i++ {
 		l := &lines[i]
-		c.Put(2, row, l.label, canvas.Dim)
-		row = c.Paragraph(14, row, c.W-15, min(4, y+h-row), l.text, l.ink)
-		if i == len(lines)-1 {
+		if row >= end && !(i == len(lines)-1 && row == end) {
+			c.Right(c.W, y+h-1, " ↓ more ", canvas.Dim)
 			return
 		}
+		c.Put(2, row, l.label, canvas.Dim)
+		row = c.Paragraph(14, row, c.W-15, min(4, max(end-row, 1)), l.text, l.ink)
 	}
-	c.Right(c.W, y+h-1, " ↓ more ", canvas.Dim)
 }
 
 // drawGoing shows what was done, the newest last.
