@@ -46,3 +46,19 @@ func TestDialectsAreShared(t *testing.T) {
 	insist.Fails(t, "what was not added", insist.Err(os.Stat(filepath.Join(other.home, "dialects/lie.toml"))))
 	other.do(3, "dialect", "try", "sound", dir, filepath.Join(dir, "no.log"))
 }
+
+// A rule that was taught is listed, and taken out; of a dialect that ships a copy is written.
+func TestRulesAreTakenOut(t *testing.T) {
+	o := newOperator(t)
+	before := o.do(0, "teach", "rules", "redis")
+	insist.Holds(t, "the rules", before, "  1  loaded   \"Module {any} loaded from {path}\"\n", "ready    \"Ready to accept connections\"")
+	insist.Holds(t, "dropped", o.do(0, "teach", "rules", "redis", "--drop", "2"), "rule 2 is taken out", "the dialect is complete")
+	after := o.do(0, "teach", "rules", "redis")
+	insist.Same(t, "rules", strings.Count(after, "\n"), strings.Count(before, "\n")-1)
+	insist.Lacks(t, "the rules", after, "failed to load")
+	insist.Holds(t, "dropped", o.do(0, "teach", "rules", "redis", "--drop", "2"), "still missing: a rule that means \"ready\" is needed")
+	insist.Holds(t, "no such rule", o.do(2, "teach", "rules", "redis", "--drop", "99"), "has no rule 99")
+	insist.Holds(t, "no such dialect", o.do(2, "teach", "rules", "nothing"), "there is no dialect")
+	file := contents(t, filepath.Join(o.home, "dialects/redis.toml"))
+	insist.Holds(t, "the file", file, "[[log.rule]]\nmeans = \"loaded\"\nline  = \"Module {any} loaded from {path}\"\n\n[[log.rule]]\nmeans = \"told\"")
+}

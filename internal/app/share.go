@@ -21,6 +21,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
+	"initium/internal/core/teach"
 	"initium/internal/core/text"
 	"initium/internal/host"
 	"initium/internal/host/archive"
@@ -228,3 +229,46 @@ func (a *App) TryDialect(ctx context.Context, file, dir string, logs []string) (
 }
 
 var digits = regexp.MustCompile(`\d+`)
+
+// DropLogRule takes a rule of the log out of a dialect, by its number from 1. Of a dialect that ships with
+// Initium a copy of the operator's own is written. It returns what the dialect lacks then.
+func (a *App) DropLogRule(name string, number int) (missing []string, err error) {
+	entry, err := a.ownOrShipped(name)
+	if err != nil {
+		return nil, err
+	}
+	without, ok := teach.DropRule(entry, number-1)
+	if !ok {
+		return nil, usage("the dialect %s has no rule %d", text.Clean(name), number)
+	}
+	before, _ := dialect.Draft(name, entry)
+	after, problems := dialect.Draft(name, without)
+	if len(after.Log.Rules) != len(before.Log.Rules)-1 {
+		return nil, usage("rule %d of %s cannot be taken out without harm to the rest; do so in %s", number, text.Clean(name), a.ownDialect(name))
+	}
+	return problemsLeft(problems), host.WritePrivate(a.ownDialect(name), without)
+}
+
+// LogRules are the rules of a dialect's log, of one that is not complete yet too.
+func (a *App) LogRules(name string) ([]dialect.Rule, error) {
+	data, err := a.ownOrShipped(name)
+	if err != nil {
+		return nil, err
+	}
+	d, _ := dialect.Draft(name, data)
+	return d.Log.Rules, nil
+}
+
+// ownOrShipped is the file of a dialect of the operator's own, perhaps not complete, else of one that
+// ships with Initium.
+func (a *App) ownOrShipped(name string) ([]byte, error) {
+	if err := host.CheckName(name); err != nil {
+		return nil, UsageError{err}
+	}
+	data, err := os.ReadFile(a.ownDialect(name))
+	if !errors.Is(err, fs.ErrNotExist) {
+		return data, err
+	}
+	entry, err := a.Dialect(name)
+	return entry.Data, err
+}

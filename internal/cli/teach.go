@@ -20,7 +20,7 @@ func (e *env) teach() *cobra.Command {
 		Use:   "teach",
 		Short: "Make a dialect for a server that is not known, from its startup file and a log",
 	}
-	cmd.AddCommand(e.teachServer(), e.teachLog())
+	cmd.AddCommand(e.teachServer(), e.teachLog(), e.teachRules())
 	return cmd
 }
 
@@ -110,6 +110,40 @@ func (e *env) teachLog() *cobra.Command {
 	cmd.Flags().BoolVar(&write, "write", false, "write the rule into the dialect")
 	cmd.Flags().StringVar(&server, "server", "", "whose mods are known")
 	cmd.Flags().BoolVar(&own, "own", false, "the server writes this log into its folder and does not print it: follow it there at every start")
+	return cmd
+}
+
+func (e *env) teachRules() *cobra.Command {
+	var drop int
+	cmd := &cobra.Command{
+		Use:   "rules NAME",
+		Short: "List the rules of the dialect NAME, with their numbers; --drop takes one out",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if cmd.Flags().Changed("drop") {
+				missing, err := e.app.DropLogRule(args[0], drop)
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(e.out, "rule %d is taken out\n", drop)
+				e.stillMissing(args[0], missing)
+				return nil
+			}
+			rules, err := e.app.LogRules(args[0])
+			for i, r := range rules {
+				fmt.Fprintf(e.out, "%3d  %-8s %q", i+1, text.Clean(string(r.Means)), text.Clean(r.Line))
+				if r.Level != "" {
+					fmt.Fprintf(e.out, "  level %q", text.Clean(r.Level))
+				}
+				if r.Source != "" {
+					fmt.Fprintf(e.out, "  source %q", text.Clean(r.Source))
+				}
+				fmt.Fprintln(e.out)
+			}
+			return err
+		},
+	}
+	cmd.Flags().IntVar(&drop, "drop", 0, "the number of the rule to be taken out")
 	return cmd
 }
 

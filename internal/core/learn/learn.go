@@ -663,7 +663,6 @@ func (e *evidence) needRule(start int, mod string, said []message) {
 					continue
 				}
 				rule.Line = strings.Replace(rule.Line, wantMark, "{mods}", 1)
-				rule.Line = strings.Replace(rule.Line, "{reason}", "{mods}", 1) // what stands behind a colon
 				if !strings.Contains(rule.Line, "{mods}") || strings.Contains(rule.Line, "{path}") {
 					continue
 				}

@@ -45,6 +45,31 @@ func AddRule(doc []byte, d *dialect.Dialect, rule dialect.Rule, examples []Examp
 	return insert(doc, end, "\n"+block), nil
 }
 
+// DropRule takes a rule of the log out of the file of a dialect, by its number from 0, with the comment
+// right above it. Nothing else in the file changes. ok is false when there is no such rule.
+func DropRule(doc []byte, number int) (without []byte, ok bool) {
+	at := rulesIn(doc)
+	if number < 0 || number >= len(at) {
+		return nil, false
+	}
+	start, end := at[number], tableEnd(doc, at[number])
+	for start > 0 {
+		line := doc[bytes.LastIndexByte(doc[:start-1], '\n')+1 : start]
+		if !bytes.HasPrefix(bytes.TrimSpace(line), []byte("#")) {
+			break
+		}
+		start -= len(line)
+	}
+	for end < len(doc) { // and the blank lines behind it
+		line, _, _ := bytes.Cut(doc[end:], []byte("\n"))
+		if len(bytes.TrimSpace(line)) > 0 || len(line) == len(doc[end:]) {
+			break
+		}
+		end += len(line) + 1
+	}
+	return slices.Delete(bytes.Clone(doc), start, end), true
+}
+
 func ruleText(r dialect.Rule) (string, error) {
 	var b strings.Builder
 	b.WriteString(header + "\n")

@@ -179,7 +179,8 @@ func tokensOf(said, mod string, means dialect.Meaning, exact bool) (tokens []tok
 		rest = said[end:]
 		if means == dialect.MeansFailed || means == dialect.MeansNeeds {
 			if before, _, ok := strings.Cut(rest, ": "); ok && len(before) < len(rest)-2 {
-				return append(append(tokens, split(before+": ", mod, exact)...), token{hole: "reason"}), nil
+				behind := map[dialect.Meaning]string{dialect.MeansFailed: "reason", dialect.MeansNeeds: "mods"}[means]
+				return append(append(tokens, split(before+": ", mod, exact)...), token{hole: behind}), nil
 			}
 		}
 	} else if means == dialect.MeansStopped {
@@ -237,6 +238,24 @@ func split(s, mod string, exact bool) (tokens []token) {
 			tokens = append(tokens, token{text: p, hole: "any"})
 		default:
 			tokens = append(tokens, token{text: p})
+		}
+	}
+	return undated(tokens)
+}
+
+// dayName is that of a month or a day of the week.
+var dayName = regexp.MustCompile(`^(?i)(jan|feb|mar|apr|may|jun|jul|aug|sept?|oct|nov|dec|mon|tue|wed|thu|fri|sat|sun)[a-z]*$`)
+
+// undated has the names of months and days beside numbers stand for any.
+func undated(tokens []token) []token {
+	number := func(i, by int) bool {
+		for i += by; i >= 0 && i < len(tokens) && tokens[i].hole == "" && strings.TrimSpace(tokens[i].text) == ""; i += by {
+		}
+		return i >= 0 && i < len(tokens) && tokens[i].hole == "any"
+	}
+	for i := range tokens {
+		if t := &tokens[i]; t.hole == "" && dayName.MatchString(t.text) && (number(i, -1) || number(i, 1)) {
+			t.hole = "any"
 		}
 	}
 	return tokens
