@@ -46,9 +46,17 @@ func findRegistration(file string, doc []byte, mod string, known func(string) bo
 	var best Registration
 	var bestKeys keys
 	bestScore := -1 << 30
+	var tried []string // ways that the file suggests and that do not hold, with the first reason
 	for _, keys := range candidates(file, doc, mod) {
 		r, err := tryRegistration(file, doc, keys)
 		if err != nil || !slices.Contains(r.Mods, mod) {
+			shape := fmt.Sprintf("%q", keys.get("shape"))
+			if err != nil {
+				shape += " (" + text.Clean(err.Error()) + ")"
+			}
+			if !slices.ContainsFunc(tried, func(s string) bool { return strings.HasPrefix(s, fmt.Sprintf("%q", keys.get("shape"))) }) {
+				tried = append(tried, shape)
+			}
 			continue
 		}
 		score := 0
@@ -70,7 +78,16 @@ func findRegistration(file string, doc []byte, mod string, known func(string) bo
 		}
 	}
 	if best.Text == "" {
-		return best, fmt.Errorf("%s stands in %s in no way that a dialect can describe; see docs/dialects.md, \"Where mods are named\"", text.Clean(mod), text.Clean(file))
+		where := ""
+		if at := NameAt(string(doc), mod); at >= 0 {
+			from, to := bytes.LastIndexByte(doc[:at], '\n')+1, at+bytes.IndexByte(append(doc[at:len(doc):len(doc)], '\n'), '\n')
+			where = fmt.Sprintf(" (line %d: %s)", bytes.Count(doc[:at], []byte("\n"))+1, text.Mask(text.Clean(strings.TrimSpace(string(doc[from:min(to, from+maxQuoted)]))), nil))
+		}
+		ways := ""
+		if len(tried) > 0 {
+			ways = "; tried as " + strings.Join(tried, ", ")
+		}
+		return best, fmt.Errorf("%s stands in %s%s in no way that a dialect can describe%s; see docs/dialects.md, \"Where mods are named\"", text.Clean(mod), text.Clean(file), where, ways)
 	}
 	if known != nil {
 		best = withOtherForms(file, doc, best, bestKeys, known)
@@ -87,6 +104,9 @@ func (r Registration) Renamed(name string) Registration {
 	}
 	return r
 }
+
+// maxQuoted is how much of a line is shown that cannot be described, in bytes.
+const maxQuoted = 120
 
 // keys are those of a [[registration]], in the order in which they are written.
 type keys [][2]string
