@@ -113,7 +113,7 @@ func theRealServers() []realServer {
 				return lines(list, "#", "load_module "+nginxModules+"/NAME.so;") + "pid nginx.pid;\nerror_log stderr;\nevents { worker_connections 64; } # few\nhttp { access_log off; server { listen 127.0.0.1:" + port + "; } }\n"
 			}},
 		{dialect: "collectd", needs: []string{"collectd"}, names: []string{"cpu", "load", "memory", "swap", "uptime", "users", "contextswitch", "irq"}, first: "logfile",
-			start: "collectd -f -C {dir}/collectd.conf", conf: "collectd.conf",
+			start: "collectd -f -C collectd.conf", conf: "collectd.conf",
 			write: func(_ string, list []entry) string {
 				return "FQDNLookup false\nBaseDir \"data\"\nPIDFile \"collectd.pid\"\nTypesDB \"/usr/share/collectd/types.db\"\nLoadPlugin logfile\n<Plugin logfile>\n  LogLevel info\n  File STDOUT\n</Plugin>\n" +
 					lines(list, "#", "LoadPlugin NAME") + "<Plugin cpu>\n  ReportByCpu false\n</Plugin>\n"
@@ -195,6 +195,7 @@ func (s *realServer) operatorOf(t *testing.T) *operator {
 			t.Skipf("there is no user %s", s.owner)
 		}
 		o.as = s.owner
+		o.env = append(o.env, "TMPDIR="+filepath.Dir(o.home)) // that of the tests is another's
 		insist.OK(t, os.Chmod(filepath.Dir(filepath.Dir(o.home)), 0o755))
 		insist.OK(t, own(filepath.Dir(o.home)))
 	}

@@ -58,9 +58,10 @@ type following struct {
 	replies map[string][]string // what it answered, for the operator's expectations
 	before  *proof.Proof        // how it was judged before, when it is judged once more
 
-	elsewhere []string // files that look like its log, when nothing is printed
-	looked    bool     // for these
-	release   func()   // gives the right to judge it back; may be nil
+	elsewhere []string  // files that look like its log, when nothing is printed
+	looked    bool      // for these
+	release   func()    // gives the right to judge it back; may be nil
+	listening time.Time // since when it is known to listen on the port that shows it to be ready
 }
 
 // follow begins to read the log of a start. onStep may be nil.
@@ -149,7 +150,10 @@ func (f *following) next() (more bool, err error) {
 		f.heard = time.Now()
 	}
 	if _, ready := f.reader.Ready(); !ready && !more && f.server.Dialect.Start.Listens != "" {
-		if at, ok := f.dir.Listens(); ok {
+		if at, ok := f.dir.Listens(); ok && f.answers() {
+			if !f.listening.IsZero() { // it may have been asked for a while
+				at = max(at, time.Since(f.began))
+			}
 			f.reader.Listens(at)
 		}
 	}

@@ -105,20 +105,7 @@ func (f *following) probeLoaded(ctx context.Context) {
 			f.probeMemory()
 			continue
 		}
-		ready, err := f.server.probe(p)
-		if f.server.isolated && err == nil {
-			var running host.Running
-			running, err = f.dir.Running()
-			ready.Beside = running.Server
-		}
-		var printed []byte
-		status := 0
-		if err == nil {
-			printed, status, err = ready.Ask(ctx)
-		}
-		if err == nil && status != 0 {
-			err = fmt.Errorf("%s ended with status %d: %s", ready.Command[0], status, strings.TrimSpace(string(printed)))
-		}
+		printed, err := f.askProbe(ctx, p)
 		if err != nil && ctx.Err() == nil {
 			f.unheard = text.Mask(text.Clean(err.Error()), f.reader.Secrets)
 		}
@@ -144,4 +131,45 @@ func (f *following) probeMemory() {
 		}
 	}
 	f.reader.Holds(held, time.Since(f.began))
+}
+
+// askProbe runs the command of a probe and returns what it prints. The error says why that is no answer.
+func (f *following) askProbe(ctx context.Context, p *dialect.Probe) (printed []byte, err error) {
+	ready, err := f.server.probe(p)
+	if err != nil {
+		return nil, err
+	}
+	if f.server.isolated {
+		running, err := f.dir.Running()
+		if err != nil {
+			return nil, err
+		}
+		ready.Beside = running.Server
+	}
+	printed, status, err := ready.Ask(ctx)
+	if err == nil && status != 0 {
+		err = fmt.Errorf("%s ended with status %d: %s", ready.Command[0], status, strings.TrimSpace(string(printed)))
+	}
+	return printed, err
+}
+
+// answers tells whether a server that listens on its port answers what it has loaded, too, where it can
+// be asked: it may open the port before it is through with its mods. One that has not answered for as
+// long as an answer may take is not waited for.
+func (f *following) answers() bool {
+	if _, ended := f.dir.Exit(); ended {
+		return true
+	}
+	if f.listening.IsZero() {
+		f.listening = time.Now()
+	}
+	for _, p := range f.server.Dialect.ProbesOf(dialect.ProbeLoaded) {
+		if p.Mapped || time.Since(f.listening) > time.Duration(p.Within) {
+			continue
+		}
+		if _, err := f.askProbe(context.Background(), p); err != nil {
+			return false
+		}
+	}
+	return true
 }
