@@ -138,6 +138,20 @@ func theRealServers() []realServer {
 	}
 }
 
+// learnedToo are the real servers that other tests know already.
+func learnedToo() []realServer {
+	return []realServer{
+		{dialect: "bzflag", needs: []string{bzfs}, names: []string{"airspawn", "fastmap", "killall", "keepaway", "HoldTheFlag", "wwzones"}, start: bzfs + " -conf {dir}/bzfs.conf -ts -d -d -d", conf: "bzfs.conf",
+			write: func(port string, list []entry) string {
+				return "# mine\n-mp 10\n-i 127.0.0.1\n-p " + port + "\n" + lines(list, "# ", "-loadplugin NAME")
+			}},
+		{dialect: "minetest", needs: []string{minetestServer}, names: []string{"craftguide", "throwing", "moreores", "nether", "throwing_arrows"}, start: minetestServer + " --world {dir} --gameid minetest_game --info --color never --logfile ''", conf: "world.mt",
+			write: func(_ string, list []entry) string {
+				return "gameid = minetest_game\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\nmod_storage_backend = sqlite3\n" + lines(list, "", "load_mod_NAME = true")
+			}},
+	}
+}
+
 const postgres = "/usr/lib/postgresql/15/bin/postgres"
 
 var emptyDatabase struct {
@@ -259,7 +273,7 @@ func (s *realServer) all() (list []entry) {
 // TestLearnRealServers learns real servers from their folders and the name of a mod, with nothing
 // written by hand, and holds them to what they then do.
 func TestLearnRealServers(t *testing.T) {
-	for _, s := range theRealServers() {
+	for _, s := range append(theRealServers(), learnedToo()...) {
 		t.Run(s.dialect, func(t *testing.T) {
 			needs(t, s.needs...)
 			t.Parallel()
