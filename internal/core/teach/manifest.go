@@ -166,55 +166,46 @@ func (s *manifestSearch) read(form dialect.Manifest) mod.Manifest {
 
 // find finds the keys of the name, the number, the release and the needs.
 func (s *manifestSearch) find(known Known) {
-	needs := known.Needs
 	if s.form.Format == dialect.FormatLines { // all of it is needs
 		m := s.read(s.form)
-		if len(needs) > 0 && holdsAll(mod.Names(m.Needs), needs) && m.Problem == nil {
+		if len(known.Needs) > 0 && holdsAll(mod.Names(m.Needs), known.Needs) && m.Problem == nil {
 			s.form.Needs = "."
 		}
 		return
 	}
 	for _, key := range s.keys() {
-		form := s.form
-		if form.Name == "" {
-			form.Name = key
-			if m := s.read(form); m.Name == known.Name && m.Problem == nil {
-				s.form.Name = key
-				continue
-			}
-			form.Name = ""
+		switch {
+		case s.form.Name == "" && s.reads(func(f *dialect.Manifest) { f.Name = key }, func(m *mod.Manifest) bool { return m.Name == known.Name }):
+		case s.form.Number == "" && known.Number != "" && s.reads(func(f *dialect.Manifest) { f.Number = key }, func(m *mod.Manifest) bool { return m.Number == known.Number }):
+		case s.form.Release == "" && versionKey.MatchString(strings.TrimRight(strings.ReplaceAll(key, "{value}", ""), " =:\"'()")) &&
+			s.reads(func(f *dialect.Manifest) { f.Release = key }, func(m *mod.Manifest) bool { return versionTxt.MatchString(m.Release) }):
+		case s.form.Needs == "" && len(known.Needs) > 0:
+			s.findNeeds(key, known.Needs)
 		}
-		if form.Number == "" && known.Number != "" {
-			form.Number = key
-			if m := s.read(form); m.Number == known.Number && m.Problem == nil {
-				s.form.Number = key
-				continue
-			}
-			form.Number = ""
-		}
-		if form.Release == "" && versionKey.MatchString(strings.TrimRight(strings.ReplaceAll(key, "{value}", ""), " =:\"'()")) {
-			form.Release = key
-			if m := s.read(form); versionTxt.MatchString(m.Release) && m.Problem == nil {
-				s.form.Release = key
-				continue
-			}
-			form.Release = ""
-		}
-		separators := []string{"", ",", ";", " "}
-		switch form.Format {
-		case dialect.FormatKeyValue, dialect.FormatINI, dialect.FormatSource: // of one need nothing tells what would part two
-			separators = []string{",", ";", " ", ""}
-		}
-		for _, separator := range separators {
-			if form.Needs != "" || len(needs) == 0 {
-				break
-			}
-			form.Needs, form.Separator = key, separator
-			if m := s.read(form); m.Problem == nil && holdsAll(mod.Names(m.Needs), needs) {
-				s.form.Needs, s.form.Separator = key, separator
-				break
-			}
-			form.Needs, form.Separator = "", ""
+	}
+}
+
+// reads keeps one more key if the file then reads as it has to.
+func (s *manifestSearch) reads(with func(*dialect.Manifest), as func(*mod.Manifest) bool) bool {
+	form := s.form
+	with(&form)
+	if m := s.read(form); m.Problem != nil || !as(&m) {
+		return false
+	}
+	s.form = form
+	return true
+}
+
+// findNeeds keeps a key of needs, and what parts them, if it tells of all that are known.
+func (s *manifestSearch) findNeeds(key string, needs []string) {
+	separators := []string{"", ",", ";", " "}
+	switch s.form.Format {
+	case dialect.FormatKeyValue, dialect.FormatINI, dialect.FormatSource: // of one need nothing tells what would part two
+		separators = []string{",", ";", " ", ""}
+	}
+	for _, separator := range separators {
+		if s.reads(func(f *dialect.Manifest) { f.Needs, f.Separator = key, separator }, func(m *mod.Manifest) bool { return holdsAll(mod.Names(m.Needs), needs) }) {
+			return
 		}
 	}
 }
