@@ -64,7 +64,8 @@ func TestAsked(t *testing.T) {
 	m.Open(v)
 	insist.Holds(t, "at first", screentest.Text(m), "looking through the folder")
 	screentest.Carry(m, look())
-	insist.Holds(t, "without a program", screentest.Text(m), "something is to be said first", "say it with --start")
+	insist.Holds(t, "without a program", screentest.Text(m), "something is to be said first")
+	insist.Holds(t, "without a program", v.lacks, "say it with --start")
 	screentest.Carry(m, screentest.Hit(m, "enter")) // nothing can be started
 	insist.That(t, v.news == nil, "it is tried all the same")
 	screentest.Hit(m, "y")
@@ -74,7 +75,7 @@ func TestAsked(t *testing.T) {
 	screentest.Hit(m, "w")
 	screentest.Type(m, "whale")
 	screentest.Carry(m, screentest.Hit(m, "enter"))
-	insist.Holds(t, "of a mod that is nowhere", screentest.Text(m), "names whale in a way")
+	insist.Holds(t, "of a mod that is nowhere", v.lacks, "names whale in a way")
 	screentest.Hit(m, "esc")
 	insist.That(t, m.Top() != frame.Screen(v), "Esc does not leave it")
 }
