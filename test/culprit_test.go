@@ -117,6 +117,7 @@ func TestCulpritGoesOn(t *testing.T) {
 // TestRealCulprits finds two mods that break the real server only together, and
 // one that breaks it only sometimes.
 func TestRealCulprits(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	for i := range 4 {
 		w.own(fmt.Sprintf("fill%02d", i), "", "")

@@ -102,6 +102,7 @@ func TestShorterExamples(t *testing.T) {
 // line names a command that there is, each flag in it is one of that command's, each command
 // that the program has stands in the list, and each example in the README can be read.
 func TestCommandsOfTheReadme(t *testing.T) {
+	t.Parallel()
 	o := newOperator(t)
 	readme := contents(t, "../README.md")
 	_, list, ok := strings.Cut(readme, "## Commands\n")

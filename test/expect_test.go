@@ -10,6 +10,7 @@ import (
 
 // What the operator expects besides is part of every proof, of each kind, met and not.
 func TestExpectations(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "berth a\n# berth b\n")
 	h.cargo("a", "", "haul 1\n")
 	h.cargo("b", "", "haul 1\n")

@@ -83,7 +83,7 @@ func (m *minetestTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 		fmt.Fprintf(&world, "load_mod_%s = true\n", names[0])
 	}
 	put(t, filepath.Join(dir, "world.mt"), world.String())
-	return []string{"minetest", "--set", "port=" + trialPort(t), "--set", "mods=" + own}
+	return []string{"minetest", "--set", "port=" + freePort(t), "--set", "mods=" + own}
 }
 
 // own writes one mod of the trial's own, in the world's folder or in one more
@@ -157,7 +157,7 @@ func (b *bzflagTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 		}
 	})
 	var conf strings.Builder
-	fmt.Fprintf(&conf, "# a trial\n-mp 10\n-i 127.0.0.1\n-p %s\n", trialPort(t))
+	fmt.Fprintf(&conf, "# a trial\n-mp 10\n-i 127.0.0.1\n-p %s\n", freePort(t))
 	names := some(r, b.names, r.IntN(12))
 	for i := range r.IntN(3) {
 		names = append(names, fmt.Sprintf("noSuch%d", i))

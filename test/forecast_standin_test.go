@@ -110,7 +110,7 @@ func (harrowTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 		}
 	}
 	var start strings.Builder
-	fmt.Fprintf(&start, "let port %s\n", trialPort(t))
+	fmt.Fprintf(&start, "let port %s\n", freePort(t))
 	if r.IntN(15) > 0 {
 		start.WriteString("let licence HS-1234\n")
 	} else if r.IntN(2) == 0 {
@@ -186,7 +186,7 @@ func (lanternTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 	}
 	put(t, filepath.Join(dir, "tables", "creatures.xml"), table)
 	script := fmt.Sprintf("#!/bin/sh\ncd \"$(dirname \"$0\")\" || exit 1\nexec \"${MOOR:-initium}\" stand-in lantern-moor --pace \"${MOOR_PACE:-1}\" -- -port=%s '-lanterns=%s' '-wardens=%s'\n", "PORT", list(all), list(own))
-	port := trialPort(t)
+	port := freePort(t)
 	put(t, filepath.Join(dir, "moor.sh"), strings.Replace(script, "PORT", port, 1))
 	os.Chmod(filepath.Join(dir, "moor.sh"), 0o755)
 	return []string{"lantern-moor", "--set", "port=" + port, "--set", "pace=0"}
@@ -232,7 +232,7 @@ func (cogwheelTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 		engine = "2\n"
 	}
 	put(t, filepath.Join(dir, "engine", "VERSION"), engine)
-	put(t, filepath.Join(dir, "fair.json"), fmt.Sprintf("{\n  \"port\": %s,\n  \"loader\": \"crank\",\n  \"open\": [%s]\n}\n", trialPort(t), quoted(p.lined(r), `"`)))
+	put(t, filepath.Join(dir, "fair.json"), fmt.Sprintf("{\n  \"port\": %s,\n  \"loader\": \"crank\",\n  \"open\": [%s]\n}\n", freePort(t), quoted(p.lined(r), `"`)))
 	return []string{"cogwheel-fair", "--set", "pace=0"}
 }
 
@@ -258,6 +258,6 @@ func (orchardsTrial) lay(t *testing.T, r *rand.Rand, dir string) []string {
 		country = "valley"
 	}
 	put(t, filepath.Join(dir, "orchard.ini"), fmt.Sprintf("[country]\ntitle=A\nport=%s\nmap=%s\n\n[grafts]\nnames=%s\nnumbers=%s\n",
-		trialPort(t), country, strings.Join(names, ","), strings.Join(numbers, ",")))
+		freePort(t), country, strings.Join(names, ","), strings.Join(numbers, ",")))
 	return []string{"nine-orchards", "--set", "pace=0"}
 }

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"initium/internal/insist"
 )
@@ -47,6 +46,7 @@ type tally struct {
 // TestForecast compares, mod by mod, what check foretells with what a start then
 // shows, on random line-ups with all that can be wrong with them.
 func TestForecast(t *testing.T) {
+	t.Parallel()
 	count, seed := trials, uint64(1)
 	if n := os.Getenv("INITIUM_TRIALS"); n != "" {
 		fmt.Sscan(n, &count)
@@ -243,17 +243,4 @@ func some[T any](r *rand.Rand, list []T, n int) []T {
 func put(t *testing.T, name, data string) {
 	insist.OK(t, os.MkdirAll(filepath.Dir(name), 0o755))
 	insist.OK(t, os.WriteFile(name, []byte(data), 0o644))
-}
-
-// takenPorts keeps trials that run beside each other from being given one port.
-var takenPorts sync.Map
-
-func trialPort(t *testing.T) string {
-	for range 100 {
-		port := freePort(t)
-		if _, taken := takenPorts.LoadOrStore(port, time.Now()); !taken {
-			return port
-		}
-	}
-	return freePort(t)
 }

@@ -46,6 +46,7 @@ func TestOrderCommand(t *testing.T) {
 }
 
 func TestRules(t *testing.T) {
+	t.Parallel()
 	h := foresight(t, "berth a\nberth b\nberth c\n", "a", "b", "c")
 	insist.Holds(t, "", h.do(2, "rule", "h", "before", "b", "nowhere"), `there is no mod "nowhere"`)
 	insist.Holds(t, "", h.do(2, "rule", "h", "beside", "b", "a"), "before, after, apart, first, last, stay, needs, reads")
@@ -72,6 +73,7 @@ func TestRules(t *testing.T) {
 // Where Initium knows no manifest, what the log says that mods need is written down
 // as rules, marked with the line, and foretold from then on.
 func TestNeedsFromLog(t *testing.T) {
+	t.Parallel()
 	h := foresight(t, "berth a\n", "a: b", "b")
 	h.do(2, "rule", "h", "--from-log")
 	h.do(1, "prove", "h")
@@ -99,6 +101,7 @@ func TestNeedsFromLog(t *testing.T) {
 }
 
 func TestAcceptAndExplain(t *testing.T) {
+	t.Parallel()
 	h := foresight(t, "berth a\nberth a\n", "a")
 	insist.Holds(t, "", h.do(0, "check", "h"), "0 errors, 1 warning")
 	h.do(2, "accept", "h", "need-late")
@@ -119,6 +122,7 @@ func TestAcceptAndExplain(t *testing.T) {
 // A mod that fails against the forecast is foretold to fail from then on, until
 // its files change.
 func TestLesson(t *testing.T) {
+	t.Parallel()
 	h := foresight(t, "berth a\nberth b\n", "a", "b")
 	h.cargo("a", "", "haul a lot\n")
 	var before, after forecastJSON
@@ -135,6 +139,7 @@ func TestLesson(t *testing.T) {
 }
 
 func TestExport(t *testing.T) {
+	t.Parallel()
 	h := foresight(t, "berth a\nberth b\n", "a", "b: a")
 	svg, pdf := filepath.Join(h.home, "o.svg"), filepath.Join(h.home, "o.pdf")
 	insist.Holds(t, "", h.do(2, "export", "start", "h", "--svg", svg), "never started")

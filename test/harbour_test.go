@@ -55,6 +55,7 @@ func (h *harbour) prove(status int, args ...string) *proofJSON {
 
 // TestMistypedLine: a mod that a mistyped line drops is missed, and its line mended.
 func TestMistypedLine(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "berth a\nberth shrubs\nberth c\n")
 	for _, name := range []string{"a", "shrubs", "c"} {
 		h.cargo(name, "", "haul 1\n")
@@ -139,6 +140,7 @@ func TestProveOutcomes(t *testing.T) {
 }
 
 func TestServerThatStops(t *testing.T) {
+	t.Parallel()
 	taken, err := net.Listen("tcp", "127.0.0.1:0")
 	insist.OK(t, err)
 	defer taken.Close()
@@ -169,6 +171,7 @@ func TestServerThatStops(t *testing.T) {
 }
 
 func TestTimeLimit(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "berth slow\n")
 	h.cargo("slow", "", "haul 600000\n")
 	began := time.Now()
@@ -270,6 +273,7 @@ func TestKeepRunningAndStop(t *testing.T) {
 }
 
 func TestStubbornServerIsEndedByForce(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "let stubborn yes\nberth a\n")
 	h.cargo("a", "", "haul 1\n")
 	h.prove(0, "--keep-running")
@@ -312,6 +316,7 @@ func TestOwnDialects(t *testing.T) {
 // TestSecretsAreShownToNobody looks for the licence in all that the commands
 // print, also when the server prints it itself.
 func TestSecretsAreShownToNobody(t *testing.T) {
+	t.Parallel()
 	const licence = "HS-9X7Q-SECRET"
 	h := newHarbour(t, "let licence "+licence+"\nberth a\nberth b\nberth c\n")
 	h.cargo("a", "", "haul 1\ncall the licence is "+licence+"\n")

@@ -120,6 +120,7 @@ func TestLayouts(t *testing.T) {
 	} {
 		for suffix, pack := range map[string]func(*testing.T, map[string]string) []byte{"zip": zipped, "tar.gz": tarred} {
 			t.Run(name+", "+suffix, func(t *testing.T) {
+				t.Parallel()
 				h := newHarbour(t, "berth a\n")
 				h.cargo("a", "", "haul 1\n")
 				before := below(t, h.dir)
@@ -155,6 +156,7 @@ func TestLayouts(t *testing.T) {
 // TestEveryFamilyIsFed takes a mod in on a server of each stand-in family, has the
 // server load it, and takes it out again.
 func TestEveryFamilyIsFed(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		family, port, mod string
 		files             map[string]string
@@ -208,6 +210,7 @@ func TestEveryFamilyIsFed(t *testing.T) {
 // TestRealServersAreFed takes installed mods of the real servers in from archives
 // in which they were packed badly.
 func TestRealServersAreFed(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	needs(t, "bsdtar")
 	from := t.TempDir()

@@ -105,6 +105,7 @@ func (k *killing) everywhere(from, to, entry string, thin bool, args ...string) 
 
 // TestKilledAtEveryWrite kills a change of two files, and one that is taken back.
 func TestKilledAtEveryWrite(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "berth a\nalso more.start\n")
 	k := newKilling(h)
 	write(t, filepath.Join(h.dir, "more.start"), "berth b\nberth c\n")
@@ -130,6 +131,7 @@ func (k *killing) check(least int) {
 
 // TestKilledWhileFilesComeAndGo kills intake, update, removal and the way back.
 func TestKilledWhileFilesComeAndGo(t *testing.T) {
+	t.Parallel()
 	h := newHarbour(t, "berth a\n")
 	k := newKilling(h)
 	h.cargo("a", "", "haul 1\n")

@@ -121,6 +121,13 @@ var madeUpServers = map[string]madeUp{
 		},
 		loaded: "%s has come in", missing: "%s is not in the house", broken: "%s cannot read its score", wants: "%s will not sing without %s", ready: "all are in their places, listening",
 	},
+	"ferry": {
+		registered: func(dir string, _ []string) []string { return namesIn(filepath.Join(dir, "afloat")) },
+		where:      func(dir, name string) string { return filepath.Join(dir, "afloat", name) },
+		manifest:   "hull.json", need: regexp.MustCompile(`"needs": \["([^"]*)"`), script: "course.txt",
+		prefix: func(level string) string { return clock("15:04:05") + " <" + level + "> " },
+		loaded: "%s floats", missing: "%s is gone: its rope leads nowhere", broken: "%s sinks, its course makes no sense", wants: "%s does not sail without %s", ready: "casting off",
+	},
 	"garden": {
 		registered: func(dir string, _ []string) []string { return namesIn(filepath.Join(dir, "beds")) },
 		where:      func(dir, name string) string { return filepath.Join(dir, "beds", name) },

@@ -80,6 +80,16 @@ func madeUpFiles(t *testing.T, kind, dir string) (mod string) {
 			return fmt.Sprintf("name = %s\nversion = 0.9\nneeds = %s\n", name, need)
 		})
 		put(t, filepath.Join(dir, "voices.json"), "[\n  \"gull\",\n  \"lamp\",\n  \"rope\",\n  \"tide\"\n]\n")
+	case "ferry":
+		each("hulls", "hull.json", "course.txt", func(_ int, name, need string) string {
+			return fmt.Sprintf("{\"name\": %q, \"needs\": [%s]}\n", name, strings.TrimSuffix(fmt.Sprintf("%q", need), `""`))
+		})
+		insist.OK(t, os.MkdirAll(filepath.Join(dir, "afloat"), 0o755))
+		for _, name := range mods {
+			if name != "tide" {
+				insist.OK(t, os.Symlink("../hulls/"+name, filepath.Join(dir, "afloat", name)))
+			}
+		}
 	case "garden":
 		each("beds", "", "plants.txt", nil)
 	}
@@ -111,7 +121,7 @@ func trialSeed() string { return cmp.Or(os.Getenv("INITIUM_TRIAL_SEED"), "1") }
 // TestLearnMadeUpFamilies learns servers of families that nobody knows, from their folder and the name
 // of a mod, and holds them to what they then do.
 func TestLearnMadeUpFamilies(t *testing.T) {
-	for _, kind := range []string{"quay", "mill", "tram", "press", "choir", "garden"} {
+	for _, kind := range []string{"quay", "mill", "tram", "press", "choir", "garden", "ferry"} {
 		t.Run(kind, func(t *testing.T) {
 			t.Parallel()
 			o := newOperator(t)

@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"initium/internal/insist"
@@ -203,14 +204,21 @@ func (p *proofJSON) outcomes() string {
 	return strings.Join(words, ", ")
 }
 
-// freePort finds a port that nothing on this machine uses.
+// freePort finds a port that nothing on this machine uses, and that no other test was given.
 func freePort(t testing.TB) string {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	insist.OK(t, err)
-	defer l.Close()
-	return fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
+	for {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		insist.OK(t, err)
+		port := fmt.Sprint(l.Addr().(*net.TCPAddr).Port)
+		insist.OK(t, l.Close())
+		if _, given := givenPorts.LoadOrStore(port, true); !given {
+			return port
+		}
+	}
 }
+
+var givenPorts sync.Map
 
 func write(t testing.TB, name, data string) {
 	t.Helper()

@@ -160,6 +160,7 @@ func TestRealWorldWithoutGame(t *testing.T) {
 // TestRandomPicks proves random line-ups of all installed mods and compares
 // each outcome with what the log states, read here by other means.
 func TestRandomPicks(t *testing.T) {
+	t.Parallel()
 	w := newWorld(t)
 	var s surveyJSON
 	w.json(0, &s, "survey", "w", "--json")

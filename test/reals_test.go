@@ -242,7 +242,7 @@ func (s *realServer) adoption(port string) []string {
 type realTrial struct{ s realServer }
 
 func (r realTrial) lay(t *testing.T, rnd *rand.Rand, dir string) []string {
-	port := trialPort(t)
+	port := freePort(t)
 	r.s.lay(t, dir, port, r.s.random(rnd))
 	return append([]string{r.s.dialect}, r.s.adoption(port)[2:]...)
 }

@@ -163,6 +163,7 @@ func TestWrittenThrough(t *testing.T) {
 // Somebody may exchange a startup file at the very moment when it is changed, after it was
 // looked at for the last time: his is what the change is made in, or it is not made.
 func TestEditAtTheVeryMoment(t *testing.T) {
+	t.Parallel()
 	needs(t, "strace")
 	h := newHarbour(t, "berth a\nberth b\n")
 	h.cargo("a", "", "haul 1\n")

@@ -229,7 +229,7 @@ func (s *Server) secretsOf(p *plan.Plan) []string {
 	read := func(file func(f plan.File) []byte) []string {
 		return lineup.Read(s.Dialect, s.Vars, func(name string) ([]byte, error) {
 			for _, f := range p.Files {
-				if f.Path == name && !f.List {
+				if f.Path == name && (!f.List || f.Links()) {
 					return file(f), nil
 				}
 			}

@@ -69,6 +69,7 @@ func (a *App) lookAround(dir, startup string, command, mods []string) (*sighting
 		g.add(file, doc, mods, near)
 	}
 	if startup == "" {
+		g.addLinks(near, mods[0])
 		g.addPresence(near, mods[0])
 	}
 	if len(g.ways) == 0 {
@@ -263,6 +264,56 @@ func thereOf(near map[string][]spot, mods []string) (n int) {
 		}
 	}
 	return n
+}
+
+// addLinks adds the folders in which a link for each mod registers it.
+func (g *sighting) addLinks(near map[string][]spot, mod string) {
+	folders := map[spot]map[string][]string{} // by the folder that the links lead into
+	for _, name := range slices.Sorted(maps.Keys(near)) {
+		for _, s := range near[name] {
+			called := s.before + name + s.ending
+			target, err := os.Readlink(filepath.Join(g.dir, filepath.FromSlash(s.dir), called))
+			if err != nil || path.Base(target) != called || s.dir == "." || strings.ContainsAny(s.dir+s.before+s.ending+target, "{}") {
+				continue
+			}
+			if folders[s] == nil {
+				folders[s] = map[string][]string{}
+			}
+			folders[s][path.Dir(target)] = append(folders[s][path.Dir(target)], name)
+		}
+	}
+	for s, into := range folders {
+		for dir, mods := range into {
+			place := dir
+			if !path.IsAbs(dir) {
+				place = path.Join(s.dir, dir)
+			}
+			below, err := filepath.Rel(g.dir, filepath.Join(g.dir, place))
+			if path.IsAbs(dir) {
+				below, err = filepath.Rel(g.dir, dir)
+			}
+			if err == nil && filepath.IsLocal(below) {
+				place = filepath.ToSlash(below)
+			}
+			there := slices.ContainsFunc(near[mod], func(other spot) bool {
+				return other.dir == place && other.before == s.before && other.ending == s.ending
+			})
+			if !slices.Contains(mods, mod) && !there {
+				continue
+			}
+			o := teach.Outline{Recognise: []string{s.dir}, Place: place, Order: dialect.OrderServer, Registration: teach.Links(s.dir, s.before+"{mod}"+s.ending, dir, mods)}
+			if s.before+s.ending != "" {
+				o.File = s.before + "{mod}" + s.ending
+			}
+			w := Way{File: s.dir + "/", Shape: string(dialect.ShapeLink), Mods: mods, Place: place, outline: o}
+			for _, name := range mods {
+				if _, err := theirs.Stat(filepath.Join(g.dir, filepath.FromSlash(s.dir), s.before+name+s.ending)); err == nil {
+					w.There++
+				}
+			}
+			g.ways = append(g.ways, w)
+		}
+	}
 }
 
 // addPresence adds being in a folder as the way in which mods are registered.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -93,7 +94,7 @@ func (a *App) newTrial(ctx context.Context, original *Server, of copying) (t *tr
 		return t, err
 	}
 	if !of.isolated {
-		port, err := freePort(trialPort)
+		port, err := freePort(trialPort + rand.IntN(trialPorts)) // two copies at once hardly ever look at the same
 		if err != nil {
 			return t, err
 		}
@@ -109,15 +110,18 @@ func (a *App) newTrial(ctx context.Context, original *Server, of copying) (t *tr
 	t.whole = survey.Take(t.server.input())
 	t.files = map[string][]byte{}
 	for _, f := range t.whole.Lineup.Files {
-		if !f.Missing && !t.isListing(&f) {
+		if !f.Missing && !t.server.Dialect.Registrations[f.Registration].ByPresence() {
 			t.files[f.Path] = f.Raw()
 		}
 	}
 	return t, nil
 }
 
-// trialPort is where the search for a free port for copies begins.
-const trialPort = 28300
+// The search for a free port for a copy begins at trialPort or, at random, up to trialPorts further.
+const (
+	trialPort  = 28300
+	trialPorts = 600
+)
 
 // clear takes the copy away, with the logs of its starts.
 func (t *trial) clear() error {
@@ -292,7 +296,7 @@ func (t *trial) set(wanted map[string]string) error {
 }
 
 func (t *trial) isListing(f *lineup.File) bool {
-	return t.server.Dialect.Registrations[f.Registration].ByPresence()
+	return t.server.Dialect.Registrations[f.Registration].InFolder()
 }
 
 // movePort gives the copy another port: the setting that the dialect names, else
@@ -364,6 +368,18 @@ func (t *trial) put(name string, data []byte) error {
 	if dir != folder && !strings.HasPrefix(dir, folder+"/") {
 		return fmt.Errorf("%s lies outside the server's folder, by way of a link, so that it cannot be changed in a copy", strings.TrimPrefix(name, t.server.Record.Dir+"/"))
 	}
+	if strings.HasSuffix(name, "/") { // the links in a folder
+		now, err := disk.Links(name)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		gone, come, err := disk.Relinked(now, data)
+		if err != nil {
+			return err
+		}
+		_, err = disk.Relink(name, gone, come)
+		return err
+	}
 	if info, err := os.Lstat(name); err == nil && info.Mode()&fs.ModeSymlink != 0 {
 		if err := os.Remove(name); err != nil {
 			return err
@@ -375,7 +391,7 @@ func (t *trial) put(name string, data []byte) error {
 // write carries a plan out on the copy.
 func (t *trial) write(p *plan.Plan) error {
 	for _, f := range p.Files {
-		if f.List || !strings.HasPrefix(f.Path, t.folder+"/") {
+		if f.List && !f.Links() || !strings.HasPrefix(f.Path, t.folder+"/") {
 			continue
 		}
 		if err := t.put(f.Path, f.Want); err != nil {

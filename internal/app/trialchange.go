@@ -68,7 +68,7 @@ func (t *trial) register(names []string, before string) error {
 	for i, name := range names {
 		c := lineup.Change{Op: lineup.OpRegister, Mod: name, Number: strconv.Itoa(999999 - i), Where: lineup.Where{Before: before}}
 		for _, e := range l.Entries { // written as others are, with its path and ending
-			if strings.ContainsAny(e.Value, `/\\.`) && strings.Contains(e.Value, e.Name) && !strings.Contains(name, ".") {
+			if t.server.Dialect.Registrations[e.Registration].Shape != dialect.ShapeLink && strings.ContainsAny(e.Value, `/\\.`) && strings.Contains(e.Value, e.Name) && !strings.Contains(name, ".") {
 				c.Written = strings.Replace(e.Value, e.Name, name, 1)
 				break
 			}
@@ -151,7 +151,7 @@ func (t *trial) moveFirst(mod, before string) error {
 func (t *trial) damage() error {
 	for _, name := range []string{".lua", ".conf", ""} {
 		for full, data := range t.files {
-			if strings.HasSuffix(full, name) {
+			if strings.HasSuffix(full, name) && !strings.HasSuffix(full, "/") {
 				return t.put(full, append(bytes.Clone(data), "\n"+makesNoSense...))
 			}
 		}
@@ -189,7 +189,7 @@ func (t *trial) rebase(from string) error {
 		t.a.resolve(t.server)
 		t.whole = survey.Take(t.server.input())
 		for _, f := range t.whole.Lineup.Files {
-			if !f.Missing && !t.isListing(&f) {
+			if !f.Missing && !t.server.Dialect.Registrations[f.Registration].ByPresence() {
 				t.files[f.Path] = f.Raw()
 			}
 		}

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 
 	"initium/internal/core/plan"
@@ -56,6 +57,10 @@ func (l *Ledger) steps(id int64, late bool) (list []step, err error) {
 		return nil, err
 	}
 	for n, f := range rows {
+		if f.list && strings.HasSuffix(f.path, "/") {
+			list = append(list, &linksStep{fileRow: f})
+			continue
+		}
 		if f.list {
 			list = append(list, &namesStep{f})
 			continue
@@ -270,6 +275,45 @@ func (s *namesStep) undo() error {
 }
 
 func (s *namesStep) drop() error { return nil }
+
+// linksStep takes links in one folder away and makes others.
+type linksStep struct {
+	fileRow
+	back func() error // takes back what this run has done; nil for nothing
+}
+
+func (s *linksStep) ready() error {
+	_, _, err := disk.Relinked(s.old, s.new)
+	return err
+}
+
+func (s *linksStep) begun() (bool, error) {
+	now, err := readCurrent(s.path, true)
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	return err == nil && !bytes.Equal(now, s.old), err
+}
+
+func (s *linksStep) do() error {
+	gone, come, err := disk.Relinked(s.old, s.new)
+	if err == nil {
+		s.back, err = disk.Relink(s.path, gone, come)
+	}
+	if err != nil {
+		return fmt.Errorf("change the links in %s: %w", s.path, err)
+	}
+	return nil
+}
+
+func (s *linksStep) undo() error {
+	if s.back == nil {
+		return nil
+	}
+	return s.back()
+}
+
+func (s *linksStep) drop() error { return nil }
 
 // partStep puts a folder or a file in place as a whole, or takes it away, in two renames:
 // what is there goes aside, what comes takes its place. What comes is made ready for all

@@ -258,7 +258,11 @@ func wayBack(path string, rows []fileRow) (plan.File, error) {
 		case file.Gone:
 			file.Want, file.Gone = f.old, false
 		default:
-			want, err := text.Merge(f.new, f.old, file.Want)
+			merge := text.Merge
+			if file.Links() {
+				merge = mergeLinks
+			}
+			want, err := merge(f.new, f.old, file.Want)
 			if err != nil {
 				if i > 0 {
 					return file, fmt.Errorf("go back in %s, after taking back %d later changes of it: %w", path, i, err)

@@ -131,6 +131,12 @@ func (c *checker) twice(m *survey.Mod) {
 // its bare name where the server finds it only by its path.
 func (c *checker) elsewhere(m *survey.Mod) {
 	e := c.s.Lineup.Entries[m.Entries[0]]
+	if c.d.Registrations[e.Registration].Shape == dialect.ShapeLink {
+		f := c.add(c.at(CodePathWrong, Error, m), "the link of %s leads to %s, where nothing is; it is at %s", m.Name, e.Value, m.Path)
+		f.remedy(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name}, lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
+		f.Remedy = "let the link lead there"
+		return
+	}
 	if !c.d.Registrations[e.Registration].Paths {
 		f := c.add(c.at(CodePathWrong, Error, m), "%s is registered at a path where it is not; it is at %s", m.Name, m.Spot)
 		f.remedy(lineup.Change{Op: lineup.OpOff, Mod: m.Name}, lineup.Change{Op: lineup.OpOn, Mod: m.Name})

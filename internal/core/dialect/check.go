@@ -196,7 +196,7 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 		c.need(key+".file", r.File)
 		c.variables(key+".file", r.File, vars)
 		c.variables(key+".new", r.New, vars)
-		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat, ShapeStatement, ShapePresence)
+		oneOf(c, key+".shape", &r.Shape, "", ShapeLine, ShapeKey, ShapeList, ShapeParallel, ShapeItems, ShapeWords, ShapeSection, ShapeRepeat, ShapeStatement, ShapePresence, ShapeLink)
 		if same := d.Registration(r.SameAs); r.SameAs != "" && same == nil {
 			c.bad(key+".same_as", "names the registration %q, which this dialect has not", r.SameAs)
 		} else if r.SameAs != "" && same == r {
@@ -207,8 +207,15 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 			c.lineRegistration(r, key)
 		case ShapeKey:
 			c.keyRegistration(r, key)
-		case ShapePresence:
-			for name, value := range map[string]string{"at": r.At, "aside": r.Aside} {
+		case ShapePresence, ShapeLink:
+			second, form := "aside", r.Aside
+			if r.Shape == ShapeLink {
+				second, form = "item", r.Item
+				if d.Order == OrderListed {
+					c.bad(key+".shape", "links have no order but that of their names: say order = %q", string(OrderServer))
+				}
+			}
+			for name, value := range map[string]string{"at": r.At, second: form} {
 				if p := c.pattern(key+"."+name, value, []string{"mod"}); p != nil && len(p.Names()) != 1 {
 					c.bad(key+"."+name, "has to hold {mod} once")
 				}

@@ -373,7 +373,7 @@ type Registration struct {
 	Separator string    `toml:"separator"` // between the items of a list in one value
 	Mark      string    `toml:"mark"`      // before each of them
 	Last      text.Last `toml:"last"`      // whether a separator ends the list: "wanted", "forbidden", or as found
-	Item      string    `toml:"item"`      // of a structured list: what an item is written as
+	Item      string    `toml:"item"`      // of a structured list: what an item is written as; of a link: where it leads
 	NameKey   string    `toml:"name_key"`  // and, when items are objects, which key names the mod
 
 	// A text with its own way to write things:
@@ -414,6 +414,7 @@ const (
 	ShapeRepeat    Shape = "repeat"    // a key that comes once for each mod, its value being the name
 	ShapeStatement Shape = "statement" // lines or blocks that look as one of Statements does
 	ShapePresence  Shape = "presence"  // being in a folder, File; set aside under another name to be off
+	ShapeLink      Shape = "link"      // a link in a folder, File, to where the mod is
 )
 
 // FormStyle is what a text is read by that holds statements.
@@ -426,6 +427,9 @@ func (r *Registration) Switched() bool { return r.Off != "" || len(r.OffWords) >
 // ByPresence tells whether a mod is registered by being in a folder, not by a file that
 // names it.
 func (r *Registration) ByPresence() bool { return r.Shape == ShapePresence }
+
+// InFolder tells whether what registers are the names in a folder, File, or the links there.
+func (r *Registration) InFolder() bool { return r.ByPresence() || r.Shape == ShapeLink }
 
 // Value is a setting of the server that is worth knowing.
 type Value struct {

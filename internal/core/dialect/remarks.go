@@ -27,13 +27,14 @@ var ofShape = map[Shape][]string{
 	ShapeRepeat:    {"at", "comment", "assign"},
 	ShapeStatement: {"statements", "within", "skip", "comment", "setting"},
 	ShapePresence:  {"at", "aside"},
+	ShapeLink:      {"at", "item"},
 }
 
 // countsIn tells whether a key of a registration has an effect.
 func countsIn(r *Registration, key string) bool {
 	switch {
 	case slices.Contains(everyShape, key):
-		return r.Shape != ShapePresence || key != "options" && key != "paths" && key != "suffix"
+		return !r.InFolder() || key != "options" && key != "paths" && key != "suffix"
 	case key == "within" && r.Shape == ShapeList:
 		return r.Format == FormatCompose
 	case (key == "comment" || key == "assign") && (r.Shape == ShapeKey || r.Shape == ShapeList || r.Shape == ShapeParallel):

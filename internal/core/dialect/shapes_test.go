@@ -37,8 +37,9 @@ func TestShapesInFull(t *testing.T) {
 		"section":  "at = \"a\"\n",
 		"repeat":   "at = \"a\"\n",
 		"presence": "at = \"{mod}\"\naside = \"{mod}.off\"\n",
+		"link":     "at = \"{mod}\"\nitem = \"../{mod}\"\n",
 	}
-	names := []string{"line", "key", "list", "parallel", "items", "words", "section", "repeat", "presence", "heap", ""}
+	names := []string{"line", "key", "list", "parallel", "items", "words", "section", "repeat", "presence", "link", "heap", ""}
 	formats := []string{"", "script", "key-value", "ini", "env", "json", "yaml", "toml", "xml", "shell", "batch", "unit", "words", "compose", "lines", "lua", "nonsense"}
 	registration := func(shape, format, keys string) string {
 		return fmt.Sprintf("[[registration]]\nname = \"r\"\nfile = \"{dir}/r\"\nshape = %q\nformat = %q\n%s", shape, format, keys)
@@ -48,8 +49,8 @@ func TestShapesInFull(t *testing.T) {
 			say(shape+" in "+format, registration(shape, format, shapes[shape]))
 		}
 	}
-	good := map[string]string{"line": "", "key": "", "list": "ini", "parallel": "ini", "items": "json", "words": "shell", "section": "", "repeat": "", "presence": ""}
-	for _, shape := range names[:9] {
+	good := map[string]string{"line": "", "key": "", "list": "ini", "parallel": "ini", "items": "json", "words": "shell", "section": "", "repeat": "", "presence": "", "link": ""}
+	for _, shape := range names[:10] {
 		lines := strings.SplitAfter(strings.TrimSuffix(shapes[shape], "\n"), "\n")
 		for i, line := range lines {
 			without := strings.Join(append(append([]string{}, lines[:i]...), lines[i+1:]...), "") + "\n"

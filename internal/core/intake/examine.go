@@ -108,7 +108,7 @@ func listNames(d *dialect.Dialect, r *dialect.Registration) []string {
 	base := path.Base(r.File)
 	given, isGiven := strings.CutPrefix(base, "{")
 	switch {
-	case r.ByPresence() || r.Form != "":
+	case r.InFolder() || r.Form != "":
 		return nil
 	case !isGiven:
 		return []string{base}

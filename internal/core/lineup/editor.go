@@ -63,6 +63,8 @@ func openEditor(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 		return openStatements(r, doc)
 	case dialect.ShapePresence:
 		return openPresence(r, doc)
+	case dialect.ShapeLink:
+		return openLinks(r, doc)
 	case dialect.ShapeKey:
 		if !r.Switched() {
 			return openMembers(r, doc)

@@ -91,8 +91,9 @@ func (l *Lineup) Present(each func(p Presence, paths [2]string)) {
 	}
 }
 
-// Source returns the bytes of a file by its absolute path. An error of
-// fs.ErrNotExist means that there is none.
+// Source returns the bytes of a file by its absolute path, or the names in a folder, one on each
+// line; with a slash at the end of the path each link there with what it leads to, `NAME -> TARGET`.
+// An error of fs.ErrNotExist means that there is none.
 type Source func(path string) ([]byte, error)
 
 // File is one startup file.
@@ -111,7 +112,7 @@ func (f *File) Raw() []byte { return text.Encode(f.Bytes, f.Encoding) }
 // Entry is one registration of a mod or of a category folder.
 type Entry struct {
 	Name         string
-	Value        string // in a key for each mod: the value; where paths may stand for names: what is written
+	Value        string // in a key for each mod: the value; where paths may stand for names: what is written; of a link: the path that it leads to
 	On           bool
 	Odd          bool // On, as the value is not one for off; but it is not one for on either
 	Group        bool // names a category folder
@@ -165,6 +166,9 @@ func Read(d *dialect.Dialect, vars dialect.Vars, source Source, parked []Parked)
 		}
 		if r.Format == dialect.FormatUnit {
 			name = l.effectiveUnit(name)
+		}
+		if r.Shape == dialect.ShapeLink {
+			name = strings.TrimRight(name, "/") + "/"
 		}
 		file, err := l.open(name, i)
 		if err != nil {
@@ -526,6 +530,10 @@ func (l *Lineup) Place(e Entry) (file string, line, column int) {
 	f := l.Files[e.File]
 	if e.parked {
 		return f.Path, 0, 0
+	}
+	if l.Dialect.Registrations[e.Registration].Shape == dialect.ShapeLink { // the link itself
+		name, _, _ := strings.Cut(string(e.Line.In(f.Bytes)), LeadsTo)
+		return path.Join(f.Path, strings.TrimSuffix(name, "\n")), 0, 0
 	}
 	line, column = text.Position(f.Bytes, e.Span.Start)
 	return f.Path, line, column

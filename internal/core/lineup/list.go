@@ -52,7 +52,11 @@ func (l *Lineup) readList(file int) {
 		if span.Len() == len(e.name) {
 			span = text.Span{Start: e.span.Start + inner.Start, End: e.span.Start + inner.End}
 		}
-		list = append(list, Entry{Name: name, Value: cmp.Or(e.number, written(r, e.name)), On: !e.off, Registration: f.Registration, File: file,
+		value := cmp.Or(e.number, written(r, e.name))
+		if r.Shape == dialect.ShapeLink {
+			value = leads(f.Path, e.raw)
+		}
+		list = append(list, Entry{Name: name, Value: value, On: !e.off, Registration: f.Registration, File: file,
 			Line: e.line, Span: span, Section: -1, start: e.span.Start})
 	}
 	list = withParked(list, r.Name, l.Parked, func(e Entry) string { return e.Name }, func(p Parked) Entry {
@@ -206,7 +210,7 @@ func (c *listChange) register(change Change, i, parked int) error {
 	if name == "" {
 		others := c.written()
 		name = c.l.like(c.r, change.Mod, others, to)
-		if err := oddOneOut(c.r, name, others); err != nil && !c.r.ByPresence() && c.r.SameAs == "" {
+		if err := oddOneOut(c.r, name, others); err != nil && !c.r.InFolder() && c.r.SameAs == "" {
 			return err
 		}
 	}

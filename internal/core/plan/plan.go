@@ -53,7 +53,7 @@ type File struct {
 	Old   []byte // what the file holds now; nil when New
 	Want  []byte // what it will hold
 	Edits []text.Edit
-	List  bool   // Path is a folder, Old and Want its listings: what changes its line gets another name
+	List  bool   // Path is a folder, Old and Want its listings: what changes its line gets another name, or, where Path ends in a slash, links come and go
 	Form  string // the field of a web form that the file stands for, "" for a real file
 
 	oldRows, wantRows []byte   // of launch lines: a word on each row; else nil
@@ -80,7 +80,7 @@ func Between(before, after *lineup.Lineup) *Plan {
 		}
 		file.Edits = text.EditsBetween(file.Old, file.Want)
 		file.secrets = append(before.Secrets(), after.Secrets()...)
-		file.List = after.Dialect.Registrations[f.Registration].ByPresence()
+		file.List = after.Dialect.Registrations[f.Registration].InFolder()
 		file.Form = after.Dialect.Registrations[f.Registration].Form
 		oldRows, okOld := before.Unfold(f.Path, decoded(file.Old))
 		wantRows, okWant := after.Unfold(f.Path, decoded(file.Want))
@@ -119,6 +119,9 @@ func Renames(old, want []byte) (pairs [][2]string, err error) {
 	}
 	return pairs, nil
 }
+
+// Links tells whether what changes are the links in a folder.
+func (f *File) Links() bool { return f.List && strings.HasSuffix(f.Path, "/") }
 
 // Row is one line of a file as a plan shows it. Its text is safe to show.
 type Row struct {

@@ -152,19 +152,26 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*M
 		}
 		if folder {
 			s.describe(m, (&folderReader{s.fsys, m.Path}).read)
-		} else if p.Packed {
-			s.unpack(m)
-		} else if slices.ContainsFunc(s.dialect.Manifests, func(form dialect.Manifest) bool { return form.File == dialect.OwnFile }) {
-			s.describe(m, func(file string) ([]byte, error) {
-				if file != dialect.OwnFile {
-					return nil, fs.ErrNotExist
-				}
-				return Open(s.fsys, m.Path, mod.MaxManifest)
-			})
+		} else {
+			s.ownFile(place, m)
 		}
 		mods = append(mods, m)
 	}
 	return mods
+}
+
+// ownFile reads what a mod says of itself that is a single file.
+func (s *scanner) ownFile(place int, m *Mod) {
+	if s.dialect.Places[place].Packed {
+		s.unpack(m)
+	} else if slices.ContainsFunc(s.dialect.Manifests, func(form dialect.Manifest) bool { return form.File == dialect.OwnFile }) {
+		s.describe(m, func(file string) ([]byte, error) {
+			if file != dialect.OwnFile {
+				return nil, fs.ErrNotExist
+			}
+			return Open(s.fsys, m.Path, mod.MaxManifest)
+		})
+	}
 }
 
 // folderReader reads what a mod says of itself that is a folder called other than the mod.

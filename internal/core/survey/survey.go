@@ -185,9 +185,12 @@ func Open(fsys fs.FS, name string, limit int64) ([]byte, error) {
 	return data, err
 }
 
-// Source reads a startup file, or the listing of a folder: the names in it that
-// do not begin with a dot, one on each line.
+// Source reads a startup file, or the listing of a folder, as lineup.Source says: without names
+// that begin with a dot.
 func Source(fsys fs.FS, name string) ([]byte, error) {
+	if strings.HasSuffix(name, "/") {
+		return Links(fsys, name)
+	}
 	if info, err := fs.Stat(fsys, rel(name)); err != nil || !info.IsDir() {
 		return Open(fsys, name, lineup.MaxFile)
 	}
@@ -207,6 +210,29 @@ func Listing(entries []fs.DirEntry) []byte {
 		}
 	}
 	return listing
+}
+
+// Links writes the names of a folder down, one on each line, and behind each link what it leads to.
+// A link whose name or target could not be told from that notation is left out.
+func Links(fsys fs.FS, dir string) ([]byte, error) {
+	entries, err := fs.ReadDir(fsys, rel(dir))
+	if err != nil {
+		return nil, err
+	}
+	listing := []byte{}
+	for _, e := range entries {
+		line, target := e.Name(), ""
+		if e.Type()&fs.ModeSymlink != 0 {
+			if target, err = fs.ReadLink(fsys, path.Join(rel(dir), e.Name())); err != nil {
+				return nil, err
+			}
+			line += lineup.LeadsTo + target
+		}
+		if !strings.HasPrefix(line, ".") && !strings.ContainsAny(line, "\n\r") && !strings.Contains(e.Name(), lineup.LeadsTo) {
+			listing = append(append(listing, line...), '\n')
+		}
+	}
+	return listing, nil
 }
 
 type surveyError string
@@ -251,10 +277,37 @@ func With(in Input, l *lineup.Lineup) *Survey {
 			found.add(scan.folder(i, path.Clean(dir), "", 0))
 		}
 	}
+	found.mods = append(found.mods, scan.linked(l, found.mods)...)
 	s.Strays = found.strays
 	s.Lineup = l.Called(ownNames(l, found.mods))
 	s.join(found.mods)
 	return s
+}
+
+// linked are the mods that links lead to, or that stand in the place of one, outside of all places.
+func (s *scanner) linked(l *lineup.Lineup, found []*Mod) (more []*Mod) {
+	for _, e := range l.Entries {
+		if s.dialect.Registrations[e.Registration].Shape != dialect.ShapeLink || e.Value == "" {
+			continue
+		}
+		at := path.Clean(e.Value)
+		if slices.ContainsFunc(found, func(m *Mod) bool { return m.Path == at }) {
+			continue
+		}
+		info, err := fs.Stat(s.fsys, rel(at))
+		if err != nil {
+			continue
+		}
+		m := &Mod{Name: e.Name, Path: at, Folder: path.Base(at)}
+		if info.IsDir() {
+			s.describe(m, (&folderReader{s.fsys, at}).read)
+		} else {
+			s.ownFile(0, m)
+		}
+		m.Name = e.Name
+		more = append(more, m)
+	}
+	return more
 }
 
 // ownNames are the names that mods give themselves which are registered by being in a folder,
@@ -281,17 +334,17 @@ func ownNames(l *lineup.Lineup, found []*Mod) map[lineup.Presence]string {
 // join brings content and registrations together.
 func (s *Survey) join(found []*Mod) {
 	wanted := make(map[string]bool, len(s.Lineup.Entries))
-	at := map[string]string{} // the paths at which mods are registered
+	at := map[string]*lineup.Entry{} // those that say where mods are
 	for i := range s.Lineup.Entries {
 		e := &s.Lineup.Entries[i]
 		wanted[e.Name] = wanted[e.Name] || e.On && !e.Odd
-		if r := &s.Dialect.Registrations[e.Registration]; r.OnPath || r.Paths {
-			at[e.Name] = s.pathOf(e) // of several keys the last counts
+		if s.saysWhere(e) {
+			at[e.Name] = e // of several keys the last counts
 		}
 	}
 	chosen := s.choose(found, func(m *Mod) bool {
-		path, named := at[m.Name]
-		return wanted[m.Name] && (!named || s.fits(m, path))
+		e, named := at[m.Name]
+		return wanted[m.Name] && (!named || s.fits(m, e))
 	})
 	s.Mods = make([]Mod, 0, len(chosen)+16)
 	s.byName = make(map[string]int, len(chosen)+16)
@@ -366,14 +419,24 @@ func (s *Survey) choose(found []*Mod, wanted func(*Mod) bool) map[string]*Mod {
 // pathOf is the path at which an entry has its mod, "" when it names none.
 func (s *Survey) pathOf(e *lineup.Entry) string {
 	r := &s.Dialect.Registrations[e.Registration]
-	if (r.OnPath && e.On || r.Paths) && strings.Contains(e.Value, "/") {
+	if (r.OnPath && e.On || r.Paths || r.Shape == dialect.ShapeLink) && strings.Contains(e.Value, "/") {
 		return e.Value
 	}
 	return ""
 }
 
+// saysWhere tells whether an entry may say where its mod is.
+func (s *Survey) saysWhere(e *lineup.Entry) bool {
+	r := &s.Dialect.Registrations[e.Registration]
+	return r.OnPath || r.Paths || r.Shape == dialect.ShapeLink
+}
+
 // fits tells whether a mod is where an entry with a path, or with none, has it.
-func (s *Survey) fits(m *Mod, at string) bool {
+func (s *Survey) fits(m *Mod, e *lineup.Entry) bool {
+	at := s.pathOf(e)
+	if s.Dialect.Registrations[e.Registration].Shape == dialect.ShapeLink {
+		return at == "" || path.Clean(at) == m.Path
+	}
 	paths := slices.ContainsFunc(s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Paths })
 	switch {
 	case !paths:
@@ -421,8 +484,8 @@ func (s *Survey) register(content *Mod, name string, entry int, e lineup.Entry) 
 		m.Listed = m.Listed || e.On
 	}
 	m.On = m.Listed || m.Always
-	if r := &s.Dialect.Registrations[e.Registration]; r.OnPath || r.Paths {
-		m.Elsewhere = m.Path != "" && !s.fits(m, s.pathOf(&e))
+	if s.saysWhere(&e) {
+		m.Elsewhere = m.Path != "" && !s.fits(m, &e)
 	}
 }
 

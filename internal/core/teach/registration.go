@@ -105,6 +105,13 @@ func (r Registration) Renamed(name string) Registration {
 	return r
 }
 
+// Links is the registration of mods by a link for each in a folder below the server's, all of which
+// lead into one other, as seen from there. at is what a link is called, with {mod} in it.
+func Links(folder, at, into string, mods []string) Registration {
+	k := keys{{"name", "the folder " + path.Base(folder)}, {"file", "{dir}/" + folder}, {"shape", string(dialect.ShapeLink)}, {"at", at}, {"item", path.Join(into, at)}}
+	return Registration{Text: k.table(), Shape: dialect.ShapeLink, Mods: mods}
+}
+
 // maxQuoted is how much of a line is shown that cannot be described, in bytes.
 const maxQuoted = 120
 

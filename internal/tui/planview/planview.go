@@ -118,7 +118,7 @@ func Rows(dir string, p *plan.Plan, around int) (rows []Row) {
 		case f.New:
 			name += " (a new file)"
 		case f.List:
-			name += " (what is in the folder)"
+			name = strings.TrimSuffix(name, "/") + " (what is in the folder)"
 		}
 		rows = append(rows, Row{file: canvas.Clean(name)})
 		for _, r := range f.Rows(around) {
