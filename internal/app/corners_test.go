@@ -43,6 +43,7 @@ func TestDialectsWithFaults(t *testing.T) {
 
 // Two mods that break a server only together are both culprits, and the last of them goes.
 func TestCulpritsTogether(t *testing.T) {
+	insist.Long(t)
 	a, _ := bakery(t, "a", "b: B=1", "c", "d: [ \"$B\" ] && echo 'gave up: d and b' && exit 3", "e")
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
 	if err != nil || !slices.Equal(found.Culprits, []string{"b", "d"}) || !found.Cured || len(found.Changes) != 1 || found.Changes[0].Op != lineup.OpOff || found.Changes[0].Mod != "d" {
@@ -55,6 +56,7 @@ func TestCulpritsTogether(t *testing.T) {
 
 // The evidence is told as if it came from the server itself, not from the copy.
 func TestEvidenceOfCulprits(t *testing.T) {
+	insist.Long(t)
 	a, dir := bakery(t, "a", "b: echo \"out c: no flour in $(pwd)/mods/b\"", "c")
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
 	insist.OK(t, err)
@@ -66,6 +68,7 @@ func TestEvidenceOfCulprits(t *testing.T) {
 // A mod that is silent is the symptom where none has failed: the one that keeps it silent is
 // found, and no other mod's silence counts.
 func TestCulpritOfASilentMod(t *testing.T) {
+	insist.Long(t)
 	a, _ := bakery(t, "a", "b: B=1", "c", "d: [ \"$B\" ] && continue", "e")
 	found, err := a.FindCulprits(t.Context(), "k", app.CulpritOptions{})
 	insist.That(t, err == nil && slices.Contains(found.Culprits, "b") && strings.Contains(found.Symptom, "d"), "found %+v, %v", found, err)

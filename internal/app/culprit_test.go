@@ -81,6 +81,7 @@ func TestCulpritOfTwoKinds(t *testing.T) {
 // A search that was stopped goes on with what it has learned, unless the mods are other
 // ones by then, or all is to be learned anew; a start that was given up counts as nothing.
 func TestCulpritRemembers(t *testing.T) {
+	insist.Long(t)
 	mods := []string{"a", "b: echo 'gave up: sunk'; exit 3", "c", "d", "e", "f"}
 	search := func(a *app.App, opt app.CulpritOptions, stopAfter int) (found *app.Culprits, known, made int, err error) {
 		ctx, cancel := context.WithCancel(t.Context())
@@ -130,6 +131,7 @@ func TestCulpritRemembers(t *testing.T) {
 // What is looked for may be a line that the server goes on after, a mod that fails, or a
 // server that never comes up; and a server without a fault has no culprit.
 func TestCulpritSymptoms(t *testing.T) {
+	insist.Long(t)
 	for name, test := range map[string]struct {
 		mods    []string
 		opt     app.CulpritOptions
@@ -182,6 +184,7 @@ func TestCulpritOutside(t *testing.T) {
 // other shows as soon as that one is gone. Where a line cannot be switched off in its place,
 // to take it out is the cure.
 func TestCulpritOfTheFirstFault(t *testing.T) {
+	insist.Long(t)
 	a, dir := bakery(t, "a: (sleep 0.2; echo 'gave up: a burnt'; kill -9 $$) &", "b: echo 'gave up: b sank'; exit 3")
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
@@ -199,6 +202,7 @@ func TestCulpritOfTheFirstFault(t *testing.T) {
 
 // Where mods load because they are there, they are taken out of the copy's folder.
 func TestCulpritByPresence(t *testing.T) {
+	insist.Long(t)
 	a, dir := running(t, "for mod in mods/*; do [ -f $mod/bad ] && { echo \"gave up: $mod sank\"; exit 3; }; echo \"in ${mod#mods/}\"; done; echo hot\n"+polite)
 	file := filepath.Join(a.Home.DialectDir(), "oven.toml")
 	data, err := os.ReadFile(file)
@@ -214,6 +218,7 @@ func TestCulpritByPresence(t *testing.T) {
 // On a server whose mods stand in a list, where none can be switched off in its place, mods
 // are taken out of the copy's list; the server's own stays as it is.
 func TestCulpritInAList(t *testing.T) {
+	insist.Long(t)
 	a, dir := running(t, `for mod in $(sed -n 's/^mods=//p' oven.list | tr ';' ' '); do
   [ -f mods/$mod/say ] && . mods/$mod/say
   echo "in $mod"

@@ -300,6 +300,7 @@ func TestPicturesOfStarts(t *testing.T) {
 // A mod that loads because of where it is, and is on the list too, is taken away from the
 // copy in a search; a line alone would not switch it off.
 func TestCulpritThatLoadsAlways(t *testing.T) {
+	insist.Long(t)
 	a, dir := running(t, `for p in always/*; do [ -f $p/x ] && [ -f $p/bad ] && { echo "gave up: $p sank"; exit 3; }; done
 echo 'in a'; echo 'in b'; echo hot
 `+polite)

@@ -64,6 +64,8 @@ func TestLookAround(t *testing.T) {
 		"where it lies is unknown": {map[string]string{"run.sh": "", "plan": "use gull_7\nuse lamp_9\n"}, []string{"lamp_9"}, "", `in plan, as "line": gull_7, lamp_9, which were found nowhere`, 0},
 		"two lists":                {with(map[string]string{"plan.ini": "[a]\nleft = gull, lamp\nright = kelp, rope\n"}), []string{"gull"}, "", `in plan.ini, as "list": gull, lamp, kelp, rope, 4 of them in mods`, 0},
 		"packed, with a release":   {map[string]string{"run.sh": "", "in/gull-1.2.box": zipped(t, "box.json", `{"id": "gull"}`), "in/lamp-2.0.box": zipped(t, "box.json", `{"id": "lamp"}`)}, []string{"lamp"}, "", "by being in in: gull-1.2, lamp-2.0", 1},
+		"releases in names":        {map[string]string{"run.sh": "", "plan": "use gull\nuse lamp\n", "in/gull-1.2.box": "x", "in/lamp-2.0.1.box": "x", "in/readme.txt": "x"}, []string{"lamp"}, "", `in plan, as "line": gull, lamp, 2 of them in in`, 0},
+		"of folders too":           {map[string]string{"run.sh": "", "in/gull_v1/a": "x", "in/lamp_v2.0/a": "x", "in/other/a": "x"}, []string{"lamp"}, "", "by being in in: gull, lamp", 1},
 		"names with signs":         {with(map[string]string{"plan": "use gull\nuse +deep\n", "mods/+deep/cave/a": ""}), []string{"gull"}, "", `in plan, as "line": gull, +deep, 2 of them in mods`, 0},
 	} {
 		a, dir := shelf(t, test.files)

@@ -61,6 +61,9 @@ func (a *App) lookAround(dir, startup string, command, mods []string) (*sighting
 		}
 	}
 	near := lookNear(dir, mods[0])
+	if len(near[mods[0]]) == 0 && len(packedPlaces(dir, near, mods[0])) == 0 {
+		addReleases(near, dir, mods[0])
+	}
 	for _, file := range slices.Sorted(maps.Keys(files)) {
 		doc := files[file]
 		if teach.NameAt(string(doc), mods[0]) < 0 || insideMod(near, mods[0], file) {
@@ -134,6 +137,42 @@ func startupFiles(dir, startup string) map[string][]byte {
 	return files
 }
 
+// addReleases adds the mods whose files or folders are called by their names and releases, where one of
+// them is the mod.
+func addReleases(near map[string][]spot, dir, mod string) {
+	forms := map[string]bool{} // folders and forms that fit the mod
+	names := map[string][]string{}
+	for name, spots := range near {
+		for _, s := range spots {
+			called := s.before + name + s.ending
+			names[s.dir] = append(names[s.dir], called)
+			after, ok := strings.CutPrefix(called, mod)
+			if !ok || !release.MatchString(after) {
+				continue
+			}
+			ending := path.Ext(called)
+			if strings.Trim(ending, ".0123456789") == "" { // it is the end of the release
+				ending = ""
+			}
+			if info, err := theirs.Stat(filepath.Join(dir, filepath.FromSlash(s.dir), called)); err == nil && info.IsDir() {
+				ending += "/"
+			}
+			forms[s.dir+"\x00{mod}"+after[:1]+"{release}"+ending] = true
+		}
+	}
+	for in := range forms {
+		folder, form, _ := strings.Cut(in, "\x00")
+		for _, called := range names[folder] {
+			if name, _, ok := dialect.NameIn(strings.TrimSuffix(form, "/"), called); ok {
+				s := spot{dir: folder, ending: strings.TrimPrefix(form, "{mod}")}
+				if !slices.Contains(near[name], s) {
+					near[name] = append(near[name], s)
+				}
+			}
+		}
+	}
+}
+
 // insideMod tells whether a file lies in a folder that is a mod, as its manifest does.
 func insideMod(near map[string][]spot, mod, file string) bool {
 	return slices.ContainsFunc(near[mod], func(s spot) bool {
@@ -178,6 +217,9 @@ func (g *sighting) add(file string, doc []byte, mods []string, near map[string][
 		name := mod
 		if o.File != "" {
 			name = strings.Replace(o.File, "{mod}", mod, 1)
+		}
+		if strings.Contains(name, "{release}") {
+			return o.Place != "" && slices.ContainsFunc(near[mod], func(s spot) bool { return s.before+"{mod}"+s.ending == o.File })
 		}
 		_, err := theirs.Stat(filepath.Join(root, name))
 		return err == nil && o.Place != "" && mod != "" && filepath.IsLocal(name)

@@ -88,7 +88,11 @@ func (l *learning) tryAside(ctx context.Context, mod string) (*learn.Findings, e
 	if i := slices.IndexFunc(l.starts[0].On, func(m string) bool { return !needed[m] }); i >= 0 && needed[mod] {
 		mod = l.starts[0].On[i] // of one that others need they would speak
 	}
-	for _, called := range []string{file + ".off", "_" + file, "off-" + file} {
+	forms := []string{file + ".off", "_" + file, "off-" + file}
+	if strings.Contains(file, "{release}") {
+		forms = nil // a dialect cannot say such a name
+	}
+	for _, called := range forms {
 		err := l.start(ctx, learn.Aside, []string{mod}, func(t *trial) error {
 			m := t.whole.Find(mod)
 			if m == nil || !strings.HasPrefix(m.Path, t.folder+"/") {

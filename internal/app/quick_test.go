@@ -25,6 +25,7 @@ import (
 // The bounds that an operator sets for a source are those that hold for it, and each says
 // which it is.
 func TestChosenBounds(t *testing.T) {
+	insist.Long(t)
 	a, dir := world(t, map[string]string{"kiln.list": ""})
 	name := filepath.Join(filepath.Dir(dir), "x.zip")
 	f, err := os.Create(name)

@@ -20,6 +20,7 @@ import (
 // else change them too, goes back, forgets and settles; what each step says and leaves is
 // held to what was read through once.
 func TestLedgersInFull(t *testing.T) {
+	insist.Long(t)
 	r := rand.New(rand.NewPCG(41, 2))
 	var all strings.Builder
 	for round := range 26 {

@@ -20,6 +20,7 @@ import (
 // A ledger that cannot be read is refused with what to do about it, never taken for an empty
 // one; repairing it keeps it, and saves what can be read.
 func TestRepairLedger(t *testing.T) {
+	insist.Long(t)
 	made := host.Home{Dir: t.TempDir()}
 	l, err := made.OpenLedger()
 	insist.OK(t, err)

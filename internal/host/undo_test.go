@@ -42,6 +42,7 @@ func (s slots) text() string {
 // in between, and goes back to random entries: the lines of the entries are as they were
 // then, those of others as they are now.
 func TestReturnBesideOthersEdits(t *testing.T) {
+	insist.Long(t)
 	for seed := range uint64(20) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		l, dir := ledger(t, host.Home{Dir: t.TempDir()}), t.TempDir()

@@ -72,3 +72,12 @@ func Need(t testing.TB, so bool, format string, args ...any) {
 		t.Fatalf(format, args...)
 	}
 }
+
+// Long is for a test that takes long and shows nothing of what runs side by side that others do not
+// show: with -short, as for the detector of races, which slows everything down, it is left out.
+func Long(t testing.TB) {
+	t.Helper()
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
+}

@@ -62,6 +62,7 @@ const (
 	CodeNameDiffers         Code = "name-differs"
 	CodeNameBlank           Code = "name-blank"
 	CodeNameTwice           Code = "name-twice"
+	CodeReleaseOlder        Code = "release-older"
 	CodeNameNearlyTwice     Code = "name-nearly-twice"
 	CodeRegisteredTwice     Code = "registered-twice"
 	CodeValueUnknown        Code = "value-unknown"
@@ -202,6 +203,7 @@ var modExplained = []Explanation{
 	{CodeRegisteredTwice, "A mod is registered twice.", "Nothing, or a complaint about the second time.", "Plan the remedy: it keeps the first."},
 	{CodeValueUnknown, "A yes/no key has a value that means neither to the server.", "\"Not found\", or the mod is silently off.", "Plan the remedy: it writes the family's word."},
 	{CodePathWrong, "A mod is registered with a path, and it is at another one.", "\"Not found\", and often where the mod is instead.", "Plan the remedy: it registers the mod without a path."},
+	{CodeReleaseOlder, "An older release of a mod lies beside the one that the server takes.", "Nothing.", "Remove it once the newer one has proved itself: if that goes, the server takes the old one."},
 	{CodeSideWrong, "A mod that only the server has is on the list for players too, or the other way round.", "The mod is turned away; or players are.", "Plan the remedy: it puts the mod on its list."},
 	{CodeNumberDiffers, "The catalogue number beside the name is not the mod's.", "Another mod is fetched, or the mod is turned away.", "Plan the remedy: it writes the number."},
 	{CodeKeyMissing, "The key file that the mod brings is not among the server's own.", "Players are turned away, or the mod is.", "Copy the key into the server's folder for keys."},

@@ -19,6 +19,7 @@ func (c *checker) mod(m *survey.Mod) {
 		return
 	}
 	switch {
+	case !m.Registered && m.Always && len(c.d.Registrations) == 0: // being there is all that there is
 	case !m.Registered && m.Always:
 		f := c.add(c.at(CodeNotRegistered, Note, m), "%s is not registered, but loads because of the folder that it is in", m.Name)
 		f.remedy(lineup.Change{Op: lineup.OpRegister, Mod: m.Name})
@@ -222,6 +223,12 @@ func (c *checker) twins() {
 	for _, t := range c.s.Twins {
 		m := c.s.Find(t.Name)
 		if m == nil || !m.On {
+			continue
+		}
+		if t.Older != "" {
+			c.add(Finding{Code: CodeReleaseOlder, Severity: Note, Mod: t.Name, File: t.Path}, "%s is the release %s of %s, of which the server takes the newest; it takes %s",
+				path.Base(t.Path), t.Older, t.Name, path.Base(t.HiddenBy)).
+				Remedy = "remove it, unless it is to take the place of the newer one again"
 			continue
 		}
 		severity := Warning

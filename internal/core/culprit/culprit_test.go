@@ -76,6 +76,7 @@ func minimal(m culprit.Mods, bad []string) []string {
 }
 
 func TestSearch(t *testing.T) {
+	insist.Long(t)
 	r := rand.New(rand.NewPCG(3, 4))
 	for size := 1; size <= 3; size++ {
 		worst, sum := 0, 0

@@ -146,8 +146,11 @@ func (c *checker) places(d *Dialect, vars []string) {
 			c.pattern(key+".aside", p.Aside, []string{"mod"})
 		}
 		if p.File != "" {
-			if pattern := c.pattern(key+".file", p.File, []string{"mod"}); pattern != nil && len(pattern.Names()) != 1 {
-				c.bad(key+".file", "has to hold {mod} once")
+			if pattern := c.pattern(key+".file", p.File, []string{"mod", "release"}); pattern != nil && !slices.Equal(pattern.Names(), []string{"mod"}) && !slices.Equal(pattern.Names(), []string{"mod", "release"}) {
+				c.bad(key+".file", "has to hold {mod} once, and {release} at most once and behind it")
+			}
+			if p.HasRelease() && p.Aside != "" {
+				c.bad(key+".aside", "cannot be said where files have releases in their names")
 			}
 		}
 		if p.Main != "" && !isBelow(p.Main) {

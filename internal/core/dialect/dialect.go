@@ -197,7 +197,8 @@ type Place struct {
 	Called string   `toml:"called"` // how a registration with a path begins that names a mod in here
 	Group  string   `toml:"group"`  // how the name of a category folder begins
 	Bundle []string `toml:"bundle"` // files that show a folder to be a bundle of mods
-	File   string   `toml:"file"`   // mods are single files: `{mod}.so`
+	File   string   `toml:"file"`   // mods are single files: `{mod}.so`, perhaps with their release: `{mod}-{release}.so`
+	Newest bool     `toml:"newest"` // of several releases of a mod the newest is taken
 	Aside  string   `toml:"aside"`  // what a mod's file or folder is called while it is set aside: `{mod}.off`
 	Packed bool     `toml:"packed"` // such a file is a zip archive with the mod's manifest inside
 	Mark   []string `toml:"mark"`   // files of which a mod has at least one; empty: every folder is a mod

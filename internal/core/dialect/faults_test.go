@@ -24,6 +24,7 @@ var keyLine = regexp.MustCompile(`^(\w+)\s*=\s*(.*)$`)
 // TestFaultsInFull writes each key of a dialect wrongly, in several ways, leaves it out, and
 // gives it twice; what is said of that is held to what was read through once.
 func TestFaultsInFull(t *testing.T) {
+	insist.Long(t)
 	sources := []string{everything}
 	entries, err := fs.ReadDir(dialects.FS, ".")
 	insist.OK(t, err)

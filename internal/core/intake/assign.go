@@ -1,11 +1,13 @@
 package intake
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/survey"
@@ -171,7 +173,11 @@ func (x *assigner) place(m *Mod) {
 		}
 		name := m.Name
 		if m.Single {
-			name = strings.ReplaceAll(x.target.Survey.Dialect.Places[place].File, "{mod}", m.Name)
+			var ok bool
+			if name, ok = x.fileOf(place, m); !ok {
+				x.problem("the release of %s is not known, which has to be in the name of its file", text.Clean(m.Name))
+				return
+			}
 		}
 		p.Path = path.Join(dir, name)
 	}
@@ -213,6 +219,12 @@ func (x *assigner) place(m *Mod) {
 func (x *assigner) newName(p *Placed) {
 	place := &x.target.Survey.Dialect.Places[p.Mod.Place]
 	fill := func(form, name string) string { return strings.ReplaceAll(form, "{mod}", name) }
+	if place.HasRelease() && p.There != nil && p.Single {
+		if name, ok := x.fileOf(p.Mod.Place, p.Mod); ok {
+			x.takesPlace(p, path.Join(path.Dir(p.Path), name))
+		}
+		return
+	}
 	if p.There == nil || !p.Single || slices.Contains([]string{fill(place.File, p.Name), fill(place.Aside, p.Name)}, path.Base(p.Path)) {
 		return
 	}
@@ -224,7 +236,20 @@ func (x *assigner) newName(p *Placed) {
 	if _, off := stem(place.Aside, path.Base(p.Path)); off {
 		form = place.Aside
 	}
-	full := path.Join(path.Dir(p.Path), fill(form, comes))
+	x.takesPlace(p, path.Join(path.Dir(p.Path), fill(form, comes)))
+}
+
+// fileOf is what the file of a mod is called in a place; ok is false where that needs a release, and
+// none is known.
+func (x *assigner) fileOf(place int, m *Mod) (name string, ok bool) {
+	p := &x.target.Survey.Dialect.Places[place]
+	_, release, _ := dialect.NameIn(p.File, path.Base(m.Root))
+	release = cmp.Or(release, m.Manifest.Release)
+	return dialect.Call(p.File, m.Name, release), release != "" || !p.HasRelease()
+}
+
+// takesPlace lets the new release come under another name than the old one has, which goes.
+func (x *assigner) takesPlace(p *Placed, full string) {
 	old, err := x.target.List(p.Path)
 	if full == p.Path || err != nil {
 		return

@@ -165,11 +165,8 @@ func PackedForms(dialects []*dialect.Dialect) func(name string) bool {
 // stem is the name of a mod that is a single file, as the file is called. Unlike
 // on a server, it may hold anything.
 func stem(form, base string) (name string, ok bool) {
-	before, after, single := strings.Cut(form, "{mod}")
-	if !single || !strings.HasPrefix(base, before) || !strings.HasSuffix(base, after) || len(base) <= len(before)+len(after) {
-		return "", false
-	}
-	return base[len(before) : len(base)-len(after)], true
+	name, _, ok = dialect.NameIn(form, base)
+	return name, ok
 }
 
 // examiner walks through a tree.
@@ -445,6 +442,9 @@ func (x *examiner) single(name string, e *Entry, place int, stem string, bundle 
 			}
 			return x.read(name)
 		}).Fit(x.Dialect.BuildCalled)
+	}
+	if _, release, ok := dialect.NameIn(p.File, path.Base(name)); ok && m.Manifest.Release == "" {
+		m.Manifest.Release = release
 	}
 	m.Naming = propose(x.Dialect.Names, m.Manifest.Name, stem, x.Name, x.wanted)
 	if dir := path.Dir(name); dir != "." {

@@ -57,6 +57,11 @@ func Remove(name string, target *Target, choices lineup.Choices) *Removal {
 	r.lines(s)
 	if r.Mod.Path != "" {
 		r.take(target, r.Mod.Path, plan.TheMod)
+		for _, t := range s.Twins { // or they would take its place
+			if t.Name == r.Mod.Name && t.Older != "" {
+				r.take(target, t.Path, "the older release "+t.Older)
+			}
+		}
 		r.keys(target)
 	}
 	r.leavings(target, choices)

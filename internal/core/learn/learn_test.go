@@ -328,6 +328,7 @@ func TestWhereAStartIsOver(t *testing.T) {
 // TestAnyServerIsLearned makes servers that speak in random ways, and wants every mod that has loaded to
 // be told by what is learned, and none that has not.
 func TestAnyServerIsLearned(t *testing.T) {
+	insist.Long(t)
 	r := rand.New(rand.NewPCG(4, 2))
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	for i := range 300 {

@@ -117,6 +117,7 @@ func checkKeep(t *testing.T, n int, edges []order.Edge, pinned []bool, want int)
 
 // Every graph without circles that has up to five items.
 func TestKeepAllSmall(t *testing.T) {
+	insist.Long(t)
 	most := 5
 	if testing.Short() {
 		most = 4

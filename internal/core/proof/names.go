@@ -7,6 +7,7 @@ import (
 	"strings"
 	"unicode"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/text"
 )
 
@@ -132,6 +133,9 @@ func (r *Reader) placed(file string) string {
 		name, inside, deeper := strings.Cut(file[at+len(folder)+2:], "/")
 		if before, after, ok := strings.Cut(place.File, "{mod}"); ok {
 			bare, fits := strings.CutSuffix(strings.TrimPrefix(name, before), after)
+			if place.HasRelease() {
+				bare, _, fits = dialect.NameIn(place.File, name)
+			}
 			if fits && isName(bare) {
 				return bare
 			}

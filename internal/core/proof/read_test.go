@@ -18,6 +18,7 @@ import (
 
 // TestReadFrom reads logs whose lines are longer than what is read at a time.
 func TestReadFrom(t *testing.T) {
+	insist.Long(t)
 	d := parse(t)
 	long := strings.Repeat("x", 3<<20)
 	for name, log := range map[string]string{

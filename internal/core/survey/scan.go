@@ -3,6 +3,7 @@ package survey
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"fmt"
 	"io"
 	"io/fs"
@@ -135,7 +136,11 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*M
 		forms = []*text.Pattern{aside, pattern}
 	}
 	for _, e := range entries {
-		name := ""
+		name, release := "", ""
+		if p.HasRelease() {
+			name, release, _ = dialect.NameIn(file, e.Name())
+			forms = nil
+		}
 		for _, form := range forms {
 			if caps, ok := form.Match([]byte(e.Name()), nil); ok {
 				name = string(form.Get("mod", []byte(e.Name()), caps))
@@ -155,6 +160,7 @@ func (s *scanner) files(place int, dir string, entries []fs.DirEntry) (mods []*M
 		} else {
 			s.ownFile(place, m)
 		}
+		m.Release = cmp.Or(m.Release, release)
 		mods = append(mods, m)
 	}
 	return mods

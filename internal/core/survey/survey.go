@@ -118,6 +118,7 @@ type Twin struct {
 	Level                bool // neither stands above the other: a server may not know which to take
 	Place                int  // of Dialect.Places
 	Bundle               string
+	Older                string // its release, where the server takes the newer one
 }
 
 // Find returns the mod with a name, or nil.
@@ -407,11 +408,16 @@ func (s *Survey) choose(found []*Mod, wanted func(*Mod) bool) map[string]*Mod {
 			chosen[m.Name] = m
 			continue
 		}
-		if rank(m) < rank(old) {
+		older := rank(m) == rank(old) && m.Place == old.Place && s.Dialect.Places[m.Place].Newest && mod.Compare(m.Release, old.Release) != 0
+		if rank(m) < rank(old) || older && mod.Compare(m.Release, old.Release) > 0 {
 			old, m = m, old
 			chosen[old.Name] = old
 		}
-		s.Twins = append(s.Twins, Twin{m.Name, m.Path, old.Path, rank(m) == rank(old), m.Place, m.Bundle})
+		t := Twin{m.Name, m.Path, old.Path, rank(m) == rank(old) && !older, m.Place, m.Bundle, ""}
+		if older {
+			t.Older = m.Release
+		}
+		s.Twins = append(s.Twins, t)
 	}
 	return chosen
 }

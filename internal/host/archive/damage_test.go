@@ -149,6 +149,7 @@ func TestDamagedArchivesInFull(t *testing.T) {
 // A large archive within an archive waits in a file without a name, not in memory: where
 // none can be made, that is said; nothing stays behind.
 func TestLargeWithin(t *testing.T) {
+	insist.Long(t)
 	dir := t.TempDir()
 	t.Setenv("TMPDIR", dir)
 	big := make([]byte, 9<<20)

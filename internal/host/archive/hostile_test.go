@@ -51,6 +51,7 @@ var badNames = map[string]string{
 // TestHostile tries every archive of a corpus. Each is refused, or harmless, with
 // one clear sentence; none leaves anything anywhere.
 func TestHostile(t *testing.T) {
+	insist.Long(t)
 	type sample struct {
 		data []byte
 		word string // in the error; "" for what is harmless
