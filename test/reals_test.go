@@ -28,6 +28,7 @@ type realServer struct {
 	prepare func(t *testing.T, dir string) // what else is in the folder; may be nil
 	port    bool                           // it is said when the server is adopted
 	owner   string                         // the user who has to run it, where root may not
+	called  string                         // what stands before the names, where the dialect leaves that out
 }
 
 // entry is a line that registers a mod.
@@ -124,6 +125,11 @@ func theRealServers() []realServer {
 			write: func(port string, list []entry) string {
 				return "-- a small server\npidfile = \"prosody.pid\"\ndata_path = \"data\"\nlog = { info = \"*console\"; }\nrun_as_root = true\nc2s_ports = { " + port + " }\nc2s_direct_tls_ports = {}\ns2s_ports = {}\nhttp_ports = {}\nhttps_ports = {}\ninterfaces = { \"127.0.0.1\" }\n" +
 					"modules_enabled = {\n\t-- what everybody wants\n\t\t\"admin_shell\"; -- to be asked\n" + lines(list, "\t\t-- ", "\t\t\"NAME\";") + "}\nVirtualHost \"localhost\"\n"
+			}},
+		{dialect: "ejabberd", needs: []string{"erl", "/usr/sbin/ejabberdctl"}, names: []string{"disco", "roster", "private", "ping", "version", "time", "last", "stats", "carboncopy"}, first: "adhoc", called: "mod_", conf: "ejabberd.yml", port: true,
+			start: "env EJABBERD_CONFIG_PATH={dir}/ejabberd.yml EJABBERD_LOG_PATH={dir}/ejabberd.log ERL_LIBS=/usr/lib/x86_64-linux-gnu erl -noinput -boot no_dot_erlang -mnesia dir '\"{dir}/database\"' -s ejabberd",
+			write: func(port string, list []entry) string {
+				return "# a small server\nhosts:\n  - localhost\nloglevel: debug\nlisten:\n  - port: " + port + "\n    ip: \"127.0.0.1\"\n    module: ejabberd_c2s\nauth_method: internal\nmodules:\n  # what everybody wants\n  mod_adhoc: {}\n" + strings.ReplaceAll("\n"+lines(list, "  # ", "mod_NAME: {}"), "\nmod_", "\n  mod_")[1:] + "language: en\n"
 			}},
 		{dialect: "postgresql", needs: []string{postgres}, names: []string{"auto_explain", "pg_stat_statements", "auth_delay", "passwordcheck", "pg_prewarm", "basic_archive"}, start: postgres + " -D {dir}", conf: "postgresql.conf", owner: "postgres", prepare: prepareDatabase,
 			write: func(port string, list []entry) string {
@@ -281,7 +287,7 @@ func TestLearnRealServers(t *testing.T) {
 			dir := filepath.Join(filepath.Dir(o.home), "learned")
 			s.lay(t, dir, freePort(t), s.all())
 			var l learnedJSON
-			o.json(0, &l, "learn", dir, s.names[0], "--try", "--json", "--trials", trialCount(), "--seed", trialSeed(), "--start", s.start)
+			o.json(0, &l, "learn", dir, s.called+s.names[0], "--try", "--json", "--trials", trialCount(), "--seed", trialSeed(), "--start", s.start)
 			t.Logf("%d starts, %d of %d line-ups as foretold, %d of %d mods, of %d nothing is told: %s", l.Starts+l.Trial.Lineups, l.Trial.Exact, l.Trial.Lineups, l.Trial.Right, l.Trial.Shown, l.Trial.Mods-l.Trial.Shown, l.Ways[0])
 			if 10*l.Trial.Exact < 9*l.Trial.Lineups || l.Trial.Lineups == 0 || len(l.Problems) > 0 {
 				t.Errorf("%d of %d line-ups were as foretold:\n%s\n%s\nstill missing: %s\n%s", l.Trial.Exact, l.Trial.Lineups, strings.Join(l.Trial.Differed, "\n"), strings.Join(l.Unsaid, "\n"), strings.Join(l.Problems, "\n"), contents(t, filepath.Join(o.home, "dialects/learned.toml")))

@@ -139,8 +139,8 @@ func (g *LearnAgreement) add(told *forecast.Forecast, p *proof.Proof, words []st
 		case m.Outcome == proof.Silent && p.Ready && p.Exit == nil && slices.Contains(found.Unshown, f.Name):
 			continue
 		case broken != "" && f.Name == broken && f.Outcome == forecast.Confirmed:
-			wanted = map[dialect.Fate]forecast.Outcome{dialect.FateFails: forecast.Failed, dialect.FateStops: forecast.Failed, dialect.FateLater: forecast.Failed, dialect.FatePassed: forecast.NotLoaded, dialect.FateIgnored: forecast.Confirmed}[brokenFate]
-		case broken != "" && (brokenFate == dialect.FateStops || len(found.Needs) > 0):
+			wanted = map[dialect.Fate]forecast.Outcome{dialect.FateFails: forecast.Failed, dialect.FateStops: forecast.Failed, dialect.FateLater: forecast.Failed, dialect.FateFirst: forecast.Failed, dialect.FatePassed: forecast.NotLoaded, dialect.FateIgnored: forecast.Confirmed}[brokenFate]
+		case broken != "" && (brokenFate == dialect.FateStops || brokenFate == dialect.FateFirst || len(found.Needs) > 0):
 			continue
 		}
 		g.Shown++

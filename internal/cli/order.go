@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -10,6 +11,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/core/dialect"
+	"initium/internal/core/forecast"
 	"initium/internal/core/rule"
 	"initium/internal/core/text"
 )
@@ -192,6 +194,10 @@ func (e *env) printOrder(server string, look *app.Look) {
 // one that it chose last.
 func (e *env) printForetold(server string, look *app.Look) {
 	last, _, err := e.app.LastStart(server)
+	if len(look.Forecast.Order) == 0 && slices.ContainsFunc(look.Forecast.Mods, func(m forecast.Mod) bool { return m.Outcome == forecast.Confirmed }) {
+		fmt.Fprintln(e.out, "the server orders its mods itself, and in which order cannot be foretold")
+		return
+	}
 	if len(look.Forecast.Order) == 0 {
 		fmt.Fprintln(e.out, "the server orders its mods itself, and none is expected to load; initium check "+server+" tells why")
 		return

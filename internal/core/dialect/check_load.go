@@ -86,7 +86,7 @@ func (c *checker) build(d *Dialect, b *Build, key string, vars []string) {
 // load fills in what a careful server would do, and checks what the dialect says.
 func (c *checker) load(d *Dialect) {
 	l := &d.Load
-	oneOf(c, "load.walk", &l.Walk, WalkNeedsFirst, WalkNeedsFirst, WalkReadyQueue, WalkReadyStack)
+	oneOf(c, "load.walk", &l.Walk, WalkNeedsFirst, WalkNeedsFirst, WalkReadyQueue, WalkReadyStack, WalkUnknown)
 	oneOf(c, "load.ties", &l.Ties, TiesListed, TiesListed, TiesName, TiesPlace)
 	for _, fate := range []struct {
 		key      string
@@ -99,7 +99,7 @@ func (c *checker) load(d *Dialect) {
 		{"conflict", &l.Conflict, FateFails}, {"twins", &l.Twins, FateIgnored}, {"script", &l.Script, FateStops}, {"range", &l.Range, FateFails},
 		{"twice", &l.Twice, FateIgnored}, {"key", &l.Key, FateFails}, {"setting", &l.Setting, FateFails}, {"number", &l.Number, FateFails}, {"port", &l.Port, FateStops},
 	} {
-		oneOf(c, "load."+fate.key, fate.value, fate.fallback, FateFails, FateStops, FateLater, FatePassed, FateIgnored)
+		oneOf(c, "load."+fate.key, fate.value, fate.fallback, FateFails, FateStops, FateLater, FateFirst, FatePassed, FateIgnored)
 	}
 }
 

@@ -128,6 +128,7 @@ const (
 	WalkNeedsFirst Walk = "needs-first"
 	WalkReadyQueue Walk = "ready-queue"
 	WalkReadyStack Walk = "ready-stack"
+	WalkUnknown    Walk = "unknown" // none is foretold
 )
 
 // Ties says in which order a server looks at its mods.
@@ -149,6 +150,7 @@ const (
 	FateFails   Fate = "fails"
 	FateStops   Fate = "stops"
 	FateLater   Fate = "stops later" // once it has gone through all the others
+	FateFirst   Fate = "stops first" // before it comes to any
 	FatePassed  Fate = "passed over"
 	FateIgnored Fate = "loads"
 )

@@ -69,7 +69,7 @@ func TestProblemsNameFileLineAndKey(t *testing.T) {
 		{`[start]`, "[[given]]\nname = \"dir\"\n[start]", `x.toml:13: given[0].name: "dir" is there already`},
 		{`[start]`, "[[value]]\nname = \"key\"\nregistration = \"other\"\n[start]", `value[0].registration: names "other"`},
 		{`[start]`, "[[manifest]]\nfile = \"/etc/passwd\"\nformat = \"toml\"\n[start]", `manifest[0].file: "/etc/passwd" has to be a file below the mod's folder`},
-		{`[start]`, "[load]\nabsent = \"explodes\"\n[start]", `x.toml:13: load.absent: is "explodes"; it may be "fails", "stops", "stops later", "passed over", "loads"`},
+		{`[start]`, "[load]\nabsent = \"explodes\"\n[start]", `x.toml:13: load.absent: is "explodes"; it may be "fails", "stops", "stops later", "stops first", "passed over", "loads"`},
 		{`[start]`, "[load]\nwalk = \"random\"\n[start]", `load.walk: is "random"`},
 		{`[start]`, "[[build]]\nof = \"weather\"\nfile = \"v\"\n[start]", `build[0].of: is "weather"`},
 		{`[start]`, "[[build]]\nof = \"server\"\n[start]", `build[0]: needs either a command that prints the version, a file that holds it, or a registration with its key`},

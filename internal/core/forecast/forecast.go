@@ -135,8 +135,12 @@ func Of(s *survey.Survey, facts Facts) *Forecast {
 	default:
 		w.walk()
 		w.stops = cmp.Or(w.stops, w.later)
+		w.unreached()
 		w.repeat()
 		f.Stops, f.Order = w.stops, w.order
+		if w.d.Order == dialect.OrderServer && w.d.Load.Walk == dialect.WalkUnknown {
+			f.Order = nil
+		}
 		if f.Stops == "" && facts.PortBusy != "" {
 			f.Stops = "its port is taken, which shows after the mods have loaded: " + facts.PortBusy
 		}
@@ -149,6 +153,20 @@ func Of(s *survey.Survey, facts Facts) *Forecast {
 		}
 	}
 	return f
+}
+
+// unreached takes back what was said of all mods but the one because of which the server stops before
+// it comes to any.
+func (w *walker) unreached() {
+	if !w.first {
+		return
+	}
+	w.order = nil
+	for i := range w.says {
+		if w.s.Mods[i].Name != w.culprit {
+			w.says[i] = Mod{}
+		}
+	}
 }
 
 // repeat lets what a start has refuted not be foretold once more.
@@ -237,6 +255,7 @@ type walker struct {
 	culprit string // the mod that stopped it
 	again   int    // the entry at which it stops, as it is the second of a mod; 0 for none
 	later   string // why it will stop once it has gone through all mods
+	first   bool   // it has stopped before it came to any
 }
 
 func (w *walker) tell(i int, o Outcome, cause Cause, of, format string, args ...any) {
@@ -255,6 +274,13 @@ func (w *walker) fall(i int, fate dialect.Fate, f fault) (loads bool) {
 		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
 		w.stops = text.Mask(text.Clean(w.s.Mods[i].Name+": "+f.because), w.secrets)
 		w.culprit = w.s.Mods[i].Name
+	case dialect.FateFirst:
+		if w.first {
+			break // it has stopped already
+		}
+		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
+		w.stops = text.Mask(text.Clean(w.s.Mods[i].Name+": "+f.because), w.secrets)
+		w.culprit, w.first = w.s.Mods[i].Name, true
 	case dialect.FateLater:
 		w.tell(i, Failed, f.cause, f.of, "%s", f.because)
 		if w.later == "" {
@@ -299,6 +325,8 @@ func (w *walker) enter(i int) bool {
 	case w.says[i].Outcome == Failed: // turned away at an earlier line, which the log keeps
 	case m.Quiet && w.d.Console.List == "":
 		w.tell(i, NotLoaded, Silent, "", "it loads without a word, having no %s", w.d.Places[m.Place].Speaks)
+	case w.twice(m) > 0 && w.d.Load.Twice == dialect.FateFirst:
+		return w.fall(i, dialect.FateFirst, faultf(Twice, "", "it is registered twice, and the server does not begin with that"))
 	case w.twice(m) > 0:
 		because := "it is registered twice, and the server complains about the second time"
 		if w.d.Load.Twice == dialect.FateStops || w.d.Load.Twice == dialect.FateLater {
@@ -332,13 +360,19 @@ func (w *walker) twice(m *survey.Mod) int {
 	on := 0
 	for _, e := range m.Entries {
 		entry := &w.s.Lineup.Entries[e]
-		if entry.On && w.d.Registrations[entry.Registration].SameAs == "" && w.d.Registrations[entry.Registration].Shape != dialect.ShapeKey {
+		if entry.On && w.d.Registrations[entry.Registration].SameAs == "" && !w.lastKeyCounts(entry.Registration) {
 			if on++; on == 2 {
 				return e
 			}
 		}
 	}
 	return 0
+}
+
+// lastKeyCounts tells registrations in which of several keys of one mod the last says what becomes of it.
+func (w *walker) lastKeyCounts(registration int) bool {
+	r := &w.d.Registrations[registration]
+	return r.Shape == dialect.ShapeKey && (r.Switched() || r.Format == dialect.FormatKeyValue)
 }
 
 // met finds out whether what a mod needs is there and has loaded.

@@ -30,8 +30,8 @@ func (w *walker) walk() {
 		}
 		for i := range w.s.Mods { // and then of names that two have
 			m := &w.s.Mods[i]
-			if t, ok := w.twins[m.Name]; ok && m.On && w.state[i] == waiting && w.d.Load.Twins == dialect.FateStops {
-				w.fall(i, dialect.FateStops, faultf(TwinMods, "", "two mods are called so, in %s and %s", t.HiddenBy, t.Path))
+			if t, ok := w.twins[m.Name]; ok && m.On && w.state[i] == waiting && (w.d.Load.Twins == dialect.FateStops || w.d.Load.Twins == dialect.FateFirst) {
+				w.fall(i, w.d.Load.Twins, faultf(TwinMods, "", "two mods are called so, in %s and %s", t.HiddenBy, t.Path))
 			}
 		}
 		if w.stops == "" {

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -494,7 +495,7 @@ func (e *evidence) failures() {
 			fate = dialect.FateFails
 		}
 		if s.Ended {
-			if fate = dialect.FateStops; e.wentOn(i) {
+			if fate = e.stops(i); e.wentOn(i) {
 				fate = dialect.FateLater
 			}
 			break
@@ -530,17 +531,43 @@ func (e *evidence) failures() {
 			means = dialect.MeansFailed // a rule for what is not there knows no files; and what is said of both tells them not apart
 		}
 		examples := []teach.Example{{Line: m.line, Mod: s.Mods[0]}}
+		if other := e.otherMods(m.line, s.Mods[0]); other != m.line { // it says which other may be meant
+			examples = append(examples, teach.Example{Line: other, Mod: s.Mods[0]})
+		}
 		if e.propose(means, examples, e.goodBut(m, s.Mods[0]), why) && s.Ended {
 			e.fatal()
 		}
 	}
 }
 
+// otherMods is a line with another word in the place of each mod but the one that it is about: of those
+// that were on, and of what the startup files hold that looks like no word.
+func (e *evidence) otherMods(line, mod string) string {
+	return word.ReplaceAllStringFunc(line, func(w string) string {
+		on := slices.ContainsFunc(e.starts, func(s Start) bool { return slices.Contains(s.On, w) })
+		if w != mod && (on || e.set[w] && strings.ContainsAny(w, "_-0123456789") && strings.Trim(w, "-_.0123456789") != "") {
+			return otherMark
+		}
+		return w
+	})
+}
+
+// word is what a name is made of.
+var word = regexp.MustCompile(`\w+(?:[-.]\w+)*`)
+
 // wentOn tells whether a server that ended has loaded mods behind the one that the start is about.
 func (e *evidence) wentOn(start int) bool {
 	s := &e.starts[start]
 	at := slices.Index(s.On, s.Mods[0])
 	return at >= 0 && slices.ContainsFunc(s.On[at+1:], func(m string) bool { return e.toldLoaded(start, m) })
+}
+
+// stops is how a start ended that did: at the mod, or before the server came to any.
+func (e *evidence) stops(start int) dialect.Fate {
+	if len(e.sequence(0)) > 1 && len(e.sequence(start)) == 0 && len(e.starts[start].On) > 1 {
+		return dialect.FateFirst
+	}
+	return dialect.FateStops
 }
 
 // missingTogether finds a line that names all mods at once that are nowhere.
@@ -595,7 +622,7 @@ func (e *evidence) broken() {
 		fate := dialect.FatePassed
 		switch {
 		case s.Ended:
-			fate = dialect.FateStops
+			fate = e.stops(i)
 		case len(said) > 0:
 			fate = dialect.FateFails
 		case e.toldLoaded(i, mod):
@@ -640,7 +667,7 @@ func (e *evidence) needs() {
 				e.needRule(i, mod, said)
 			}
 			if s.Ended {
-				fate = dialect.FateStops
+				fate = e.stops(i)
 			}
 			e.f.Load["need_absent"] = fate
 		}
@@ -859,7 +886,7 @@ func (e *evidence) twice() {
 		s := &e.starts[i]
 		switch said := e.news(i, s.Mods[0]); {
 		case s.Ended:
-			e.f.Load["twice"] = dialect.FateStops
+			e.f.Load["twice"] = e.stops(i)
 			if len(said) > 0 && e.propose(dialect.MeansFailed, []teach.Example{{Line: worst(said).line, Mod: s.Mods[0]}}, e.good(), "registered twice, and the server stopped") {
 				e.fatal()
 			}

@@ -144,7 +144,7 @@ func comment(s string) string {
 // Fates are what became of mods that something was wrong with, in words, in a steady order.
 func (f *Findings) Fates() (list []string) {
 	words := map[string]string{"absent": "a name that is nowhere", "script": "a mod whose files make no sense", "twice": "a mod that is registered twice", "need_absent": "a mod that lacks what it needs"}
-	fates := map[dialect.Fate]string{dialect.FateFails: "fails, and the server goes on", dialect.FateStops: "stops the server", dialect.FateLater: "stops the server once the others have loaded", dialect.FatePassed: "is passed over in silence", dialect.FateIgnored: "is of no consequence"}
+	fates := map[dialect.Fate]string{dialect.FateFails: "fails, and the server goes on", dialect.FateStops: "stops the server", dialect.FateLater: "stops the server once the others have loaded", dialect.FateFirst: "stops the server before it loads any", dialect.FatePassed: "is passed over in silence", dialect.FateIgnored: "is of no consequence"}
 	for _, key := range []string{"absent", "script", "twice", "need_absent"} {
 		if fate, ok := f.Load[key]; ok {
 			list = append(list, words[key]+" "+fates[fate])

@@ -65,9 +65,12 @@ func (s *shape) better(than *shape) bool {
 // standsBefore tells whether most lines have this shape, and few different texts in
 // its places.
 func (s *shape) standsBefore(lines []string) bool {
-	headed, count := 0, 0
+	headed, count, own := 0, 0, 0
 	values := make([]map[string]bool, len(s.holes))
 	for _, line := range lines {
+		if line != "" && line[0] != ' ' && line[0] != '\t' { // else it goes on with the message before it
+			own++
+		}
 		if s.headed(line) {
 			headed++
 		}
@@ -86,7 +89,7 @@ func (s *shape) standsBefore(lines []string) bool {
 		}
 	}
 	many := func(v map[string]bool) bool { return len(v) > min(maxValues, max(count/3, 3)) }
-	return count >= 2 && float64(headed) >= headedLines*float64(len(lines)) && float64(count) >= mostLines*float64(headed) && !slices.ContainsFunc(values, many)
+	return count >= 2 && float64(headed) >= headedLines*float64(max(own, headed)) && float64(count) >= mostLines*float64(headed) && !slices.ContainsFunc(values, many)
 }
 
 var numeral = regexp.MustCompile(`^\d+$`)

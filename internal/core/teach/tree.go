@@ -45,6 +45,8 @@ func (t *treeSearch) in(n *text.Node, at string) {
 		switch v := m.Value; {
 		case m.Name == t.name && v.Kind == text.NodeScalar:
 			t.add(dialect.ShapeKey, "at", at, "key", "{mod}", "on", "true", "off", "false")
+		case m.Name == t.name && v.Kind == text.NodeObject && t.format != dialect.FormatXML: // its settings
+			t.add(dialect.ShapeKey, "at", at, "key", "{mod}", "on", "{}")
 		case v.Kind == text.NodeString:
 			for _, keys := range listsIn(v.Piece.Value, t.name) {
 				t.add(dialect.ShapeList, append(keys, "at", below(m.Name))...)
