@@ -46,6 +46,9 @@ func openEditor(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	style := text.ListStyle{Separator: r.Separator, Mark: r.Mark, Last: r.Last}
 	switch r.Shape {
 	case dialect.ShapeList:
+		if isLaunch(r.Format) {
+			return openLaunchList(r, doc, style)
+		}
 		p, fault := findPiece(r, doc, r.At)
 		if fault != nil {
 			return nil, fault
@@ -197,48 +200,132 @@ func readLaunch(r *dialect.Registration, doc []byte) *text.Launch {
 	return text.ReadWords(doc)
 }
 
-// launchPiece finds the value of a launch parameter, written in a word with it
-// (`-mods={list}`) or in the word after it (`-mods {list}`), or in the variable
-// that this word consists of.
+// launchPiece finds the value of a launch parameter that is given once.
 func launchPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *text.Fault) {
+	found, fault := launchValues(r, doc, at)
+	switch {
+	case fault != nil:
+		return text.Piece{}, fault
+	case len(found) > 1:
+		prefix, _, _ := strings.Cut(at, "{")
+		return text.Piece{}, text.FaultAt(doc, found[1].word.Start, "%s is given twice in this file; only one of them can be meant", strings.TrimSpace(prefix))
+	}
+	return found[0].value, nil
+}
+
+// launchValue is the value of a launch parameter, and the words that give it, with what parts them
+// from the word before; these are empty where they cannot be taken out.
+type launchValue struct {
+	value text.Piece
+	word  text.Span
+}
+
+// launchValues finds the values of a launch parameter, each written in a word with it
+// (`-mods={list}`) or in the word after it (`-mods {list}`), or in the variable that this word
+// consists of.
+func launchValues(r *dialect.Registration, doc []byte, at string) (found []launchValue, fault *text.Fault) {
 	l := readLaunch(r, doc)
 	if len(l.Faults) > 0 {
-		return text.Piece{}, l.Faults[0]
+		return nil, l.Faults[0]
 	}
 	prefix, _, _ := strings.Cut(at, "{")
 	flag, apart := strings.CutSuffix(prefix, " ")
-	var found *text.Piece
-	var use text.Use
 	for _, c := range l.Commands {
+		earlier := len(found) // in other commands
 		for i := range c.Words {
-			w := c.Words[i]
+			w, use := c.Words[i], c.Uses[i]
 			switch {
 			case apart && w.Value == flag && i+1 < len(c.Words):
 				w, use = c.Words[i+1], c.Uses[i+1]
 			case !apart && strings.HasPrefix(w.Value, prefix):
-				use = c.Uses[i]
 				use.At -= len(prefix)
 				w = w.Tail(len(prefix))
 			default:
 				continue
 			}
-			if found != nil {
-				return text.Piece{}, text.FaultAt(doc, w.Start, "%s is given twice in this file; only one of them can be meant", strings.TrimSpace(prefix))
+			v := launchValue{value: w, word: text.Span{Start: w.Start, End: w.Start}}
+			if r.Format != dialect.FormatCompose && i > 0 && strings.Trim(string(doc[c.Words[i-1].End:max(c.Words[i].Start, c.Words[i-1].End)]), continued) == "" {
+				v.word = text.Span{Start: c.Words[i-1].End, End: w.End}
 			}
-			found = &w
+			if use.Name != "" || use.Mixed {
+				variable, ok := l.Variables[use.Name]
+				if use.Mixed || w.Value != "" || !ok {
+					return nil, text.FaultAt(doc, w.Start, "the value of %s is put together when the script runs, so it is not changed here", strings.TrimSpace(prefix))
+				}
+				v.value, v.word = variable, text.Span{Start: w.Start, End: w.Start}
+			}
+			if earlier > 0 || slices.ContainsFunc(found, func(f launchValue) bool { return f.value.Span == v.value.Span }) {
+				return nil, text.FaultAt(doc, w.Start, "%s is given twice in this file; only one of them can be meant", strings.TrimSpace(prefix))
+			}
+			found = append(found, v)
 		}
 	}
 	if found == nil {
-		return text.Piece{}, text.FaultAt(doc, len(doc), "no command in this file has %s; add it, empty, and try again", strings.TrimSpace(prefix))
+		return nil, text.FaultAt(doc, len(doc), "no command in this file has %s; add it, empty, and try again", strings.TrimSpace(prefix))
 	}
-	if use.Name == "" && !use.Mixed {
-		return *found, nil
+	return found, nil
+}
+
+// severalEditor is a list in the values of one launch parameter that is given more than once.
+type severalEditor struct {
+	parts []valueEditor
+	words []text.Span // that give each part, empty where they cannot be taken out
+}
+
+func openLaunchList(r *dialect.Registration, doc []byte, style text.ListStyle) (editor, *text.Fault) {
+	found, fault := launchValues(r, doc, r.At)
+	if fault != nil {
+		return nil, fault
 	}
-	variable, ok := l.Variables[use.Name]
-	if use.Mixed || found.Value != "" || !ok {
-		return text.Piece{}, text.FaultAt(doc, found.Start, "the value of %s is put together when the script runs, so it is not changed here", strings.TrimSpace(prefix))
+	s := &severalEditor{}
+	for _, v := range found {
+		s.parts, s.words = append(s.parts, valueEditor{doc, v.value, style}), append(s.words, v.word)
 	}
-	return variable, nil
+	if len(s.parts) == 1 {
+		return &s.parts[0], nil
+	}
+	return s, nil
+}
+
+func (s *severalEditor) entries() (list []editorEntry) {
+	for i := range s.parts {
+		list = append(list, s.parts[i].entries()...)
+	}
+	return list
+}
+
+// part is where item i stands; for one behind the last it is the end of the last part that has any.
+func (s *severalEditor) part(i int) (part, at int) {
+	for k := range s.parts {
+		n := len(s.parts[k].entries())
+		if i < n {
+			return k, i
+		}
+		if i -= n; n > 0 {
+			part, at = k, n
+		}
+	}
+	return part, at
+}
+
+func (s *severalEditor) insert(i int, name, number, raw string) ([]text.Edit, error) {
+	part, at := s.part(i)
+	return s.parts[part].insert(at, name, number, raw)
+}
+
+// remove takes an item out, and with the last of a part the words that give it: what an empty value
+// means beside others nobody knows.
+func (s *severalEditor) remove(i int) ([]text.Edit, error) {
+	part, at := s.part(i)
+	if len(s.parts[part].entries()) == 1 && s.words[part].Len() > 0 {
+		return []text.Edit{text.Delete(s.words[part])}, nil
+	}
+	return s.parts[part].remove(at)
+}
+
+func (s *severalEditor) rename(i int, name string) ([]text.Edit, error) {
+	part, at := s.part(i)
+	return s.parts[part].rename(at, name)
 }
 
 // valueEditor is a list in one value.

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/insist"
 )
@@ -248,5 +249,38 @@ func TestMatchOfOddLists(t *testing.T) {
 		if refused && (err == nil || !strings.Contains(err.Error(), said)) || !refused && (err != nil || string(after.Files[1].Raw()) != want) {
 			t.Errorf("%q: %v, want %s", lead, err, want)
 		}
+	}
+}
+
+// A parameter that is given several times, with a list each time: what is registered, taken out or
+// switched off is so where it stands, and a value that would be empty goes with its parameter.
+func TestOneParameterSeveralTimes(t *testing.T) {
+	const doc = "#!/bin/sh\nexec ./run -x -mods=a,b \\\n  '-mods=c' -y\n"
+	d, err := dialect.Parse("t.toml", []byte("name = 't'\n[[place]]\npath = '{dir}/m'\n[start]\ncommand = ['x']\n[[log.rule]]\nmeans = 'ready'\nline = 'up'\n[[registration]]\nname = 'r'\nfile = '{dir}/start'\nformat = 'shell'\nshape = 'list'\nat = '-mods={list}'\nseparator = ','\n"))
+	insist.OK(t, err)
+	read := func() *lineup.Lineup {
+		return lineup.Read(d, dialect.Vars{"dir": "/srv"}, func(string) ([]byte, error) { return []byte(doc), nil }, nil)
+	}
+	for _, c := range []struct {
+		name    string
+		changes []lineup.Change
+		want    string
+	}{
+		{"at the end", []lineup.Change{{Op: lineup.OpRegister, Mod: "d"}}, "#!/bin/sh\nexec ./run -x -mods=a,b \\\n  '-mods=c,d' -y\n"},
+		{"in the first", []lineup.Change{{Op: lineup.OpRegister, Mod: "d", Where: lineup.Where{Before: "b"}}}, "#!/bin/sh\nexec ./run -x -mods=a,d,b \\\n  '-mods=c' -y\n"},
+		{"out of the first", []lineup.Change{{Op: lineup.OpUnregister, Mod: "a"}}, "#!/bin/sh\nexec ./run -x -mods=b \\\n  '-mods=c' -y\n"},
+		{"the last of one", []lineup.Change{{Op: lineup.OpUnregister, Mod: "c"}}, "#!/bin/sh\nexec ./run -x -mods=a,b -y\n"},
+		{"moved into another", []lineup.Change{{Op: lineup.OpMove, Mod: "b", Where: lineup.Where{After: "c"}}}, "#!/bin/sh\nexec ./run -x -mods=a \\\n  '-mods=c,b' -y\n"},
+		{"off and on", []lineup.Change{{Op: lineup.OpOff, Mod: "a"}, {Op: lineup.OpOn, Mod: "a"}}, doc},
+		{"all out", []lineup.Change{{Op: lineup.OpUnregister, Mod: "c"}, {Op: lineup.OpUnregister, Mod: "a"}, {Op: lineup.OpUnregister, Mod: "b"}}, "#!/bin/sh\nexec ./run -x -mods= -y\n"},
+		{"another name", []lineup.Change{{Op: lineup.OpRename, Mod: "c", To: "cc"}}, "#!/bin/sh\nexec ./run -x -mods=a,b \\\n  '-mods=cc' -y\n"},
+	} {
+		l := read()
+		for _, change := range c.changes {
+			var err error
+			l, err = l.Apply(change)
+			insist.Need(t, err == nil, "%s: %v", c.name, err)
+		}
+		insist.Same(t, c.name, string(l.Files[0].Raw()), c.want)
 	}
 }
