@@ -70,3 +70,66 @@ func releasesOf(o *operator, server string) string {
 	}
 	return strings.Join(list, ", ")
 }
+
+// One download brings two mods: its number comes with the first, and goes with the last.
+func TestNumbersOfDownloads(t *testing.T) {
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "depot")
+	put(t, filepath.Join(o.home, "dialects/depot.toml"), `name = "depot"
+[[place]]
+path = "{dir}/crates"
+[[registration]]
+name      = "list"
+file      = "{dir}/depot.ini"
+format    = "ini"
+shape     = "parallel"
+at        = "depot/crates"
+numbers   = "depot/fetched"
+apart     = true
+separator = ";"
+[[manifest]]
+file   = "crate.toml"
+format = "toml"
+number = "fetched_as"
+[start]
+command = ["/bin/false"]
+[[log.rule]]
+means = "loaded"
+line  = "{mod} is open"
+[[log.rule]]
+means = "ready"
+line  = "open"
+`)
+	for name, number := range map[string]string{"red": "700123", "blue": "700123", "green": "700456", "own": ""} {
+		manifest := ""
+		if number != "" {
+			manifest = "fetched_as = \"" + number + "\"\n"
+		}
+		put(t, filepath.Join(dir, "crates", name, "crate.toml"), manifest)
+	}
+	file := filepath.Join(dir, "depot.ini")
+	const before = "[depot]\ncrates=red;own\nfetched=700123;700999\n"
+	put(t, file, before)
+	o.do(0, "adopt", dir, "--dialect", "depot")
+	says := func(what, crates, fetched string) {
+		t.Helper()
+		insist.Same(t, what, contents(t, file), "[depot]\ncrates="+crates+"\nfetched="+fetched+"\n")
+	}
+	o.do(0, "register", "depot", "blue")
+	says("a second of one download", "red;own;blue", "700123;700999")
+	o.do(0, "register", "depot", "green", "--before", "own")
+	says("of another", "red;green;own;blue", "700123;700999;700456")
+	o.do(0, "unregister", "depot", "red")
+	says("one of two", "green;own;blue", "700123;700999;700456")
+	o.do(0, "unregister", "depot", "blue")
+	says("the last of them", "green;own", "700999;700456")
+	o.do(0, "off", "depot", "green")
+	o.do(0, "on", "depot", "green")
+	says("off and on", "green;own", "700999;700456")
+	put(t, file, "[depot]\ncrates=green;own\nfetched=700999\n")
+	insist.Holds(t, "check", o.do(1, "check", "depot"), "the number 700456 of green is not on the list of numbers", "remedy: add it")
+	o.do(0, "unregister", "depot", "green")
+	o.do(0, "register", "depot", "green", "--before", "own")
+	says("mended", "green;own", "700999;700456")
+	insist.Lacks(t, "check", o.try("check", "depot").out, "700456")
+}

@@ -192,7 +192,11 @@ func (c *checker) place(m *survey.Mod) {
 			change.Where.Before = next
 		}
 		f.remedy(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name}, change)
-		f.Remedy = fmt.Sprintf("write %s beside %s", text.Clean(want), text.Clean(m.Name))
+		if have == "" {
+			f.Message, f.Remedy = text.Clean(fmt.Sprintf("the number %s of %s is not on the list of numbers", want, m.Name)), "add it"
+		} else {
+			f.Remedy = fmt.Sprintf("write %s beside %s", text.Clean(want), text.Clean(m.Name))
+		}
 	}
 	if why := forecast.Misfits(m, c.d, c.versions); why != "" {
 		c.add(c.inManifest(CodeMadeForAnother, severityOf(c.d.Load.Misfit), m), "%s: %s", m.Name, why).

@@ -370,6 +370,7 @@ type Registration struct {
 	// Where a list is, for all shapes but a line for each mod:
 	At        string    `toml:"at"`        // a key, a path of keys, or the words of a launch parameter
 	Numbers   string    `toml:"numbers"`   // of parallel lists: where the other one is, with a catalogue number for each mod
+	Apart     bool      `toml:"apart"`     // of parallel lists: the numbers are those of downloads, each once, and not item by item those of the mods
 	Aside     string    `toml:"aside"`     // of presence: the name while it is off; At is the name while it is on
 	Within    string    `toml:"within"`    // of a compose-style file: where the command is, such as services.game.command; of a text: the block that the statements stand in
 	Form      string    `toml:"form"`      // the field of a web form that the file stands for; it is kept in {form}

@@ -20,7 +20,7 @@ var ofShape = map[Shape][]string{
 	ShapeLine:      {"comment", "quote", "line", "setting", "include", "section"},
 	ShapeKey:       {"at", "key", "on", "off", "on_words", "off_words", "on_path", "comment", "assign"},
 	ShapeList:      {"at", "separator", "mark", "last", "comment", "assign", "within"},
-	ShapeParallel:  {"at", "numbers", "separator", "mark", "last", "comment", "assign"},
+	ShapeParallel:  {"at", "numbers", "apart", "separator", "mark", "last", "comment", "assign"},
 	ShapeItems:     {"at", "item", "name_key"},
 	ShapeWords:     {"at"},
 	ShapeSection:   {"at", "item", "comment", "assign"},

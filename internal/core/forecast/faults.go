@@ -56,7 +56,11 @@ func (w *walker) ownFaults(m *survey.Mod) (list []fated) {
 		add(l.WrongList, faultf(WrongList, "", "%s", why))
 	}
 	if have, want, differ := NumberOf(w.s, m); differ {
-		add(l.Number, faultf(NumberDiffers, "", "its number is %s, the list says %s", want, have))
+		if have == "" {
+			add(l.Number, faultf(NumberDiffers, "", "its number %s is not on the list", want))
+		} else {
+			add(l.Number, faultf(NumberDiffers, "", "its number is %s, the list says %s", want, have))
+		}
 	}
 	for _, k := range m.Keys {
 		word := "is not among the server's"
@@ -209,14 +213,18 @@ func BelongsOn(d *dialect.Dialect, side string) string {
 }
 
 // NumberOf compares the catalogue number beside a mod's name with the one in its
-// manifest.
+// manifest, or looks for that on the list where numbers do not stand beside names; have is "" then.
 func NumberOf(s *survey.Survey, m *survey.Mod) (have, want string, differ bool) {
 	if m.Manifest.Number == "" {
 		return "", "", false
 	}
 	for _, i := range m.Entries {
 		e := &s.Lineup.Entries[i]
-		if r := &s.Dialect.Registrations[e.Registration]; e.On && r.Shape == dialect.ShapeParallel && e.Value != m.Manifest.Number {
+		switch r := &s.Dialect.Registrations[e.Registration]; {
+		case !e.On || r.Shape != dialect.ShapeParallel:
+		case r.Apart && !slices.Contains(s.Lineup.Numbers(e.Registration), m.Manifest.Number):
+			return "", m.Manifest.Number, true
+		case !r.Apart && e.Value != m.Manifest.Number:
 			return e.Value, m.Manifest.Number, true
 		}
 	}

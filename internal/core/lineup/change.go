@@ -42,7 +42,7 @@ type Change struct {
 	Op           Op     `json:"op"`
 	Mod          string `json:"mod,omitempty"`          // or, for OpSet, the setting
 	To           string `json:"to,omitempty"`           // the new name, or the value
-	Number       string `json:"number,omitempty"`       // for OpRegister: the mod's catalogue number
+	Number       string `json:"number,omitempty"`       // the mod's catalogue number: for OpRegister, and for OpUnregister where it goes too
 	Registration string `json:"registration,omitempty"` // for OpSet: whose file; for OpRegister: which list, "" for the first
 	Where        Where  `json:"where,omitzero"`
 	Written      string `json:"written,omitempty"` // for OpRegister: what stands in place of the bare name, "" for the name

@@ -398,6 +398,9 @@ func openParallel(r *dialect.Registration, doc []byte, style text.ListStyle) (ed
 		return nil, fault
 	}
 	s := &parallelEditor{valueEditor{doc, names, style}, valueEditor{doc, numbers, text.ListStyle{Separator: style.Separator, Last: style.Last}}}
+	if r.Apart {
+		return &apartEditor{s.names, s.numbers}, nil
+	}
 	if n, m := len(s.names.entries()), len(s.numbers.entries()); n != m {
 		return nil, text.FaultAt(doc, numbers.Start, "%s has %d items and %s has %d; which number belongs to which mod cannot be told", r.At, n, r.Numbers, m)
 	}
@@ -425,6 +428,50 @@ func (s *parallelEditor) remove(i int) ([]text.Edit, error) {
 
 func (s *parallelEditor) rename(i int, name string) ([]text.Edit, error) {
 	return s.names.rename(i, name)
+}
+
+// apartEditor is a list of names and one of the numbers that they are downloaded by: one download may
+// bring several mods, or none that is registered.
+type apartEditor struct {
+	valueEditor
+	numbers valueEditor
+}
+
+// insert adds the number too, unless it is there; a mod may have none.
+func (s *apartEditor) insert(i int, name, number, raw string) ([]text.Edit, error) {
+	numbers := s.numbers.entries()
+	if number == "" || s.number(number) >= 0 {
+		return s.valueEditor.insert(i, name, "", raw)
+	}
+	return both(s.valueEditor.insert(i, name, "", raw))(s.numbers.insert(len(numbers), number, "", ""))
+}
+
+func (s *apartEditor) number(number string) int {
+	return slices.IndexFunc(s.numbers.entries(), func(e editorEntry) bool { return e.name == number })
+}
+
+// drop takes a number out that no mod needs any more.
+func (s *apartEditor) drop(number string) ([]text.Edit, error) {
+	if i := s.number(number); i >= 0 {
+		return s.numbers.remove(i)
+	}
+	return nil, nil
+}
+
+// Numbers are the catalogue numbers beside the names of a registration, where these do not stand item
+// by item.
+func (l *Lineup) Numbers(registration int) (list []string) {
+	i := l.root(registration)
+	if i < 0 {
+		return nil
+	}
+	s, fault := openEditor(&l.Dialect.Registrations[registration], l.Files[i].Bytes)
+	if apart, ok := s.(*apartEditor); ok && fault == nil {
+		for _, e := range apart.numbers.entries() {
+			list = append(list, e.name)
+		}
+	}
+	return list
 }
 
 // both joins the edits of two lists.

@@ -173,6 +173,9 @@ func (c *listChange) make(change Change) error {
 				return err
 			}
 		}
+		if apart, ok := c.editor.(*apartEditor); ok && change.Number != "" {
+			return c.step(apart.drop(change.Number))
+		}
 	case OpOnce:
 		for n := c.lastIndex(change.Mod); n > i; n = c.lastIndex(change.Mod) {
 			if err := c.step(c.editor.remove(n)); err != nil {

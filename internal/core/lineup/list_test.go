@@ -175,6 +175,32 @@ func TestParallelLists(t *testing.T) {
 	insist.Same(t, "uneven lists read as", sum(uneven), "!list-unreadable:3")
 }
 
+// The numbers of downloads beside the names, of which one may bring several mods, or none.
+func TestNumbersApart(t *testing.T) {
+	d := parse(t, listDialect("format = 'ini'\nshape = 'parallel'\nat = 's/names'\nnumbers = 's/ids'\napart = true\nseparator = ','"))
+	l := open(d, map[string]string{"/srv/start": "[s]\nnames=a,b,c\nids=11,22\n"})
+	insist.Same(t, "it reads as", sum(l), "a b c")
+	for _, step := range []struct {
+		change change
+		want   string
+	}{
+		{change{Op: lineup.OpRegister, Mod: "n", Number: "33", Where: lineup.Where{After: "a"}}, "[s]\nnames=a,n,b,c\nids=11,22,33\n"},
+		{change{Op: lineup.OpRegister, Mod: "m", Number: "22"}, "[s]\nnames=a,n,b,c,m\nids=11,22,33\n"},
+		{change{Op: lineup.OpRegister, Mod: "own"}, "[s]\nnames=a,n,b,c,m,own\nids=11,22,33\n"},
+		{change{Op: lineup.OpMove, Mod: "c", Where: lineup.Where{Before: "a"}}, "[s]\nnames=c,a,n,b,m,own\nids=11,22,33\n"},
+		{change{Op: lineup.OpOff, Mod: "n"}, "[s]\nnames=c,a,b,m,own\nids=11,22,33\n"},
+		{change{Op: lineup.OpOn, Mod: "n"}, "[s]\nnames=c,a,n,b,m,own\nids=11,22,33\n"},
+		{change{Op: lineup.OpUnregister, Mod: "m"}, "[s]\nnames=c,a,n,b,own\nids=11,22,33\n"},
+		{change{Op: lineup.OpUnregister, Mod: "n", Number: "33"}, "[s]\nnames=c,a,b,own\nids=11,22\n"},
+		{change{Op: lineup.OpUnregister, Mod: "b", Number: "99"}, "[s]\nnames=c,a,own\nids=11,22\n"},
+	} {
+		after, err := l.Apply(step.change)
+		insist.Need(t, err == nil && string(after.Files[0].Bytes) == step.want, "%v gives %q, %v; want %q", step.change, after.Files[0].Bytes, err, step.want)
+		l = after
+	}
+	insist.Same(t, "the numbers", strings.Join(l.Numbers(0), " "), "11 22")
+}
+
 func TestListRefusals(t *testing.T) {
 	for _, test := range []struct{ name, doc, mod, want string }{
 		{"list in shell", "", "x", "cannot be read"},

@@ -260,8 +260,18 @@ func (p *Planner) remove(c lineup.Change) error {
 }
 
 // fillIn fills in what a registration needs to know of a mod, so that nobody
-// has to type it: which list it belongs on, and its catalogue number.
+// has to type it: which list it belongs on, and its catalogue number; and of one that is taken out
+// the number that goes with it.
 func fillIn(s *survey.Survey, c *lineup.Change) {
+	apart := slices.ContainsFunc(s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Apart })
+	if m := s.Find(c.Mod); c.Op == lineup.OpUnregister && m != nil && apart {
+		shared := slices.ContainsFunc(s.Mods, func(o survey.Mod) bool {
+			return o.Registered && o.Name != m.Name && o.Manifest.Number == m.Manifest.Number
+		})
+		if !shared { // the list of numbers need not have it any more
+			c.Number = m.Manifest.Number
+		}
+	}
 	if c.Op != lineup.OpRegister {
 		return
 	}

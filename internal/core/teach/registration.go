@@ -73,7 +73,8 @@ func findRegistration(file string, doc []byte, mod string, known func(string) bo
 		if unknown == 0 && keys.get("options") != "" { // what looks like options may be the other mods
 			score--
 		}
-		if score > bestScore {
+		each := r.Shape == dialect.ShapeWords && best.Shape == dialect.ShapeList && flagOf(keys) == flagOf(bestKeys) && len(r.Mods) > 1 // a parameter for each, rather than lists of one
+		if score > bestScore || score == bestScore && each {
 			best, bestKeys, bestScore = r, keys, score
 		}
 	}
@@ -93,6 +94,12 @@ func findRegistration(file string, doc []byte, mod string, known func(string) bo
 		best = withOtherForms(file, doc, best, bestKeys, known)
 	}
 	return best, nil
+}
+
+// flagOf is what stands before the names in a launch parameter.
+func flagOf(k keys) string {
+	flag, _, _ := strings.Cut(k.get("at"), "{")
+	return flag
 }
 
 // Renamed is the same registration under another name, as a dialect has each name once.
@@ -152,7 +159,7 @@ func (k keys) table() string {
 	for _, kv := range k {
 		var value any = kv[1]
 		switch kv[0] {
-		case "paths":
+		case "paths", "apart":
 			value = true
 		case "statements":
 			value = strings.Split(kv[1], listMark)

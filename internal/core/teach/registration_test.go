@@ -45,6 +45,7 @@ func TestFindRegistration(t *testing.T) {
 		"XML":                {"s.xml", "<c>\n  <mods>\n    <mod dir='tide' on='1'/>\n    <mod dir='rock' on='1'/>\n  </mods>\n</c>\n", "rock", "items", "tide rock", `name_key = '@dir'`},
 		"XML texts":          {"s.xml", "<c><mods><mod>tide</mod><mod>rock</mod></mods></c>", "rock", "items", "tide rock", `item = '<mod>{mod}</mod>'`},
 		"like the rest":      {"s.json", `{"on": [{"id": "tide", "on": true, "n": 1}, {"id": "rock", "on": true, "n": 2}, {"id": "sand", "on": false, "n": 3}]}`, "rock", "items", "tide rock sand", `item = '{"id": {mod}, "on": true}'`},
+		"numbers apart":      {"w.ini", "[g]\nids=1112223;2223334\nnames=tide;rock;kelp\nports=1;2\n", "tide", "parallel", "tide rock kelp", `apart = true`},
 		"side by side":       {"w.ini", "[g]\nids=111;222\nnames=tide;rock\nport=1\n", "tide", "parallel", "tide rock", `numbers = 'g/ids'`},
 		"among settings":     {"w.conf", "tide = yes\nport = 3\nrock = no\n", "tide", "key", "tide rock", `off = 'no'`},
 		"a path in a list":   {"w.ini", "mods=./m/tide.zip,./m/rock.zip\n", "rock", "list", "tide rock", `suffix = '.zip'`},

@@ -2,6 +2,7 @@ package teach
 
 import (
 	"path"
+	"slices"
 	"strings"
 	"unicode"
 
@@ -113,15 +114,22 @@ func sideBySide(doc []byte, list []keys) []keys {
 		count := len(strings.Split(own.Value.Value, separator))
 		for _, e := range ini.Entries {
 			numbers := strings.Split(e.Value.Value, separator)
-			if e.Section != section || len(numbers) != count || count < 2 || !allNumbers(numbers) {
-				continue
-			}
 			other := strings.TrimSuffix(at, key) + string(e.Key.In(doc))
-			with = append(with, k.set("shape", string(dialect.ShapeParallel)).with("numbers", other))
+			switch {
+			case e.Section != section || count < 2 || !allNumbers(numbers):
+			case len(numbers) == count:
+				with = append(with, k.set("shape", string(dialect.ShapeParallel)).with("numbers", other))
+			case !slices.ContainsFunc(numbers, func(n string) bool { return len(strings.TrimSpace(n)) < catalogued }):
+				with = append(with, k.set("shape", string(dialect.ShapeParallel)).with("numbers", other, "apart", ""))
+			}
 		}
 	}
 	return with
 }
+
+// catalogued is how many digits the numbers have at least that are taken for those of a catalogue where
+// there are not as many as names.
+const catalogued = 6
 
 func allNumbers(list []string) bool {
 	for _, s := range list {
