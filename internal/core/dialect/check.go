@@ -263,7 +263,7 @@ func (c *checker) statementRegistration(r *Registration, key string) {
 		c.bad(key+".statements", "is needed and has no value")
 	}
 	for i, source := range r.Statements {
-		f := form(key+".statements", source, "mod", "any")
+		f := form(key+".statements", source, "mod", "MOD", "Mod", "any")
 		if f != nil && !slices.Contains(f.Pattern().Names(), "mod") {
 			c.bad(key+".statements", "form %d has to hold {mod} in its first line", i+1)
 		} else if f != nil {

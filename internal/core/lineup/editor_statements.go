@@ -60,6 +60,9 @@ type outline struct {
 
 const nameMark, restMark = "\x00", "\x01"
 
+// madeMark stands in the place of a name that is made of the mod's.
+func madeMark(how string) string { return "\x02" + how + "\x02" }
+
 func (s *statementEditor) outline(e text.FormEntry) outline {
 	type hole struct {
 		text.Span
@@ -68,6 +71,9 @@ func (s *statementEditor) outline(e text.FormEntry) outline {
 	var holes []hole
 	for _, n := range e.Names {
 		holes = append(holes, hole{n, nameMark})
+	}
+	for _, m := range e.Made {
+		holes = append(holes, hole{m.Span, madeMark(m.How)})
 	}
 	for _, r := range e.Rest {
 		holes = append(holes, hole{r, restMark})
@@ -95,7 +101,12 @@ func (s *statementEditor) like(i int, name string) (lines []string, err error) {
 	o, all := s.usual(i)
 	if len(all) == 0 {
 		f := s.style.Forms[0]
-		line := f.Pattern().Fill(func(placeholder string) string { return map[string]string{"mod": name}[placeholder] })
+		line := f.Pattern().Fill(func(placeholder string) string {
+			if placeholder == "any" {
+				return ""
+			}
+			return text.MadeOf(placeholder, name)
+		})
 		lines = []string{strings.TrimRight(line, " \t")}
 		if f.IsBlock() {
 			lines = append(lines, f.Closing())
@@ -105,7 +116,7 @@ func (s *statementEditor) like(i int, name string) (lines []string, err error) {
 	if !strings.Contains(o.parts, `"`+nameMark+`"`) && !strings.Contains(o.parts, "'"+nameMark+"'") && strings.ContainsAny(name, " \t\"'") {
 		return nil, fmt.Errorf("the name %q cannot be written as the others are in the %s, which have no quotes", text.Clean(name), s.r.Name)
 	}
-	line := strings.ReplaceAll(o.parts, nameMark, name)
+	line := strings.NewReplacer(nameMark, name, madeMark("MOD"), text.MadeOf("MOD", name), madeMark("Mod"), text.MadeOf("Mod", name)).Replace(o.parts)
 	for k := range o.rest {
 		line = strings.Replace(line, restMark, usualRest(all, k), 1)
 	}
@@ -207,6 +218,9 @@ func (s *statementEditor) rename(i int, name string) (edits []text.Edit, err err
 			return nil, fmt.Errorf("the name %q cannot be written where %s stands in the %s", text.Clean(name), text.Clean(string(n.In(s.doc))), s.r.Name)
 		}
 		edits = append(edits, text.Edit{Span: n, New: name})
+	}
+	for _, m := range s.read.Entries[i].Made {
+		edits = append(edits, text.Edit{Span: m.Span, New: text.MadeOf(m.How, name)})
 	}
 	return edits, nil
 }

@@ -310,3 +310,25 @@ func TestOneParameterSeveralTimes(t *testing.T) {
 		insist.Same(t, c.name, string(l.Files[0].Raw()), c.want)
 	}
 }
+
+// A second name that is made of the first is written with it, and a line in which it is another
+// registers nothing.
+func TestNamesThatAreMade(t *testing.T) {
+	d := parse(t, listDialect("shape = 'statement'\ncomment = '#'\nstatements = ['use {MOD}_on {mod} {any}', 'call {mod} as {Mod}']"))
+	l := open(d, map[string]string{"/srv/start": "use SEA_VIEW_on sea-view now\nuse TIDE_on tide\nuse OTHER_on lamp\ncall rope as Rope\ncall kelp as kelp\n"})
+	insist.Same(t, "it reads as", sum(l), "sea-view tide rope !line-unreadable:3 !line-unreadable:5")
+	l = open(d, map[string]string{"/srv/start": "use SEA_VIEW_on sea-view now\nuse TIDE_on tide\ncall rope as Rope\n"})
+	for _, step := range []struct {
+		change change
+		want   string
+	}{
+		{change{Op: lineup.OpRegister, Mod: "wet-rock", Where: lineup.Where{After: "tide"}}, "use SEA_VIEW_on sea-view now\nuse TIDE_on tide\nuse WET_ROCK_on wet-rock\ncall rope as Rope\n"},
+		{change{Op: lineup.OpRename, Mod: "sea-view", To: "lake-view"}, "use LAKE_VIEW_on lake-view now\nuse TIDE_on tide\nuse WET_ROCK_on wet-rock\ncall rope as Rope\n"},
+		{change{Op: lineup.OpRename, Mod: "rope", To: "cord"}, "use LAKE_VIEW_on lake-view now\nuse TIDE_on tide\nuse WET_ROCK_on wet-rock\ncall cord as Cord\n"},
+		{change{Op: lineup.OpOff, Mod: "tide"}, "use LAKE_VIEW_on lake-view now\n# use TIDE_on tide\nuse WET_ROCK_on wet-rock\ncall cord as Cord\n"},
+	} {
+		after, err := l.Apply(step.change)
+		insist.Need(t, err == nil && string(after.Files[0].Bytes) == step.want, "%v gives %q, %v; want %q", step.change, after.Files[0].Bytes, err, step.want)
+		l = after
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"unicode"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/text"
 )
 
 // listMark parts the texts of a key that is a list.
@@ -196,6 +197,19 @@ func statementsOf(lines []string, i int, bare string, at int, mod string) (list 
 	before, after := escape(bare[:start]), bare[end:]
 	if again := nameIn(after, mod); again >= 0 { // the name comes twice
 		list = append(list, found{before + "{mod}" + escape(after[:again]) + "{mod}" + escape(after[again+len(mod):]), more})
+	}
+	for _, how := range []string{"MOD", "Mod"} { // or another that is made of it
+		made := text.MadeOf(how, mod)
+		find := nameIn
+		if how == "MOD" && len(mod) > 2 { // capitals with more behind them, such as _ON
+			find = strings.Index
+		}
+		if again := find(after, made); again >= 0 && made != mod {
+			list = append(list, found{before + "{mod}" + escape(after[:again]) + "{" + how + "}" + escape(after[again+len(made):]), more})
+		}
+		if again := find(bare[:start], made); again >= 0 && made != mod {
+			list = append(list, found{escape(bare[:again]) + "{" + how + "}" + escape(bare[again+len(made):start]) + "{mod}" + escape(after), more})
+		}
 	}
 	if last := bare[len(bare)-1]; strings.IndexByte("([{", last) >= 0 {
 		list = append(list, found{before + "{mod}" + escape(after) + "\n" + closing[last], more})

@@ -13,6 +13,9 @@ import (
 // has no quotes around it in the form may have some in the text; an {any} may be missing with the
 // blank before it.
 //
+// A {MOD} is the name in capitals, with _ for a - in it, and a {Mod} the name with its first letter a
+// capital: what stands there has to be just that.
+//
 // A block that closes with a bracket ends where that bracket does, with all that are opened
 // within; another one at the first line that closes it, when those that open within are closed.
 // With a line between the two, a block is in two parts, the first of which ends there.
@@ -231,9 +234,31 @@ type FormEntry struct {
 	Line  Span   // its lines, with their endings
 	Text  Span   // its first line without indentation, comment mark and the comment behind it
 	Names []Span // each place of its name, without quotes
+	Made  []Made // each place of a name that is made of it
 	Rest  []Span // what each {any} took
 	Close Span   // of a block: the line that closes it, without indentation
 	Off   []Span // the comment marks that hide it, with a blank after them
+}
+
+// Made is a place of a name that is made of a mod's.
+type Made struct {
+	Span
+	How string // MOD or Mod, as in the form
+}
+
+// MadeOf is the name that is made of a mod's, which may stand there with a path and an ending.
+func MadeOf(how, mod string) string {
+	plain := mod[strings.LastIndexByte(mod, '/')+1:]
+	if dot := strings.LastIndexByte(plain, '.'); dot > 0 {
+		plain = plain[:dot]
+	}
+	switch {
+	case how == "MOD":
+		return strings.ReplaceAll(strings.ToUpper(plain), "-", "_")
+	case how == "Mod" && plain != "":
+		return strings.ToUpper(plain[:1]) + plain[1:]
+	}
+	return mod
 }
 
 // FormSetting is a line that gives a name a value.
@@ -455,11 +480,20 @@ func (r *formReader) entry(i int, f *Form) (e FormEntry, ok bool) {
 		if raw := at.In(r.doc); len(raw) > 2 && (raw[0] == '"' || raw[0] == '\'') && raw[len(raw)-1] == raw[0] {
 			at = Span{at.Start + 1, at.End - 1}
 		}
+		if name == "MOD" || name == "Mod" {
+			e.Made = append(e.Made, Made{at, name})
+			continue
+		}
 		e.Names = append(e.Names, at)
 	}
 	for _, n := range e.Names {
 		if string(n.In(r.doc)) != string(e.Names[0].In(r.doc)) {
 			return e, false // two names: one cannot be told from the other
+		}
+	}
+	for _, m := range e.Made {
+		if len(e.Names) == 0 || MadeOf(m.How, string(e.Names[0].In(r.doc))) != string(m.In(r.doc)) {
+			return e, false
 		}
 	}
 	if e.Text.End = l.said.Start + groups[1]; f.bracket == 0 {
