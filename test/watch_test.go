@@ -160,6 +160,8 @@ func TestTeachOnTheScreen(t *testing.T) {
 	write(t, log, "[10:00:00] [main/INFO]: waking\n[10:00:01] [main/INFO]: plug-in tide 1.2 is up (12 ms)\n[10:00:01] [main/INFO]: plug-in rock 0.9 is up (3 ms)\n[10:00:02] [main/INFO]: door open on 9000\n")
 	out := o.do(0, "teach", "server", "door", dir, filepath.Join(dir, "plugins.txt"), "tide", "--start", "{dir}/run.sh")
 	insist.Holds(t, "teach", out, "they are in plugins", "tide, rock", "still missing")
+	o.do(2, "teach", "server", "door", dir, "plugins.txt", "tide")
+	insist.Holds(t, "anew", o.do(0, "teach", "server", "door", dir, "plugins.txt", "tide", "--anew"), "written to")
 	w := open(t, 180, 30, []string{"INITIUM_HOME=" + o.home}, "teach", "server", "gate", dir, "plugins.txt")
 	w.sees("point at the name of a mod", "use tide")
 	w.keys("Down", "Enter")

@@ -138,7 +138,7 @@ func TestOtherFamiliesAndTheServersOwn(t *testing.T) {
 func TestTeachOutside(t *testing.T) {
 	a, dir := world(t, map[string]string{"list.conf": "fire tide\n", "sub/x": ""})
 	for _, startup := range []string{"../list.conf", "..", filepath.Dir(dir)} {
-		if o, err := a.TeachServer("d", filepath.Join(dir, "sub"), startup, "tide", ""); err == nil || !strings.Contains(err.Error(), "is not below") {
+		if o, err := a.TeachServer(app.TeachStart{Name: "d", Dir: filepath.Join(dir, "sub"), Startup: startup}, "tide"); err == nil || !strings.Contains(err.Error(), "is not below") {
 			t.Errorf("%s: %+v", startup, o)
 		}
 	}

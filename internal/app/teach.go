@@ -40,10 +40,35 @@ type Outline struct {
 	Problems []string // what is still missing
 
 	data []byte
+	old  []byte // the dialect in whose place it comes, nil for none
 }
 
-// Write writes the beginning of the dialect among the operator's own.
-func (o *Outline) Write() error { return host.WritePrivate(o.File, o.data) }
+// Write writes the beginning of the dialect among the operator's own. One in whose place it comes is
+// kept beside it, with .before behind its name.
+func (o *Outline) Write() error {
+	if o.old != nil {
+		if err := host.WritePrivate(o.File+".before", o.old); err != nil {
+			return err
+		}
+	}
+	return host.WritePrivate(o.File, o.data)
+}
+
+// withLog is the beginning of a dialect with all that an earlier one says of the log.
+func withLog(data []byte, old *dialect.Dialect) (_ []byte, err error) {
+	if len(old.Log.Files) > 0 {
+		data, err = teach.AddFiles(data, old.Log.Files)
+	}
+	if err == nil && old.Log.Prefix != "" {
+		data, err = teach.AddPrefix(data, teach.Prefix{Pattern: old.Log.Prefix, Time: old.Log.Time})
+	}
+	for _, r := range old.Log.Rules {
+		if err == nil {
+			data, err = teach.AddRule(data, &dialect.Dialect{}, r, nil)
+		}
+	}
+	return data, err
+}
 
 // MaxStartup bounds how much of a startup file is shown, in bytes.
 const MaxStartup = 4 << 20
@@ -67,18 +92,27 @@ func StartupText(dir, file string) ([]byte, error) {
 	return io.ReadAll(io.LimitReader(f, MaxStartup))
 }
 
+// TeachStart says of which server a dialect is begun.
+type TeachStart struct {
+	Name    string // of the dialect
+	Dir     string // the server's folder
+	Startup string // one of its startup files, from there or as a whole path
+	Command string // that starts the server, "" when that is to be said later
+	Anew    bool   // over a dialect of this name that is there: what it says of the log is kept, and its command unless another is said
+}
+
 // TeachServer begins a dialect for a server that nobody here knows: from its folder,
-// and the name of one mod in one of its startup files. command starts the server, ""
-// when that is to be said later. Nothing is written yet.
-func (a *App) TeachServer(name, dir, startup, mod, command string) (*Outline, error) {
-	if err := host.CheckName(name); err != nil {
+// and the name of one mod in one of its startup files. Nothing is written yet.
+func (a *App) TeachServer(of TeachStart, mod string) (*Outline, error) {
+	if err := host.CheckName(of.Name); err != nil {
 		return nil, UsageError{err}
 	}
+	name, startup, command := of.Name, of.Startup, of.Command
 	file := a.ownDialect(name)
-	if err := a.FreeDialect(name); err != nil {
+	if err := a.FreeDialect(name); err != nil && !of.Anew {
 		return nil, err
 	}
-	dir, err := filepath.Abs(dir)
+	dir, err := filepath.Abs(of.Dir)
 	if err != nil {
 		return nil, err
 	}
@@ -108,19 +142,30 @@ func (a *App) TeachServer(name, dir, startup, mod, command string) (*Outline, er
 	case strings.HasSuffix(below, ".sh"):
 		o.Command = []string{"{dir}/" + filepath.ToSlash(below)}
 	}
+	old, err := os.ReadFile(file)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	earlier, _ := dialect.Draft(file, old)
+	if said := earlier.Start.Command; o.Command == nil && len(said) > 0 && !slices.ContainsFunc(said, func(w string) bool { return strings.Contains(strings.ReplaceAll(w, "{dir}", ""), "{") }) {
+		o.Command = said
+	}
 	data, err := o.Write()
+	if err == nil {
+		data, err = withLog(data, earlier)
+	}
 	if err != nil {
 		return nil, err
 	}
 	_, problems := dialect.Draft(file, data)
-	return &Outline{File: file, Mods: cleaned(r.Mods), Place: text.Clean(o.Place), Shape: r.Shape, Problems: problemsLeft(problems), data: data}, nil
+	return &Outline{old: old, File: file, Mods: cleaned(r.Mods), Place: text.Clean(o.Place), Shape: r.Shape, Problems: problemsLeft(problems), data: data}, nil
 }
 
 // FreeDialect refuses the name of a dialect of the operator's own that is there already.
 func (a *App) FreeDialect(name string) error {
 	file := a.ownDialect(name)
 	if _, err := os.Stat(file); err == nil {
-		return usage("there is a dialect %s already, in %s; choose another name, or remove it first", name, file)
+		return usage("there is a dialect %s already, in %s; choose another name, remove it first, or say --anew", name, file)
 	}
 	return nil
 }

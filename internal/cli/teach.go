@@ -25,16 +25,17 @@ func (e *env) teach() *cobra.Command {
 }
 
 func (e *env) teachServer() *cobra.Command {
-	var command string
+	var of app.TeachStart
 	cmd := &cobra.Command{
 		Use:   "server NAME DIR FILE [MOD]",
 		Short: "Begin the dialect NAME: the server in DIR names MOD in its startup file FILE. Without MOD, on the screen",
 		Args:  args(cobra.RangeArgs(3, 4)),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			of.Name, of.Dir, of.Startup = args[0], args[1], args[2]
 			if len(args) == 3 {
-				return tui.TeachServer(cmd.Context(), e.app, args[0], args[1], args[2], command)
+				return tui.TeachServer(cmd.Context(), e.app, of)
 			}
-			o, err := e.app.TeachServer(args[0], args[1], args[2], args[3], command)
+			o, err := e.app.TeachServer(of, args[3])
 			if err == nil {
 				err = o.Write()
 			}
@@ -52,7 +53,8 @@ func (e *env) teachServer() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&command, "start", "", "the words that start the server, such as '{dir}/server --port 9000'")
+	cmd.Flags().BoolVar(&of.Anew, "anew", false, "write over a dialect of this name that is there already; what it says of the log is kept")
+	cmd.Flags().StringVar(&of.Command, "start", "", "the words that start the server, such as '{dir}/server --port 9000'")
 	return cmd
 }
 

@@ -43,14 +43,14 @@ func Teach(ctx context.Context, a *app.App, l *app.Lessons) error {
 }
 
 // TeachServer shows a startup file to begin a dialect from, until the operator closes
-// it. command starts the server, "" when that is to be said later.
-func TeachServer(ctx context.Context, a *app.App, name, dir, file, command string) error {
-	data, err := app.StartupText(dir, file)
+// it.
+func TeachServer(ctx context.Context, a *app.App, of app.TeachStart) error {
+	data, err := app.StartupText(of.Dir, of.Startup)
 	if err != nil {
 		return err
 	}
 	m := frame.New(ctx, a, doors)
-	m.Open(teachview.NewOutline(m, name, dir, file, command, data))
+	m.Open(teachview.NewOutline(m, of, data))
 	return show(ctx, m)
 }
 

@@ -130,7 +130,7 @@ func (f *serverForm) Update(msg tea.Msg) tea.Cmd {
 			f.Complain(msg.err)
 			return nil
 		}
-		return f.Enter(teachview.NewOutline(f.Model, f.about.Name, f.about.Dir, msg.file, "", msg.data))
+		return f.Enter(teachview.NewOutline(f.Model, app.TeachStart{Name: f.about.Name, Dir: f.about.Dir, Startup: msg.file}, msg.data))
 	case givenMsg:
 		if msg.err != nil {
 			f.Complain(msg.err)

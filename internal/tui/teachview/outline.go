@@ -18,16 +18,16 @@ import (
 // file.
 type pointed struct {
 	*frame.Desk
-	name, dir, file, command string
-	lines                    []string
-	selected, top            int
-	outline                  *app.Outline // that is proposed, or nil
-	written                  bool
+	of            app.TeachStart
+	lines         []string
+	selected, top int
+	outline       *app.Outline // that is proposed, or nil
+	written       bool
 }
 
 // NewOutline begins a dialect from a startup file with what it holds.
-func NewOutline(m *frame.Model, name, dir, file, command string, data []byte) *pointed {
-	v := &pointed{name: name, dir: dir, file: file, command: command, lines: strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")}
+func NewOutline(m *frame.Model, of app.TeachStart, data []byte) *pointed {
+	v := &pointed{of: of, lines: strings.Split(strings.TrimSuffix(string(data), "\n"), "\n")}
 	v.Desk = m.Desk(v)
 	return v
 }
@@ -48,7 +48,7 @@ func (v *pointed) Title(c *canvas.Canvas) {
 // shapeWords say how mods stand in a startup file.
 var shapeWords = map[dialect.Shape]string{
 	dialect.ShapeLine: "a line for each mod", dialect.ShapeKey: "a key for each mod, with a yes or no", dialect.ShapeList: "all mods in one value",
-	dialect.ShapeItems: "a list in a document", dialect.ShapeWords: "a launch parameter for each mod", dialect.ShapeSection: "the keys of a section, in order",
+	dialect.ShapeParallel: "two lists side by side: names, and numbers", dialect.ShapeItems: "a list in a document", dialect.ShapeWords: "a launch parameter for each mod", dialect.ShapeSection: "the keys of a section, in order",
 	dialect.ShapeRepeat: "a key that comes once for each mod", dialect.ShapeStatement: "a line or a block for each mod, with text around its name",
 }
 
@@ -91,11 +91,11 @@ func (v *pointed) Draw(c *canvas.Canvas, y, h int) {
 	line("mods", fmt.Sprintf("%d: %s", len(v.outline.Mods), strings.Join(v.outline.Mods, ", ")), canvas.Text)
 	line("they are in", place, canvas.Text)
 	if !v.written {
-		line("next", "Enter writes the beginning of the dialect "+v.name, canvas.Text)
+		line("next", "Enter writes the beginning of the dialect "+v.of.Name, canvas.Text)
 		return
 	}
 	line("written", canvas.Clean(v.outline.File), canvas.Good)
-	line("next", "initium teach log "+v.name+" LOG", canvas.Key)
+	line("next", "initium teach log "+v.of.Name+" LOG", canvas.Key)
 }
 
 func (v *pointed) Keys() []frame.Key {
@@ -171,7 +171,7 @@ func (v *pointed) Key(k string) tea.Cmd {
 // outlineOf works out how mods are registered, by the name of one.
 func (v *pointed) outlineOf(mod string) tea.Cmd {
 	return v.Wish(func() tea.Msg {
-		o, err := v.App.TeachServer(v.name, v.dir, v.file, mod, v.command)
+		o, err := v.App.TeachServer(v.of, mod)
 		return outlinedMsg{o, err}
 	})
 }

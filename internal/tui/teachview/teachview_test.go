@@ -87,7 +87,7 @@ func TestEverySize(t *testing.T) {
 	})
 	t.Run("a startup file", func(t *testing.T) {
 		screentest.EverySize(t, func(m *frame.Model, s *screentest.Seat) frame.Screen {
-			return NewOutline(m, "gate", server, "harbour.start", "", []byte("use tide\n"+long+"\n"))
+			return NewOutline(m, app.TeachStart{Name: "gate", Dir: server, Startup: "harbour.start"}, []byte("use tide\n"+long+"\n"))
 		})
 	})
 }
