@@ -199,6 +199,19 @@ func TestBeginsOfDialects(t *testing.T) {
 		insist.That(t, err == nil && strings.Contains(string(data), test.lines) && strings.Contains(string(data), "{mod}.so") == (name == "files"), "%s: %v\n%s", name, err, data)
 		insist.Fails(t, fmt.Sprintf("%s, again", name), insist.Err(a.TeachServer(app.TeachStart{Name: "d-" + name, Dir: filepath.Join(dir, name), Startup: "list.conf"}, "tide")), "there is a dialect")
 	}
+	// what else the files show
+	put(t, filepath.Join(dir, "more", "start.cfg"), "# the server\nset title \"Mine\"\nset port 2020\n\n# == the base ==\nuse tide\nuse rock\n# == more ==\nuse +deep\n")
+	for _, name := range []string{"tide", "rock", "+deep/cave"} {
+		put(t, filepath.Join(dir, "more", "mods", name, "mod.toml"), "name = \""+filepath.Base(name)+"\"\nneeds = []\n")
+		put(t, filepath.Join(dir, "more", "mods", name, "readme.txt"), "x")
+	}
+	put(t, filepath.Join(dir, "more", "mods", "notes", "readme.txt"), "x")
+	more, err := a.TeachServer(app.TeachStart{Name: "d-more", Dir: filepath.Join(dir, "more"), Startup: "start.cfg"}, "tide")
+	insist.OK(t, err)
+	insist.OK(t, more.Write())
+	said, err := os.ReadFile(more.File)
+	insist.OK(t, err)
+	insist.Holds(t, "the dialect", string(said), "group = '+'", "mark = ['mod.toml']", "section = '# == {title} =='", "setting = 'set {name} {value}'", "quote = '\"'", "file = 'mod.toml'", "name = 'name'")
 	// over one that is there: what it says of the log is kept, and the file as it was
 	drafted := filepath.Join(a.Home.DialectDir(), "d-files.toml")
 	before, err := os.ReadFile(drafted)

@@ -2,6 +2,7 @@ package app
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -136,6 +137,7 @@ func (a *App) TeachServer(of TeachStart, mod string) (*Outline, error) {
 	if o.Place != "" && o.Place != "." {
 		o.Recognise = append(o.Recognise, o.Place)
 	}
+	lookInside(&o, dir)
 	switch {
 	case command != "":
 		o.Command = strings.Fields(command)
@@ -159,6 +161,78 @@ func (a *App) TeachServer(of TeachStart, mod string) (*Outline, error) {
 	}
 	_, problems := dialect.Draft(file, data)
 	return &Outline{old: old, File: file, Mods: cleaned(r.Mods), Place: text.Clean(o.Place), Shape: r.Shape, Problems: problemsLeft(problems), data: data}, nil
+}
+
+// lookInside finds out from the mods of an outline that are folders, or files, how such a mod describes
+// itself, by what it is known, and how the names of category folders begin.
+func lookInside(o *teach.Outline, dir string) {
+	if o.Place == "" || filepath.IsAbs(o.Place) {
+		return
+	}
+	o.Group = groupMark(o.Registration.Mods)
+	root := filepath.Join(dir, filepath.FromSlash(o.Place))
+	for _, mod := range o.Registration.Mods {
+		name := mod
+		if o.File != "" {
+			name = strings.Replace(o.File, "{mod}", mod, 1)
+		}
+		if !filepath.IsLocal(name) || o.Group != "" && strings.HasPrefix(mod, o.Group) {
+			continue
+		}
+		if m, ok := teach.FindManifest(filesOf(filepath.Join(root, name)), teach.Known{Name: mod}); ok && m.Named {
+			o.Manifest = m.Text
+			break
+		}
+	}
+	if o.File == "" {
+		o.Mark = markOf(root, o.Registration.Mods, o.Group)
+	}
+}
+
+// markOf is the file that all the folders of mods have and others beside them have not; nil where
+// there is none, or no need for one.
+func markOf(root string, mods []string, group string) []string {
+	entries, err := os.ReadDir(root)
+	if err != nil {
+		return nil
+	}
+	var common []string
+	has := map[string]int{} // of other folders
+	first, others := true, 0
+	for _, e := range entries {
+		if !e.IsDir() || strings.HasPrefix(e.Name(), ".") || group != "" && strings.HasPrefix(e.Name(), group) {
+			continue
+		}
+		var files []string
+		inside, _ := os.ReadDir(filepath.Join(root, e.Name())) // one that cannot be read shows nothing
+		for _, f := range inside {
+			if f.Type().IsRegular() {
+				files = append(files, f.Name())
+			}
+		}
+		switch {
+		case !slices.Contains(mods, e.Name()):
+			others++
+			for _, f := range files {
+				has[f]++
+			}
+		case first:
+			common, first = files, false
+		default:
+			common = only(common, files)
+		}
+	}
+	common = slices.DeleteFunc(common, func(f string) bool { return has[f] == others })
+	slices.SortFunc(common, func(a, b string) int { return cmp.Or(cmp.Compare(has[a], has[b]), strings.Compare(a, b)) })
+	if len(common) == 0 {
+		return nil
+	}
+	return common[:1]
+}
+
+// only are those of a list that are in another one.
+func only(list, in []string) []string {
+	return slices.DeleteFunc(slices.Clone(list), func(s string) bool { return !slices.Contains(in, s) })
 }
 
 // FreeDialect refuses the name of a dialect of the operator's own that is there already.

@@ -178,6 +178,7 @@ type Outline struct {
 	Port     int            // that players connect to, when the command says it as {port}; 0 for none
 	More     []Registration // further places where mods are named
 	Group    string         // how the name of a category folder begins
+	Mark     []string       // files by which a folder is known as a mod
 	Packed   bool           // mods are archives with their manifest inside
 	Manifest string         // the table of a dialect that says how mods describe themselves
 	Listens  string         // the port that shows the server to be ready, where no line does
@@ -238,6 +239,9 @@ func (o *Outline) Write() ([]byte, error) {
 	}
 	if o.Group != "" {
 		put("group", o.Group)
+	}
+	if len(o.Mark) > 0 {
+		put("mark", o.Mark)
 	}
 	if o.Packed {
 		put("packed", true)

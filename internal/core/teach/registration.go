@@ -91,8 +91,9 @@ func findRegistration(file string, doc []byte, mod string, known func(string) bo
 		return best, fmt.Errorf("%s stands in %s%s in no way that a dialect can describe%s; see docs/dialects.md, \"Where mods are named\"", text.Clean(mod), text.Clean(file), where, ways)
 	}
 	if known != nil {
-		best = withOtherForms(file, doc, best, bestKeys, known)
+		best, bestKeys = withOtherForms(file, doc, best, bestKeys, known)
 	}
+	best, _ = withBesides(file, doc, best, bestKeys)
 	return best, nil
 }
 

@@ -150,3 +150,22 @@ func FuzzFindRegistration(f *testing.F) {
 		}
 	})
 }
+
+// What else a text says beside its registrations.
+func TestBesidesRegistrations(t *testing.T) {
+	for name, test := range map[string]struct{ doc, holds, lacks string }{
+		"sections":            {"# ~~ base ~~\nuse tide\n# ~~ more ~~\nuse rock\n", "section = '# ~~ {title} ~~'", "setting"},
+		"two kinds of titles": {"# ~~ base ~~\nuse tide\n# == more ==\nuse rock\n", "line = 'use {mod}'", "section"},
+		"settings":            {"let a 1\nlet b 2\nuse tide\nuse rock\n", "setting = 'let {name} {value}'", "quote"},
+		"in quotes":           {"let a 'x y'\nlet b 2\nuse tide\nuse rock\n", `quote = "'"`, "section"},
+		"one alone":           {"let a 1\nuse tide\nuse rock\n", "line = 'use {mod}'", "setting"},
+		"the same name twice": {"give a 1\ngive a 2\nuse tide\nuse rock\n", "line = 'use {mod}'", "setting"},
+		"assigned":            {"a = 1;\nb = 2;\nload \"tide\";\nload \"rock\";\n", "setting = '{name} = {value};'", "section"},
+		"with blanks":         {"port 1;\nslots 2;\nload \"tide\";\nload \"rock\";\n", "setting = '{name} {value};'", "section"},
+	} {
+		r, err := teach.FindRegistration("s.conf", []byte(test.doc), "tide", func(n string) bool { return n == "tide" || n == "rock" })
+		insist.Need(t, err == nil && strings.Join(r.Mods, " ") == "tide rock", "%s: %v, %v", name, r.Mods, err)
+		insist.Holds(t, name, r.Text, test.holds)
+		insist.Lacks(t, name, r.Text, test.lacks)
+	}
+}

@@ -101,21 +101,22 @@ type formSearch struct {
 	keys  keys
 	known func(string) bool
 	best  Registration
+	found keys // that best is read by
 	forms []string
 	tries int
 }
 
 // withOtherForms adds the forms in which mods stand in the file that the first does not find, such
 // as a block beside lines; each has to leave the others as they are.
-func withOtherForms(file string, doc []byte, best Registration, k keys, known func(string) bool) Registration {
-	s := &formSearch{file: file, doc: doc, keys: k, known: known, best: best}
+func withOtherForms(file string, doc []byte, best Registration, k keys, known func(string) bool) (Registration, keys) {
+	s := &formSearch{file: file, doc: doc, keys: k, found: k, known: known, best: best}
 	switch best.Shape {
 	case dialect.ShapeStatement:
 		s.forms = strings.Split(k.get("statements"), listMark)
 	case dialect.ShapeLine:
 		s.forms = []string{escapeBut(k.get("line"))}
 	default:
-		return best
+		return best, k
 	}
 	comment := k.get("comment")
 	lines := strings.Split(strings.ReplaceAll(string(doc), "\r\n", "\n"), "\n")
@@ -134,7 +135,7 @@ func withOtherForms(file string, doc []byte, best Registration, k keys, known fu
 			}
 		}
 	}
-	return s.best
+	return s.best, s.found
 }
 
 // missed are the mods in a line that are there and not found yet.
@@ -170,7 +171,7 @@ func (s *formSearch) try(form, name string) bool {
 	if err != nil || lost(name) || slices.ContainsFunc(s.best.Mods, lost) || slices.ContainsFunc(r.Mods, strange) {
 		return false
 	}
-	s.best, s.forms = r, forms
+	s.best, s.found, s.forms = r, k, forms
 	return true
 }
 
