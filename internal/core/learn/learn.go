@@ -544,8 +544,7 @@ func (e *evidence) failures() {
 // that were on, and of what the startup files hold that looks like no word.
 func (e *evidence) otherMods(line, mod string) string {
 	return word.ReplaceAllStringFunc(line, func(w string) string {
-		on := slices.ContainsFunc(e.starts, func(s Start) bool { return slices.Contains(s.On, w) })
-		if w != mod && (on || e.set[w] && strings.ContainsAny(w, "_-0123456789") && strings.Trim(w, "-_.0123456789") != "") {
+		if w != mod && (slices.Contains(e.starts[0].On, w) || e.set[w] && strings.ContainsAny(w, "_-0123456789") && strings.Trim(w, "-_.0123456789") != "") {
 			return otherMark
 		}
 		return w
