@@ -7,9 +7,9 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"io/fs"
 	"maps"
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -94,7 +94,7 @@ func (a *App) newTrial(ctx context.Context, original *Server, of copying) (t *tr
 		return t, err
 	}
 	if !of.isolated {
-		port, err := freePort(trialPort + rand.IntN(trialPorts)) // two copies at once hardly ever look at the same
+		port, err := freePort(firstPort(t.folder))
 		if err != nil {
 			return t, err
 		}
@@ -117,11 +117,19 @@ func (a *App) newTrial(ctx context.Context, original *Server, of copying) (t *tr
 	return t, nil
 }
 
-// The search for a free port for a copy begins at trialPort or, at random, up to trialPorts further.
+// The search for a free port for a copy begins at trialPort or up to trialPorts further.
 const (
 	trialPort  = 28300
 	trialPorts = 600
 )
+
+// firstPort is where it begins for a copy in a folder: for the same one always at the same, so that what
+// is remembered of it holds, and for others hardly ever.
+func firstPort(folder string) int {
+	h := fnv.New32a()
+	h.Write([]byte(folder))
+	return trialPort + int(h.Sum32()%trialPorts)
+}
 
 // clear takes the copy away, with the logs of its starts.
 func (t *trial) clear() error {

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -363,11 +364,15 @@ func (h Home) LockTrial(server, suffix string) (*os.File, error) {
 	if err := os.MkdirAll(h.serverDir(server), 0o700); err != nil {
 		return nil, err
 	}
-	lock, err := tryLock(filepath.Join(h.serverDir(server), suffix[1:]+".lock"))
-	if err != nil {
-		return nil, fmt.Errorf("a copy of %s is being tried already: %w", server, err)
+	for end := time.Now().Add(patient); ; time.Sleep(tick) { // a process that is just being started holds all that is open for a moment
+		lock, err := tryLock(filepath.Join(h.serverDir(server), suffix[1:]+".lock"))
+		switch {
+		case err == nil:
+			return lock, nil
+		case !errors.Is(err, syscall.EWOULDBLOCK) || time.Now().After(end):
+			return nil, fmt.Errorf("a copy of %s is being tried already: %w", server, err)
+		}
 	}
-	return lock, nil
 }
 
 // ForgetTrial removes what is left of the copies of a server that was never adopted.

@@ -25,6 +25,7 @@ const (
 	OpOnce       Op = "once"   // take all but the first of several registrations away
 	OpMend       Op = "mend"   // write the line as it was meant that is mistyped, and so does not register
 	OpSet        Op = "set"    // give a setting a value
+	OpUnset      Op = "unset"  // take a setting out of File
 	OpMatch      Op = "match"  // make a list that repeats another the same as that one
 
 	// Changes of files: a line-up alone cannot make them; package app works them out.
@@ -45,6 +46,9 @@ type Change struct {
 	Number       string `json:"number,omitempty"`       // the mod's catalogue number: for OpRegister, and for OpUnregister where it goes too
 	Registration string `json:"registration,omitempty"` // for OpSet: whose file; for OpRegister: which list, "" for the first
 	Where        Where  `json:"where,omitzero"`
+	File         string `json:"file,omitempty"`    // for OpSet and OpUnset: the absolute path of the file, where it is not that of a registration
+	Line         int    `json:"line,omitempty"`    // and the line, where the setting stands there more than once
+	AsSaid       bool   `json:"as_said,omitempty"` // and the value is written as it is said, whatever kind it is of
 	Written      string `json:"written,omitempty"` // for OpRegister: what stands in place of the bare name, "" for the name
 
 	Source  string   `json:"source,omitempty"` // of OpTake and OpRestore: an absolute path
@@ -91,8 +95,15 @@ func (c Change) String() string {
 		return fmt.Sprintf("move the section %q before %q", mod, text.Clean(c.Where.Section))
 	case OpMatch:
 		return fmt.Sprintf("make the %s the same as the %s", c.Registration, text.Clean(c.To))
-	case OpSet:
-		return fmt.Sprintf("set %s to %s", mod, text.Clean(text.MaskValue(c.Mod, c.To)))
+	case OpSet, OpUnset:
+		words := "unset " + mod
+		if c.Op == OpSet {
+			words = fmt.Sprintf("set %s to %s", mod, text.Clean(text.MaskValue(c.Mod, c.To)))
+		}
+		if c.File != "" {
+			words += " in " + text.Clean(path.Base(c.File))
+		}
+		return words
 	}
 	return strings.TrimSpace(fmt.Sprintf("%s %s %s", c.Op, mod, c.Where))
 }
@@ -252,6 +263,23 @@ func (l *Lineup) concerned(c Change) (list []int) {
 		}
 	}
 	return list
+}
+
+// Rewritten is the line-up with other bytes in one of its files.
+func (l *Lineup) Rewritten(file string, raw []byte) *Lineup {
+	source := l.source
+	overlay := map[string][]byte{file: raw}
+	for _, f := range l.Files {
+		if f.parsed && !f.Missing && f.Path != file {
+			overlay[f.Path] = f.Raw()
+		}
+	}
+	return Read(l.Dialect, l.Vars, func(path string) ([]byte, error) {
+		if data, ok := overlay[path]; ok {
+			return data, nil
+		}
+		return source(path)
+	}, l.Parked).Called(l.called)
 }
 
 // with is the line-up after edits.

@@ -106,7 +106,7 @@ func findPiece(r *dialect.Registration, doc []byte, at string) (text.Piece, *tex
 		}
 		return missing()
 	case dialect.FormatJSON, dialect.FormatYAML, dialect.FormatTOML, dialect.FormatXML:
-		root, fault := readTree(r.Format, doc)
+		root, fault := ReadDocument(r.Format, doc)
 		if fault != nil {
 			return text.Piece{}, fault
 		}
@@ -174,7 +174,8 @@ func xmlValue(root *text.Node, at string) *text.Node {
 	return n
 }
 
-func readTree(f dialect.Format, doc []byte) (*text.Node, *text.Fault) {
+// ReadDocument reads a document of JSON, YAML, TOML or XML; the fault says why it cannot be.
+func ReadDocument(f dialect.Format, doc []byte) (*text.Node, *text.Fault) {
 	switch f {
 	case dialect.FormatJSON:
 		return text.ReadJSON(doc)

@@ -41,7 +41,7 @@ func openItems(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 		}
 		return &itemEditor{doc: doc, list: n, r: r}, nil
 	}
-	root, fault := readTree(r.Format, doc)
+	root, fault := ReadDocument(r.Format, doc)
 	if fault != nil {
 		return nil, fault
 	}

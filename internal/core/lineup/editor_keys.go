@@ -40,7 +40,7 @@ func openKeys(r *dialect.Registration, doc []byte) (editor, *text.Fault) {
 	if r.Format == dialect.FormatINI {
 		return s, s.openSection()
 	}
-	root, fault := readTree(r.Format, doc)
+	root, fault := ReadDocument(r.Format, doc)
 	if fault != nil {
 		return nil, fault
 	}
@@ -180,4 +180,32 @@ func (s *keyEditor) turn(i int, on bool) ([]text.Edit, error) {
 		word = s.r.On
 	}
 	return []text.Edit{{Span: s.items[i].value, New: word}}, nil
+}
+
+// AddKey are the edits that add a key with a value, written in the document's notation, to the object at
+// a path in a document of JSON, YAML or TOML; "" for the document itself.
+func AddKey(f dialect.Format, doc []byte, at, key, value string) ([]text.Edit, error) {
+	s, fault := openKeys(keyOf(f, at, value), doc)
+	if fault != nil {
+		return nil, fault
+	}
+	return s.insert(0, key, "", "")
+}
+
+// DropKey are the edits that take a key out of such an object.
+func DropKey(f dialect.Format, doc []byte, at, key string) ([]text.Edit, error) {
+	s, fault := openKeys(keyOf(f, at, ""), doc)
+	if fault != nil {
+		return nil, fault
+	}
+	i := slices.IndexFunc(s.entries(), func(e editorEntry) bool { return e.name == key })
+	if i < 0 {
+		return nil, fmt.Errorf("there is no key %q at %q", text.Clean(key), at)
+	}
+	return s.remove(i)
+}
+
+// keyOf is the object at a path as a registration by keys.
+func keyOf(f dialect.Format, at, value string) *dialect.Registration {
+	return &dialect.Registration{Format: f, Shape: dialect.ShapeKey, At: at, Key: "{mod}", On: value}
 }

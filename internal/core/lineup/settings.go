@@ -26,7 +26,7 @@ func (l *Lineup) readSettings(file int) {
 			continue
 		}
 		if isTree(r.Format) {
-			if root, fault := readTree(r.Format, f.Bytes); fault == nil {
+			if root, fault := ReadDocument(r.Format, f.Bytes); fault == nil {
 				if n := root.Get(at); n != nil && n.Kind == text.NodeScalar {
 					l.Settings = append(l.Settings, Setting{Name: at, Value: n.Literal, File: file, Span: n.Span})
 				}

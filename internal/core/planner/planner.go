@@ -4,9 +4,12 @@
 package planner
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -15,6 +18,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
+	"initium/internal/core/setting"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
 )
@@ -32,6 +36,8 @@ type Ground interface {
 	// Family says in a sentence whose a source seems to be in which nothing is a mod of
 	// this server's family; "" when that is not known.
 	Family(ctx context.Context, source string, c *lineup.Choices) string
+	// File is what a file of the server holds.
+	File(name string) ([]byte, error)
 	// Restore are the parts that put a backup back.
 	Restore(ctx context.Context, file string) ([]plan.Part, error)
 }
@@ -75,6 +81,8 @@ type Planner struct {
 	lines  *lineup.Lineup // after all changes so far
 	parts  []plan.Part
 	rules  []rule.Rule
+	texts  []plan.File // files with settings that are no startup files
+	hide   []string    // secrets in them
 	made   []lineup.Change
 }
 
@@ -98,6 +106,13 @@ func (p *Planner) Parts() []plan.Part { return p.parts }
 func (p *Planner) Plan() (*plan.Plan, *survey.Survey) {
 	all := plan.Between(p.now.Lineup, p.lines)
 	all.Changes, all.Parts = slices.Clone(p.made), p.parts
+	for _, f := range p.texts {
+		if !bytes.Equal(f.Old, f.Want) {
+			f.Edits = text.EditsBetween(f.Old, f.Want)
+			all.Files = append(all.Files, f)
+		}
+	}
+	all.Hide(p.hide)
 	for _, r := range p.rules { // each once
 		if !slices.ContainsFunc(slices.Concat(p.now.Rules, all.Rules), r.Same) {
 			all.Rules = append(all.Rules, r)
@@ -120,8 +135,14 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 			var parts []plan.Part
 			parts, err = p.ground.Restore(p.ctx, c.Source)
 			p.parts, p.behind = append(p.parts, parts...), true
+		case lineup.OpUnset:
+			err = p.inFile(c)
 		default:
-			err = p.line(c)
+			if c.Op == lineup.OpSet && c.File != "" {
+				err = p.inFile(c)
+			} else {
+				err = p.line(c)
+			}
 		}
 		if err != nil {
 			return err
@@ -149,6 +170,73 @@ func (p *Planner) line(c lineup.Change) error {
 	p.lines, p.behind = after, true
 	return nil
 }
+
+// inFile changes a setting in a file: one of those that register mods, of which it may change nothing
+// else, or any other of the server.
+func (p *Planner) inFile(c lineup.Change) error {
+	if c.File == "" {
+		return Refusal{errNoFile}
+	}
+	n, ok := setting.Of(p.now.Dialect, p.now.Vars, c.File)
+	if !ok {
+		return Refusal{fmt.Errorf("how %s is written is not known, by its dialect or by its ending", text.Clean(path.Base(c.File)))}
+	}
+	var raw []byte
+	var err error
+	own := slices.IndexFunc(p.lines.Files, func(f lineup.File) bool { return f.Path == c.File && !f.Missing })
+	at := slices.IndexFunc(p.texts, func(f plan.File) bool { return f.Path == c.File })
+	switch {
+	case own >= 0:
+		raw = p.lines.Files[own].Raw()
+	case at >= 0:
+		raw = p.texts[at].Want
+	default:
+		if raw, err = p.ground.File(c.File); err != nil {
+			return fmt.Errorf("read %s: %w", text.Clean(c.File), err)
+		}
+	}
+	doc, encoding := text.Decode(raw)
+	changed := doc
+	if c.Op == lineup.OpUnset {
+		changed, err = setting.Unset(doc, n, c.Mod, c.Line)
+	} else {
+		changed, err = setting.Set(doc, n, c.Mod, c.To, c.Line, c.AsSaid)
+	}
+	if err != nil {
+		return Refusal{fmt.Errorf("%s: %w", text.Clean(path.Base(c.File)), err)}
+	}
+	now := text.Encode(changed, encoding)
+	if own >= 0 {
+		after := p.lines.Rewritten(c.File, now)
+		same := func(a, b lineup.Entry) bool {
+			return a.Name == b.Name && a.On == b.On && a.Registration == b.Registration && a.Value == b.Value
+		}
+		if !slices.EqualFunc(p.lines.Entries, after.Entries, same) {
+			return Refusal{fmt.Errorf("%s registers mods, and is changed by registering, switching and moving them", text.Clean(c.Mod))}
+		}
+		p.lines, p.behind = after, true
+		return nil
+	}
+	if list, fault := setting.Read(doc, n); fault == nil {
+		for _, s := range list {
+			if text.IsSecret(s.Name, s.Value) {
+				p.hide = append(p.hide, s.Value)
+			}
+		}
+	}
+	if text.IsSecret(c.Mod, c.To) {
+		p.hide = append(p.hide, c.To)
+	}
+	if at < 0 {
+		p.texts = append(p.texts, plan.File{Path: c.File, Old: raw})
+		at = len(p.texts) - 1
+	}
+	p.texts[at].Want = now
+	return nil
+}
+
+// errNoFile refuses a setting of which nobody knows where it stands.
+var errNoFile = errors.New("say in which file it is set")
 
 // Assign works out what taking a source in comes to, after the changes so far.
 func (p *Planner) Assign(source string, tree *intake.Tree, c lineup.Choices) (*intake.Intake, error) {
@@ -303,7 +391,7 @@ func fillIn(s *survey.Survey, c *lineup.Change) {
 // mod that is not on the server, or one that only its category line names.
 func refuse(s *survey.Survey, c lineup.Change) error {
 	switch c.Op {
-	case lineup.OpSet, lineup.OpMatch, lineup.OpMend, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection:
+	case lineup.OpSet, lineup.OpUnset, lineup.OpMatch, lineup.OpMend, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection:
 		return nil
 	}
 	m, registers := s.Find(c.Mod), c.Op == lineup.OpRegister

@@ -88,6 +88,8 @@ func (s *shed) Open(_ context.Context, source string, _ *lineup.Choices) (string
 
 func (s *shed) Family(context.Context, string, *lineup.Choices) string { return s.family }
 
+func (s *shed) File(name string) ([]byte, error) { return survey.Source(s.in.FS, name) }
+
 func (s *shed) Restore(_ context.Context, file string) ([]plan.Part, error) {
 	if file != "b" {
 		return nil, fs.ErrNotExist

@@ -1,0 +1,122 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+)
+
+func (e *env) settings() *cobra.Command {
+	var file string
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "settings SERVER [WORD...]",
+		Short: "List what is set in the files of a server, by words of its name and value",
+		Args:  args(cobra.MinimumNArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			found, err := e.app.Settings(args[0], file, args[1:])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return e.json(found)
+			}
+			e.printSettings(found)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&file, "file", "", "only those in this file, named from the server's folder")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (e *env) printSettings(found *app.Settings) {
+	longest := 0
+	for _, s := range found.List {
+		longest = max(longest, min(len(s.Name), 40))
+	}
+	file := ""
+	for _, s := range found.List {
+		if s.File != file {
+			file = s.File
+			fmt.Fprintln(e.out, file)
+		}
+		value, note := s.Value, ""
+		if value == "" {
+			value = "(nothing)"
+		}
+		switch {
+		case s.Off:
+			note = "in a comment"
+		case s.Again > 0:
+			note = "again on line " + strconv.Itoa(s.Again)
+		}
+		if s.About != "" {
+			note = strings.TrimPrefix(note+"; "+s.About, "; ")
+		}
+		line := fmt.Sprintf("%5d  %-*s  %s", s.Line, longest, s.Name, value)
+		if note != "" {
+			line += "  (" + note + ")"
+		}
+		fmt.Fprintln(e.out, line)
+	}
+	fmt.Fprintf(e.out, "%s in %s\n", count(len(found.List), "setting", "settings"), count(found.Files, "file", "files"))
+	if found.Cut {
+		fmt.Fprintln(e.out, "there are more files than are looked through; name one with --file")
+	}
+	for _, u := range found.Unread {
+		fmt.Fprintln(e.out, "not understood: "+u)
+	}
+}
+
+func (e *env) set() *cobra.Command {
+	var file string
+	var line int
+	var asSaid, stage bool
+	cmd := &cobra.Command{
+		Use:   "set SERVER NAME VALUE",
+		Short: "Set something in a file of a server, written as what stands there",
+		Args:  args(cobra.ExactArgs(3)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := e.app.SettingChange(args[0], args[1], &args[2], file, line, asSaid)
+			if err != nil {
+				return err
+			}
+			return e.change(cmd.Context(), args[0], stage, c)
+		},
+	}
+	settingFlags(cmd, &file, &line)
+	cmd.Flags().BoolVar(&asSaid, "as-said", false, "write the value as it is said, though what stands there is a number or a yes or no")
+	stageFlag(cmd, &stage)
+	return cmd
+}
+
+func (e *env) unset() *cobra.Command {
+	var file string
+	var line int
+	var stage bool
+	cmd := &cobra.Command{
+		Use:   "unset SERVER NAME",
+		Short: "Take a setting out of a file of a server",
+		Args:  args(cobra.ExactArgs(2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := e.app.SettingChange(args[0], args[1], nil, file, line, false)
+			if err != nil {
+				return err
+			}
+			return e.change(cmd.Context(), args[0], stage, c)
+		},
+	}
+	settingFlags(cmd, &file, &line)
+	stageFlag(cmd, &stage)
+	return cmd
+}
+
+func settingFlags(cmd *cobra.Command, file *string, line *int) {
+	cmd.Flags().StringVar(file, "in", "", "the file, named from the server's folder; found where the name is set in one file only")
+	cmd.Flags().IntVar(line, "line", 0, "the line, where it is set more than once in that file")
+}
