@@ -64,6 +64,8 @@ func TestLinksRegister(t *testing.T) {
 
 	o.do(0, "off", "ferry", "gull", "--stage")
 	insist.Holds(t, "the plan", o.do(0, "plan", "ferry"), "afloat", "gull -> ../hulls/gull")
+	insist.Lacks(t, "the rehearsal", o.do(0, "rehearse", "ferry"), "confirmed  gull")
+	insist.Same(t, "after the rehearsal", linksIn(t, afloat), before)
 	o.do(0, "apply", "ferry")
 	insist.Same(t, "without gull", linksIn(t, afloat), strings.Replace(before, "gull -> ../hulls/gull\n", "", 1))
 	o.do(0, "on", "ferry", "gull")
@@ -71,6 +73,15 @@ func TestLinksRegister(t *testing.T) {
 	o.do(0, "register", "ferry", "tide")
 	insist.Same(t, "with tide", linksIn(t, afloat), before+"tide -> ../hulls/tide\n")
 	insist.Holds(t, "the proof", o.do(0, "prove", "ferry"), "ferry: proved", "tide")
+
+	// one that leads there by its whole path does so in a copy too
+	insist.OK(t, os.Remove(filepath.Join(afloat, "lamp")))
+	insist.OK(t, os.Symlink(filepath.Join(dir, "hulls/lamp"), filepath.Join(afloat, "lamp")))
+	o.do(0, "off", "ferry", "lamp", "--stage")
+	insist.Holds(t, "the rehearsal", o.try("rehearse", "ferry").out, "rope")
+	o.do(0, "plan", "ferry", "--drop")
+	insist.OK(t, os.Remove(filepath.Join(afloat, "lamp")))
+	insist.OK(t, os.Symlink("../hulls/lamp", filepath.Join(afloat, "lamp")))
 
 	archive(t, filepath.Join(o.home, "wren.zip"), "wren/hull.json", `{"name": "wren", "needs": []}`)
 	o.do(0, "take", "ferry", filepath.Join(o.home, "wren.zip"))

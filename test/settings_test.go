@@ -85,6 +85,7 @@ func TestSettings(t *testing.T) {
 		insist.Same(t, c.args+" leaves", below(t, h.dir), before)
 	}
 	h.do(0, "set", "h", "slots", "many", "--in", "conf/net.properties", "--as-said", "--stage")
+	h.do(0, "rehearse", "h")
 	insist.Holds(t, "what is gathered", h.do(0, "plan", "h"), "slots=9", "slots=many")
 	insist.Holds(t, "the file", contents(t, file("net.properties")), "slots=9")
 	r := h.try("set", "h", "admin-password", "swordfish9", "--stage")

@@ -310,7 +310,38 @@ func thereOf(near map[string][]spot, mods []string) (n int) {
 
 // addLinks adds the folders in which a link for each mod registers it.
 func (g *sighting) addLinks(near map[string][]spot, mod string) {
-	folders := map[spot]map[string][]string{} // by the folder that the links lead into
+	for from, mods := range g.linksIn(near) {
+		place := g.within(from.dir, from.into)
+		there := slices.ContainsFunc(near[mod], func(other spot) bool {
+			return other.dir == place && other.before == from.before && other.ending == from.ending
+		})
+		if !slices.Contains(mods, mod) && !there {
+			continue
+		}
+		called := from.before + "{mod}" + from.ending
+		o := teach.Outline{Recognise: []string{from.dir}, Place: place, Order: dialect.OrderServer, Registration: teach.Links(from.dir, called, from.into, mods)}
+		if called != "{mod}" {
+			o.File = called
+		}
+		w := Way{File: from.dir + "/", Shape: string(dialect.ShapeLink), Mods: mods, Place: place, outline: o}
+		for _, name := range mods {
+			if _, err := theirs.Stat(filepath.Join(g.dir, filepath.FromSlash(from.dir), from.before+name+from.ending)); err == nil {
+				w.There++
+			}
+		}
+		g.ways = append(g.ways, w)
+	}
+}
+
+// linked are links in one folder that lead into another, as seen from there, to what is called alike.
+type linked struct {
+	spot
+	into string
+}
+
+// linksIn finds the links near a server, with the names that they have.
+func (g *sighting) linksIn(near map[string][]spot) map[linked][]string {
+	found := map[linked][]string{}
 	for _, name := range slices.Sorted(maps.Keys(near)) {
 		for _, s := range near[name] {
 			called := s.before + name + s.ending
@@ -318,44 +349,23 @@ func (g *sighting) addLinks(near map[string][]spot, mod string) {
 			if err != nil || path.Base(target) != called || s.dir == "." || strings.ContainsAny(s.dir+s.before+s.ending+target, "{}") {
 				continue
 			}
-			if folders[s] == nil {
-				folders[s] = map[string][]string{}
-			}
-			folders[s][path.Dir(target)] = append(folders[s][path.Dir(target)], name)
+			from := linked{s, path.Dir(target)}
+			found[from] = append(found[from], name)
 		}
 	}
-	for s, into := range folders {
-		for dir, mods := range into {
-			place := dir
-			if !path.IsAbs(dir) {
-				place = path.Join(s.dir, dir)
-			}
-			below, err := filepath.Rel(g.dir, filepath.Join(g.dir, place))
-			if path.IsAbs(dir) {
-				below, err = filepath.Rel(g.dir, dir)
-			}
-			if err == nil && filepath.IsLocal(below) {
-				place = filepath.ToSlash(below)
-			}
-			there := slices.ContainsFunc(near[mod], func(other spot) bool {
-				return other.dir == place && other.before == s.before && other.ending == s.ending
-			})
-			if !slices.Contains(mods, mod) && !there {
-				continue
-			}
-			o := teach.Outline{Recognise: []string{s.dir}, Place: place, Order: dialect.OrderServer, Registration: teach.Links(s.dir, s.before+"{mod}"+s.ending, dir, mods)}
-			if s.before+s.ending != "" {
-				o.File = s.before + "{mod}" + s.ending
-			}
-			w := Way{File: s.dir + "/", Shape: string(dialect.ShapeLink), Mods: mods, Place: place, outline: o}
-			for _, name := range mods {
-				if _, err := theirs.Stat(filepath.Join(g.dir, filepath.FromSlash(s.dir), s.before+name+s.ending)); err == nil {
-					w.There++
-				}
-			}
-			g.ways = append(g.ways, w)
-		}
+	return found
+}
+
+// within is a folder that a link leads into, as seen from the server's where it lies below that.
+func (g *sighting) within(dir, into string) string {
+	full := into
+	if !path.IsAbs(into) {
+		full = filepath.Join(g.dir, filepath.FromSlash(dir), filepath.FromSlash(into))
 	}
+	if below, err := filepath.Rel(g.dir, full); err == nil && filepath.IsLocal(below) {
+		return filepath.ToSlash(below)
+	}
+	return full
 }
 
 // addPresence adds being in a folder as the way in which mods are registered.

@@ -184,8 +184,14 @@ func (t *trial) change(ctx context.Context, original *Server, p *plan.Plan) erro
 		if here.Files[i].Form != "" {
 			return fmt.Errorf("%s is a field of a web form, which a copy has not", here.Files[i].Form)
 		}
-		if here.Files[i].Path, err = there(here.Files[i].Path); err != nil {
+		f := &here.Files[i]
+		links := f.Links()
+		if f.Path, err = there(f.Path); err != nil {
 			return err
+		}
+		if links { // those that lead into the server lead into the copy there
+			f.Path += "/"
+			f.Old, f.Want = replacePath(f.Old, original.Record.Dir, t.server.Record.Dir), replacePath(f.Want, original.Record.Dir, t.server.Record.Dir)
 		}
 	}
 	for i := range here.Parts {

@@ -226,6 +226,11 @@ func add(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edi
 	case dialect.FormatScript:
 		return addLine(doc, n, list, name, value)
 	}
+	return addKey(doc, n, list, name, value)
+}
+
+// addKey adds a line with a key: behind the last of its section, and spaced as that is.
+func addKey(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edit, error) {
 	section, key, ok := strings.Cut(name, "/")
 	if !ok || n.Format == dialect.FormatEnv {
 		section, key = "", name

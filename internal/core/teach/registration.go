@@ -59,20 +59,7 @@ func findRegistration(file string, doc []byte, mod string, known func(string) bo
 			}
 			continue
 		}
-		score := 0
-		for _, name := range r.Mods {
-			if known != nil && known(name) {
-				score += 10
-			} else if name != mod && !r.off[name] { // a mod that is off is often not there
-				score -= unknown
-			}
-		}
-		if r.Shape == dialect.ShapeParallel { // more is known of the same list
-			score++
-		}
-		if unknown == 0 && keys.get("options") != "" { // what looks like options may be the other mods
-			score--
-		}
+		score := scoreOf(r, keys, mod, known, unknown)
 		each := r.Shape == dialect.ShapeWords && best.Shape == dialect.ShapeList && flagOf(keys) == flagOf(bestKeys) && len(r.Mods) > 1 // a parameter for each, rather than lists of one
 		if score > bestScore || score == bestScore && each {
 			best, bestKeys, bestScore = r, keys, score
@@ -95,6 +82,25 @@ func findRegistration(file string, doc []byte, mod string, known func(string) bo
 	}
 	best, _ = withBesides(file, doc, best, bestKeys)
 	return best, nil
+}
+
+// scoreOf tells ways of reading a file apart: by the mods that they find of which is known that they are
+// some.
+func scoreOf(r Registration, k keys, mod string, known func(string) bool, unknown int) (score int) {
+	for _, name := range r.Mods {
+		if known != nil && known(name) {
+			score += 10
+		} else if name != mod && !r.off[name] { // a mod that is off is often not there
+			score -= unknown
+		}
+	}
+	if r.Shape == dialect.ShapeParallel { // more is known of the same list
+		score++
+	}
+	if unknown == 0 && k.get("options") != "" { // what looks like options may be the other mods
+		score--
+	}
+	return score
 }
 
 // flagOf is what stands before the names in a launch parameter.
