@@ -90,8 +90,14 @@ type result struct {
 
 func (o *operator) try(args ...string) result {
 	o.t.Helper()
+	return o.typed("", args...)
+}
+
+// typed carries out a command that is told something on its standard input.
+func (o *operator) typed(in string, args ...string) result {
+	o.t.Helper()
 	cmd := as(o.as, program, args...)
-	cmd.Env = o.env
+	cmd.Env, cmd.Stdin = o.env, strings.NewReader(in)
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut
 	err := cmd.Run()

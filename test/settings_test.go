@@ -94,6 +94,10 @@ func TestSettings(t *testing.T) {
 	insist.Holds(t, "the file", contents(t, file("net.properties")), "slots=many", "admin-password=swordfish9")
 	insist.Lacks(t, "the ledger", h.do(0, "ledger", "h")+h.do(0, "ledger", "h", "--json"), "swordfish9", "hunter22")
 
+	typed := h.typed("a key = with signs\n", "set", "h", "admin-password", "-")
+	insist.That(t, typed.status == 0, "a value that is typed: %s", typed.err)
+	insist.Holds(t, "the file", contents(t, file("net.properties")), "admin-password=a key = with signs\r\n")
+
 	write(t, file("twice.ini"), "[a]\nadmin = x\nadmin = y\n")
 	insist.Holds(t, "set twice", h.try("set", "h", "a/admin", "z").err, "on the lines 2, 3")
 	h.do(0, "set", "h", "a/admin", "z", "--line", "3")

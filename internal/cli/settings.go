@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"bufio"
+	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 
@@ -79,10 +82,18 @@ func (e *env) set() *cobra.Command {
 	var asSaid, stage bool
 	cmd := &cobra.Command{
 		Use:   "set SERVER NAME VALUE",
-		Short: "Set something in a file of a server, written as what stands there",
+		Short: "Set something in a file of a server, written as what stands there; a VALUE of - is read from standard input, so that a key stands in no history",
 		Args:  args(cobra.ExactArgs(3)),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := e.app.SettingChange(args[0], args[1], &args[2], file, line, asSaid)
+			value := args[2]
+			if value == "-" && !asSaid {
+				said, err := bufio.NewReader(io.LimitReader(e.in, maxValue)).ReadString('\n')
+				if err != nil && !errors.Is(err, io.EOF) {
+					return fmt.Errorf("read the value: %w", err)
+				}
+				value = strings.TrimRight(said, "\r\n")
+			}
+			c, err := e.app.SettingChange(args[0], args[1], &value, file, line, asSaid)
 			if err != nil {
 				return err
 			}
@@ -115,6 +126,9 @@ func (e *env) unset() *cobra.Command {
 	stageFlag(cmd, &stage)
 	return cmd
 }
+
+// maxValue is the longest value that is read from standard input, in bytes.
+const maxValue = 1 << 20
 
 func settingFlags(cmd *cobra.Command, file *string, line *int) {
 	cmd.Flags().StringVar(file, "in", "", "the file, named from the server's folder; found where the name is set in one file only")

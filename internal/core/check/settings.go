@@ -11,6 +11,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/order"
+	"initium/internal/core/setting"
 	"initium/internal/core/text"
 )
 
@@ -69,14 +70,14 @@ func (c *checker) value(v *dialect.Value) {
 		if value, known := c.s.Vars.Expand(v.Put); known && value != "" {
 			f.remedy(lineup.Change{Op: lineup.OpSet, Mod: v.Name, To: value, Registration: v.Registration})
 		} else {
-			f.Remedy = "give " + v.Name + " its value"
+			f.Remedy = "give " + v.Name + " its value: " + c.setting(v.Name, file)
 		}
 		return
 	}
 	c.named(v, set)
 	if slices.ContainsFunc(v.Risky, func(r string) bool { return strings.EqualFold(r, set.Value) }) {
 		c.add(c.atSetting(CodeSettingRisky, Warning, set), "%s is %s: %s", v.Name, shown, v.Risk).
-			Remedy = "set it otherwise, or accept it with the reason"
+			Remedy = "set it otherwise (" + c.setting(v.Name, file) + "), or accept it with the reason"
 	}
 	for _, broad := range v.Broad {
 		name, value, _ := strings.Cut(broad, " ")
@@ -87,6 +88,14 @@ func (c *checker) value(v *dialect.Value) {
 			}
 		}
 	}
+}
+
+// setting is the command that sets something in a startup file of which that can be said.
+func (c *checker) setting(name, file string) string {
+	if _, ok := setting.Of(c.d, c.s.Vars, file); !ok {
+		return "in " + path.Base(file)
+	}
+	return text.Clean(fmt.Sprintf("initium set %s %s VALUE --in %s", c.s.Server, name, strings.TrimPrefix(file, c.s.Vars["dir"]+"/")))
 }
 
 // named looks for the file that a setting names.
@@ -168,6 +177,6 @@ func (c *checker) templates() {
 			continue
 		}
 		c.add(c.atSetting(CodeSettingTemplate, Warning, s), "%s looks as if a template was not filled in", s.Name).
-			Remedy = "give " + text.Clean(s.Name) + " its value"
+			Remedy = "give " + text.Clean(s.Name) + " its value: " + c.setting(s.Name, c.s.Lineup.Files[s.File].Path)
 	}
 }
