@@ -120,9 +120,6 @@ func checked(doc []byte, edits []text.Edit, n Notation, before []Setting, at int
 	}
 	if value != nil {
 		i := slices.IndexFunc(is, func(s said) bool { return s == said{name, *value, false} })
-		for i >= 0 && i < at && at < len(is) && is[at] == is[i] { // of several alike the one that is meant
-			i = at
-		}
 		if i < 0 {
 			return nil, fmt.Errorf("%q would not be read as it is meant here, so nothing is changed", text.Clean(*value))
 		}
@@ -143,7 +140,7 @@ func (s *Setting) becomes(doc []byte, n Notation, value string) (edits []text.Ed
 		edits, err = s.piece.Becomes(value)
 	} else {
 		var written string
-		if written, err = s.written(doc, n, value); err == nil && written != string(s.Span.In(doc)) {
+		if written, err = s.written(doc, n, value); err == nil {
 			edits = []text.Edit{{Span: s.Span, New: written}}
 		}
 	}
@@ -187,7 +184,7 @@ func word(value string, n Notation, quoted bool, was string) (string, error) {
 // literal writes a value in a document where no text stood: a number and a yes or no as they are, all
 // else as a text.
 func literal(f dialect.Format, value string) (string, error) {
-	if plain := KindOf(value) == Number || value == "true" || value == "false"; plain && f != dialect.FormatXML {
+	if plain := KindOf(value) == Number || value == "true" || value == "false"; plain {
 		return value, nil
 	}
 	if f == dialect.FormatYAML {
@@ -232,7 +229,7 @@ func add(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edi
 // addKey adds a line with a key: behind the last of its section, and spaced as that is.
 func addKey(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edit, error) {
 	section, key, ok := strings.Cut(name, "/")
-	if !ok || n.Format == dialect.FormatEnv {
+	if !ok {
 		section, key = "", name
 	}
 	if key == "" || strings.TrimSpace(key) != key || strings.ContainsAny(key, "=[]\"'\n") {
@@ -254,7 +251,7 @@ func addKey(doc []byte, n Notation, list []Setting, name, value string) ([]text.
 	}
 	for i := range list { // spaced as the last one of its section
 		own, _, in := strings.Cut(list[i].Name, "/")
-		if !in || n.Format == dialect.FormatEnv {
+		if !in {
 			own = ""
 		}
 		if s := &list[i]; own == section && !s.Off {

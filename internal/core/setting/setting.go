@@ -164,7 +164,7 @@ func readEnv(doc []byte) (list []Setting) {
 // lineAt is the line that an offset stands on, with its ending.
 func lineAt(doc []byte, at int) text.Span {
 	for _, l := range text.Lines(doc) {
-		if at >= l.Start && (at < l.End || l.End == len(doc)) {
+		if at < l.End || l.End == len(doc) {
 			return l.Span
 		}
 	}

@@ -25,19 +25,25 @@ var documents = map[string]struct {
 	doc  string
 	want string // NAME=VALUE, with a # before those in comments
 }{
-	"keys":            {properties, "# mine\r\nport=2020\r\ntitle = My server # 1\r\n#slots = 8\r\n# a line of prose = nothing\r\nmotd=\r\ncolour = #ff0000\r\n", "port=2020|title=My server # 1|#slots=8|motd=|colour=#ff0000"},
-	"sections":        {ini, "top = 1\n[net]\nport = 2020 // the usual\n; ssl = false\nname = \"A b\"\n[net.more]\nport = 1\n", "top=1|net/port=2020|#net/ssl=false|net/name=A b|net.more/port=1"},
-	"a key twice":     {ini, "[a]\nadmin = x\nadmin = y\n", "a/admin=x|a/admin=y"},
-	"environment":     {env, "# e\nPORT=2020\nexport TITLE=\"My server\"\nEMPTY=\n", "PORT=2020|TITLE=My server|EMPTY="},
-	"script":          {script, "# all\nset port 2020\nsets title \"My server\" # shown\nhostname 'here'\n#set slots 8\nset slots 16\nload x\n", "port=2020|title=My server|hostname=here|#slots=8|slots=16"},
-	"json":            {tree(dialect.FormatJSON), "{\n  \"port\": 2020, \"net\": {\"title\": \"My \\\"server\\\"\", \"on\": true},\n  \"list\": [1, {\"a\": null}]\n}\n", `port=2020|net.title=My "server"|net.on=true|list[0]=1|list[1].a=null`},
-	"yaml":            {tree(dialect.FormatYAML), "# c\nport: 2020 # the usual\nnet:\n  title: My server\n  on: yes\nlist:\n  - a\n  - b: 'it''s'\n", "port=2020|net.title=My server|net.on=yes|list[0]=a|list[1].b=it's"},
-	"toml":            {tree(dialect.FormatTOML), "port = 2020\n[net]\ntitle = \"My server\"\non = true # c\n", "port=2020|net.title=My server|net.on=true"},
-	"elements":        {tree(dialect.FormatXML), "<?xml version=\"1.0\"?>\n<!-- c -->\n<server port=\"2020\">\n  <title>My &amp; server</title>\n  <slot n='1'/>\n  <slot n='2'/>\n</server>\n", "server.@port=2020|server.title=My & server|server.slot[0].@n=1|server.slot[1].@n=2"},
-	"named in xml":    {tree(dialect.FormatXML), "<s>\n  <property name=\"port\" value=\"2020\"/>\n  <property name=\"title\" value=\"\"/>\n</s>\n", "s.port=2020|s.title="},
-	"no ending":       {properties, "a=1\nb=2", "a=1|b=2"},
-	"nothing":         {ini, "", ""},
-	"a mark in value": {ini, "[a]\nurl = http://x/y\n", "a/url=http://x/y"},
+	"keys":              {properties, "# mine\r\nport=2020\r\ntitle = My server # 1\r\n#slots = 8\r\n# a line of prose = nothing\r\nmotd=\r\ncolour = #ff0000\r\n", "port=2020|title=My server # 1|#slots=8|motd=|colour=#ff0000"},
+	"sections":          {ini, "top = 1\n[net]\nport = 2020 // the usual\n; ssl = false\nname = \"A b\"\n[net.more]\nport = 1\n", "top=1|net/port=2020|#net/ssl=false|net/name=A b|net.more/port=1"},
+	"a key twice":       {ini, "[a]\nadmin = x\nadmin = y\n", "a/admin=x|a/admin=y"},
+	"environment":       {env, "# e\nPORT=2020\nexport TITLE=\"My server\"\nEMPTY=\n", "PORT=2020|TITLE=My server|EMPTY="},
+	"script":            {script, "# all\nset port 2020\nsets title \"My server\" # shown\nhostname 'here'\n#set slots 8\nset slots 16\nload x\n", "port=2020|title=My server|hostname=here|#slots=8|slots=16"},
+	"json":              {tree(dialect.FormatJSON), "{\n  \"port\": 2020, \"net\": {\"title\": \"My \\\"server\\\"\", \"on\": true},\n  \"list\": [1, {\"a\": null}]\n}\n", `port=2020|net.title=My "server"|net.on=true|list[0]=1|list[1].a=null`},
+	"yaml":              {tree(dialect.FormatYAML), "# c\nport: 2020 # the usual\nnet:\n  title: My server\n  on: yes\nlist:\n  - a\n  - b: 'it''s'\n", "port=2020|net.title=My server|net.on=yes|list[0]=a|list[1].b=it's"},
+	"toml":              {tree(dialect.FormatTOML), "port = 2020\n[net]\ntitle = \"My server\"\non = true # c\n", "port=2020|net.title=My server|net.on=true"},
+	"elements":          {tree(dialect.FormatXML), "<?xml version=\"1.0\"?>\n<!-- c -->\n<server port=\"2020\">\n  <title>My &amp; server</title>\n  <slot n='1'/>\n  <slot n='2'/>\n</server>\n", "server.@port=2020|server.title=My & server|server.slot[0].@n=1|server.slot[1].@n=2"},
+	"named in xml":      {tree(dialect.FormatXML), "<s>\n  <property name=\"port\" value=\"2020\"/>\n  <property name=\"title\" value=\"\"/>\n</s>\n", "s.port=2020|s.title="},
+	"names with blanks": {properties, "max players = 5\n#max bots = 2\n", "max players=5"},
+	"no value to name":  {tree(dialect.FormatXML), "<s>\n  <p name=\"a\" kind=\"b\"/>\n  <p value=\"1\" kind=\"c\"/>\n  <q name=\"x\" value=\"1\" more=\"2\"/>\n</s>\n", "s.p[0].@name=a|s.p[0].@kind=b|s.p[1].@value=1|s.p[1].@kind=c|s.q.@name=x|s.q.@value=1|s.q.@more=2"},
+	"flags in quotes":   {tree(dialect.FormatYAML), "on: \"yes\"\noff: no\n", "on=yes|off=no"},
+	"two kinds":         {script, "set a 1\nsets b 2\n", "a=1|b=2"},
+	"no comments":       {setting.Notation{Format: dialect.FormatScript, Quote: `"`, Forms: []string{"set {name} {value}"}}, "set a 1\n", "a=1"},
+	"last of env":       {env, "A=1\nB=2", "A=1|B=2"},
+	"no ending":         {properties, "a=1\nb=2", "a=1|b=2"},
+	"nothing":           {ini, "", ""},
+	"a mark in value":   {ini, "[a]\nurl = http://x/y\n", "a/url=http://x/y"},
 }
 
 func said(list []setting.Setting) string {
@@ -110,6 +116,11 @@ func TestSet(t *testing.T) {
 		{"toml", "net.fresh", "5", 0, "on = true # c\n", "on = true # c\nfresh = 5\n"},
 		{"elements", "server.title", "a < b", 0, "My &amp; server", "a &lt; b"},
 		{"elements", "server.slot[1].@n", "3", 0, "n='2'", "n='3'"},
+		{"flags in quotes", "on", "false", 0, `"yes"`, `"no"`},
+		{"flags in quotes", "off", "true", 0, "off: no", "off: yes"},
+		{"two kinds", "fresh", "3", 0, "set a 1\n", "set a 1\nset fresh 3\n"},
+		{"no comments", "a", "2", 0, "set a 1", "set a 2"},
+		{"names with blanks", "max players", "7", 0, "= 5", "= 7"},
 		{"named in xml", "s.title", "x", 0, "value=\"\"", "value=\"x\""},
 	} {
 		got, err := setting.Set([]byte(doc(c.in)), documents[c.in].n, c.name, c.value, c.line, false)
@@ -126,6 +137,7 @@ func TestUnset(t *testing.T) {
 	}{
 		{"keys", "port", 0, "port=2020\r\n", ""},
 		{"no ending", "b", 0, "\nb=2", ""},
+		{"last of env", "B", 0, "\nB=2", ""},
 		{"sections", "net/port", 0, "port = 2020 // the usual\n", ""},
 		{"a key twice", "a/admin", 2, "admin = x\n", ""},
 		{"environment", "TITLE", 0, "export TITLE=\"My server\"\n", ""},
@@ -149,6 +161,9 @@ func TestRefused(t *testing.T) {
 		{"keys", "port", "many", "it is the number 2020"},
 		{"keys", "port", "1\n2", "line break"},
 		{"keys", "a=b", "1", "no name of a setting"},
+		{"sections", "net/", "1", "no name of a setting"},
+		{"sections", "", "1", "no name of a setting"},
+		{"flags in quotes", "off", "perhaps", "a yes or no"},
 		{"sections", "none/port", "1", "no section [none]"},
 		{"a mark in value", "a/url", "x // y", "as it is meant"},
 		{"a key twice", "a/admin", "z", "on the lines 2, 3"},
@@ -168,7 +183,11 @@ func TestRefused(t *testing.T) {
 	insist.Fails(t, "an item taken out", err, "an item of a list")
 	_, err = setting.Unset([]byte(documents["keys"].doc), properties, "slots", 0)
 	insist.Fails(t, "what stands in a comment", err, "not set")
-	_, fault := setting.Read([]byte("{"), tree(dialect.FormatJSON))
+	as, err := setting.Set([]byte(documents["flags in quotes"].doc), tree(dialect.FormatYAML), "off", "perhaps", 0, true)
+	insist.That(t, err == nil && strings.HasSuffix(string(as), "off: perhaps\n"), "as it is said: %q, %v", as, err)
+	deep, fault := setting.Read([]byte(strings.Repeat("{\"a\":", 500)+"1"+strings.Repeat("}", 500)), tree(dialect.FormatJSON))
+	insist.That(t, len(deep) == 0, "of a bottomless document are read %v, %v", deep, fault)
+	_, fault = setting.Read([]byte("{"), tree(dialect.FormatJSON))
 	insist.That(t, fault != nil, "a torn document is read")
 }
 
