@@ -71,6 +71,9 @@ func TestLinks(t *testing.T) {
 			}
 		})
 	}
+	within, err := readLinks(t, "a.so -> ../stock/a.so\nb.so -> ../stock/b.so\n").Apply(lineup.Change{Op: lineup.OpRegister, Mod: "a.so"})
+	insist.OK(t, err) // a name is that of a file, whatever else it looks like
+	insist.Same(t, "the links", string(within.Files[0].Bytes), "a.so -> ../stock/a.so\na.so.so -> ../stock/a.so.so\nb.so -> ../stock/b.so\n")
 	var leads []string
 	for _, e := range readLinks(t, shelf).Entries {
 		leads = append(leads, e.Name+" "+e.Value)

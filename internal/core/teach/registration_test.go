@@ -156,6 +156,9 @@ func TestBesidesRegistrations(t *testing.T) {
 	for name, test := range map[string]struct{ doc, holds, lacks string }{
 		"sections":            {"# ~~ base ~~\nuse tide\n# ~~ more ~~\nuse rock\n", "section = '# ~~ {title} ~~'", "setting"},
 		"two kinds of titles": {"# ~~ base ~~\nuse tide\n# == more ==\nuse rock\n", "line = 'use {mod}'", "section"},
+		"unlike signs":        {"# ~~ base ==\nuse tide\nuse rock\n", "line = 'use {mod}'", "section"},
+		"of two, the first":   {"let a 1\nlet b 2\nfor c 1\nfor d 2\nuse tide\nuse rock\n", "setting = 'for {name} {value}'", "let"},
+		"of two, the more":    {"let a 1\nlet b 2\nlet e 2\nfor c 1\nfor d 2\nuse tide\nuse rock\n", "setting = 'let {name} {value}'", "'for"},
 		"settings":            {"let a 1\nlet b 2\nuse tide\nuse rock\n", "setting = 'let {name} {value}'", "quote"},
 		"in quotes":           {"let a 'x y'\nlet b 2\nuse tide\nuse rock\n", `quote = "'"`, "section"},
 		"one alone":           {"let a 1\nuse tide\nuse rock\n", "line = 'use {mod}'", "setting"},
