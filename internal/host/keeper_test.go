@@ -94,6 +94,9 @@ func serve(how []string) {
 	os.Exit(1)
 }
 
+// tooLate is when what is waited for will not come any more, be the machine as busy as it may.
+const tooLate = 2 * time.Minute
+
 // kept is a server under a keeper.
 type kept struct {
 	*testing.T
@@ -145,7 +148,7 @@ func (k *kept) follow(dir host.StartDir) {
 // log waits until the log has a text.
 func (k *kept) log(want string) string {
 	k.Helper()
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); k.f.Wait(context.Background(), 50*time.Millisecond) {
+	for end := time.Now().Add(tooLate); time.Now().Before(end); k.f.Wait(context.Background(), 50*time.Millisecond) {
 		for more := true; more; {
 			var err error
 			if more, err = k.f.Next(func(chunk []byte, at time.Duration) {
@@ -169,7 +172,7 @@ func (k *kept) log(want string) string {
 // exit waits for the end of the server.
 func (k *kept) exit() host.Exit {
 	k.Helper()
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(tooLate); time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		if running := k.home.IsRunning("s"); running {
 			continue
 		}
@@ -217,7 +220,7 @@ func TestKeeper(t *testing.T) {
 		k.exit()
 		running, err := k.dir.Running()
 		insist.OK(t, err)
-		for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		for end := time.Now().Add(tooLate); ; time.Sleep(5 * time.Millisecond) {
 			if _, err := os.Stat(fmt.Sprint("/proc/", running.Keeper)); err != nil {
 				break
 			}
@@ -266,7 +269,7 @@ func TestKeeperOfABackgroundServer(t *testing.T) {
 	k.log("up in harbour\nup in harbour\n")
 	running, err := k.dir.Running()
 	insist.OK(t, err)
-	for end := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) { // until the parent has ended
+	for end := time.Now().Add(tooLate); ; time.Sleep(time.Millisecond) { // until the parent has ended
 		if _, err := os.Stat(fmt.Sprintf("/proc/%d", running.Server)); err != nil {
 			break
 		}
@@ -328,7 +331,7 @@ func TestSocketsFarDown(t *testing.T) {
 	k.say("hello")
 	k.log("heard hello")
 	insist.OK(t, insist.Err(k.home.StopServer(t.Context(), "s")))
-	for end := time.Now().Add(20 * time.Second); len(within(deep, "initium/*")) > 0; time.Sleep(time.Millisecond) { // until the keeper has ended, too
+	for end := time.Now().Add(tooLate); len(within(deep, "initium/*")) > 0; time.Sleep(time.Millisecond) { // until the keeper has ended, too
 		insist.Need(t, !time.Now().After(end), "left are %v", within(deep, "initium/*"))
 	}
 }
@@ -423,7 +426,7 @@ func TestKeeperStartsAgain(t *testing.T) {
 	for n := range 2 {
 		k.say("crash")
 		next := 0
-		for end := time.Now().Add(10 * time.Second); next == 0 && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+		for end := time.Now().Add(tooLate); next == 0 && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 			exit, _ := k.dir.Exit()
 			next = exit.Next
 			if state, err := k.home.State("s"); err != nil || !state.Up {
@@ -462,7 +465,7 @@ func TestKeeperLetsGo(t *testing.T) {
 // nextStart waits until the server has been started again after a crash, and follows that.
 func (k *kept) nextStart() (crashed host.Exit) {
 	k.Helper()
-	for end := time.Now().Add(20 * time.Second); crashed.Next == 0; time.Sleep(time.Millisecond) {
+	for end := time.Now().Add(tooLate); crashed.Next == 0; time.Sleep(time.Millisecond) {
 		if time.Now().After(end) {
 			k.Fatalf("it is not started again: %+v", crashed)
 		}
@@ -516,7 +519,7 @@ func TestPausesGrow(t *testing.T) {
 // waits waits until the server waits to be started again.
 func (k *kept) waits() {
 	k.Helper()
-	for end := time.Now().Add(20 * time.Second); ; time.Sleep(time.Millisecond) {
+	for end := time.Now().Add(tooLate); ; time.Sleep(time.Millisecond) {
 		if state, err := k.home.State("s"); err == nil && state.Waiting {
 			if !state.Up || state.Exit == nil || state.Exit.Again == nil {
 				k.Errorf("while it waits it is %+v", state)
@@ -925,7 +928,7 @@ func TestStopBeforeARestart(t *testing.T) {
 	k.log("up in harbour\n")
 	insist.OK(t, k.dir.Guard(2))
 	k.say("crash")
-	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(tooLate); ; time.Sleep(5 * time.Millisecond) {
 		if _, err := os.Stat(noting); err == nil {
 			break
 		}

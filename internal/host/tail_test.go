@@ -58,7 +58,7 @@ func (f *followed) put(flags int, data string) {
 func (f *followed) has(want string) {
 	f.Helper()
 	got := ""
-	for end := time.Now().Add(10 * time.Second); got != want && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
+	for end := time.Now().Add(tooLate); got != want && time.Now().Before(end); time.Sleep(5 * time.Millisecond) {
 		f.mu.Lock()
 		got = f.got.String()
 		f.mu.Unlock()
