@@ -136,7 +136,7 @@ func (s *Server) shown(full string, one placed, secrets []string) Setting {
 	}
 	about := ""
 	for _, v := range s.Dialect.Values {
-		if v.Name == one.Name || strings.ReplaceAll(v.Name, "/", ".") == one.Name {
+		if v.Is(one.Name) {
 			about = text.Clean(v.About)
 			if v.Secret && value != "" {
 				value = text.MaskValue("password", value)

@@ -5,7 +5,6 @@ import (
 	"path"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"initium/internal/core/dialect"
@@ -62,8 +61,8 @@ func (c *checker) value(v *dialect.Value) {
 		return
 	case slices.Contains(v.Placeholders, set.Value):
 		f = c.add(c.atSetting(CodeSettingPlaceholder, Error, set), "%s still has the value of the template: %s", v.Name, v.About)
-	case !c.allowed(v, set.Value):
-		f = c.add(c.atSetting(CodeSettingRefused, Error, set), "%s cannot be %s: it may be %s", v.Name, shown, mayBe(v))
+	case !v.Allows(set.Value):
+		f = c.add(c.atSetting(CodeSettingRefused, Error, set), "%s cannot be %s: it may be %s", v.Name, shown, v.MayBe())
 	}
 	if f != nil {
 		c.wrong(v.Wrong, f.Message)
@@ -112,31 +111,6 @@ func (c *checker) named(v *dialect.Value, set lineup.Setting) {
 			Remedy = fmt.Sprintf("choose one that is in %s", path.Dir(name))
 		c.wrong(v.Wrong, fmt.Sprintf("%s names %s, which is not there", v.Name, set.Value))
 	}
-}
-
-func (c *checker) allowed(v *dialect.Value, value string) bool {
-	if len(v.Allowed) > 0 && !slices.ContainsFunc(v.Allowed, func(a string) bool { return strings.EqualFold(a, value) }) {
-		return false
-	}
-	if v.Least == nil && v.Most == nil {
-		return true
-	}
-	n, err := strconv.ParseFloat(value, 64)
-	return err == nil && (v.Least == nil || n >= *v.Least) && (v.Most == nil || n <= *v.Most)
-}
-
-func mayBe(v *dialect.Value) string {
-	var words []string
-	if len(v.Allowed) > 0 {
-		words = append(words, strings.Join(v.Allowed, ", "))
-	}
-	if v.Least != nil {
-		words = append(words, fmt.Sprintf("a number from %g", *v.Least))
-	}
-	if v.Most != nil {
-		words = append(words, fmt.Sprintf("a number up to %g", *v.Most))
-	}
-	return strings.Join(words, ", ")
 }
 
 // repeated tells of settings that a later line overrules. Only those count that

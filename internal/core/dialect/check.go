@@ -71,6 +71,7 @@ func (c *checker) check(d *Dialect) {
 	c.manifests(d)
 	c.registrations(d, vars)
 	c.values(d, vars)
+	c.settings(d)
 	c.builds(d, vars)
 	c.load(d)
 	c.data(d, vars)
@@ -234,9 +235,7 @@ func (c *checker) registrations(d *Dialect, vars []string) {
 func (c *checker) lineRegistration(r *Registration, key string) {
 	oneOf(c, key+".format", &r.Format, FormatScript, FormatScript)
 	c.words(key+".line", r.Line, "mod")
-	if r.Setting != "" {
-		c.words(key+".setting", r.Setting, "name", "value")
-	}
+	c.settingWords(key+".setting", r.Setting)
 	if r.Include != "" {
 		c.words(key+".include", r.Include, "file")
 	}
@@ -280,15 +279,7 @@ func (c *checker) statementRegistration(r *Registration, key string) {
 			style.Skip = append(style.Skip, f)
 		}
 	}
-	if r.Setting != "" {
-		if style.Setting = form(key+".setting", r.Setting, "name", "value", "any"); style.Setting != nil {
-			for _, name := range []string{"name", "value"} {
-				if !slices.Contains(style.Setting.Pattern().Names(), name) {
-					c.bad(key+".setting", "has to hold {%s}", name)
-				}
-			}
-		}
-	}
+	style.Settings = c.settingForms(key+".setting", r.Setting, style.Comment)
 	r.forms = style
 }
 

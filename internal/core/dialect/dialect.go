@@ -31,6 +31,7 @@ type Dialect struct {
 	Names         Names          `toml:"names"`
 	Registrations []Registration `toml:"registration"`
 	Values        []Value        `toml:"value"`
+	Settings      []SettingsFile `toml:"settings"`
 	Builds        []Build        `toml:"build"`
 	Data          []Data         `toml:"data"`
 	Icons         []Icon         `toml:"icon"`
@@ -389,7 +390,7 @@ type Registration struct {
 	// A script:
 	Quote   string `toml:"quote"`
 	Line    string `toml:"line"`    // the words that register: `berth {mod}`
-	Setting string `toml:"setting"` // the words of a setting: `let {name} {value}`
+	Setting string `toml:"setting"` // the words of a setting, `let {name} {value}` or `title {value}`; several, each on a line
 	Include string `toml:"include"` // the words that read another file: `also {file}`
 	Section string `toml:"section"` // the comment that titles a section: `# ~~ {title} ~~`
 
@@ -420,6 +421,28 @@ const (
 	ShapePresence  Shape = "presence"  // being in a folder, File; set aside under another name to be off
 	ShapeLink      Shape = "link"      // a link in a folder, File, to where the mod is
 )
+
+// SettingForms are the lines that set something, as Setting has them.
+func (r *Registration) SettingForms() []string { return formsOf(r.Setting) }
+
+// SettingForm is the line that sets a name: one of its own, or else the first that sets any; "" where no
+// line does.
+func (r *Registration) SettingForm(name string) (form string) {
+	for _, f := range r.SettingForms() {
+		named := strings.Contains(f, "{name}")
+		if first, _, _ := strings.Cut(strings.TrimSpace(f), " "); !named && first == name {
+			return f
+		}
+		if named && form == "" {
+			form = f
+		}
+	}
+	return form
+}
+
+func formsOf(setting string) []string {
+	return slices.DeleteFunc(strings.Split(setting, "\n"), func(f string) bool { return strings.TrimSpace(f) == "" })
+}
 
 // FormStyle is what a text is read by that holds statements.
 func (r *Registration) FormStyle() text.FormStyle { return r.forms }

@@ -336,7 +336,10 @@ func (l *Lineup) readScript(file, depth int) {
 	}
 	r := &l.Dialect.Registrations[l.Files[file].Registration]
 	s := scriptReader{Lineup: l, r: r, file: file, depth: depth, data: l.Files[file].Bytes, section: -1,
-		line: strings.Fields(r.Line), setting: strings.Fields(r.Setting), include: strings.Fields(r.Include)}
+		line: strings.Fields(r.Line), include: strings.Fields(r.Include)}
+	for _, form := range r.SettingForms() {
+		s.settings = append(s.settings, strings.Fields(form))
+	}
 	if r.Section != "" {
 		s.title, _ = text.ParsePattern(r.Section, nil)
 	}
@@ -358,12 +361,13 @@ func (l *Lineup) readScript(file, depth int) {
 // scriptReader reads one startup script into a line-up.
 type scriptReader struct {
 	*Lineup
-	r                      *dialect.Registration
-	file, depth            int
-	data                   []byte
-	line, setting, include scriptWords
-	title                  *text.Pattern // of a section; nil where there are none
-	section                int           // that is being read, -1 before the first
+	r             *dialect.Registration
+	file, depth   int
+	data          []byte
+	line, include scriptWords
+	settings      []scriptWords
+	title         *text.Pattern // of a section; nil where there are none
+	section       int           // that is being read, -1 before the first
 }
 
 // harmless tells a line that cannot be read and could register nothing whatever it means: it begins
@@ -421,11 +425,16 @@ func (s *scriptReader) statement(st text.Statement) {
 			"%q takes %d words and has %d here; a name with a blank has to be written in quotes or renamed", s.line[0], len(s.line), len(st.Words)))
 		return
 	}
-	if _, fits := s.setting.match(st.Words); fits {
-		value := s.setting.get("value", st.Words)
-		s.seq++
-		s.Settings = append(s.Settings, Setting{s.setting.get("name", st.Words).Value, value.Value, s.file, value.Span, s.seq, nil})
-		return
+	for _, setting := range s.settings {
+		if _, fits := setting.match(st.Words); fits {
+			name, value := setting[0], setting.get("value", st.Words)
+			if slices.Contains(setting, "{name}") {
+				name = setting.get("name", st.Words).Value
+			}
+			s.seq++
+			s.Settings = append(s.Settings, Setting{name, value.Value, s.file, value.Span, s.seq, nil})
+			return
+		}
 	}
 	if _, fits := s.include.match(st.Words); fits {
 		s.Lineup.include(s.file, s.depth, s.include.get("file", st.Words))

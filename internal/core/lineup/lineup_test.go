@@ -120,6 +120,25 @@ func TestChangeScript(t *testing.T) {
 	}
 }
 
+// A script may have several kinds of lines that set something.
+func TestSeveralKindsOfSettings(t *testing.T) {
+	d := parse(t, strings.Replace(scriptDialect, `setting = "let {name} {value}"`, "setting = \"\"\"\nlet {name} {value}\nshow {name} {value}\ntitle {value}\"\"\"", 1))
+	script := &d.Registrations[0]
+	insist.Same(t, "forms", strings.Join(script.SettingForms(), "|"), "let {name} {value}|show {name} {value}|title {value}")
+	l := open(d, map[string]string{"/srv/start": "let port 1\ntitle \"My server\"\nshow about us\nshow odd\nberth a\n"})
+	var words []string
+	for _, s := range l.Settings {
+		words = append(words, s.Name+"="+s.Value)
+	}
+	insist.Same(t, "settings", strings.Join(words, " "), "port=1 title=My server about=us")
+	for _, c := range []struct{ name, want string }{{"title", "title x\n"}, {"port", "let port x\n"}} {
+		empty := open(d, map[string]string{"/srv/start": ""})
+		after, err := empty.Apply(lineup.Change{Op: lineup.OpSet, Mod: c.name, To: "x", Registration: script.Name})
+		insist.OK(t, err)
+		insist.Same(t, c.name, string(after.Files[0].Bytes), c.want)
+	}
+}
+
 func TestMoveScript(t *testing.T) {
 	d := parse(t, scriptDialect)
 	for _, test := range []struct {

@@ -40,9 +40,11 @@ func (l *Lineup) readList(file int) {
 	if statements, ok := s.(*statementEditor); ok {
 		statements.others(l, file)
 		for _, set := range statements.read.Settings {
-			value := strings.Trim(string(set.Value.In(f.Bytes)), `"'`)
+			if set.Off.Len() > 0 {
+				continue
+			}
 			l.seq++
-			l.Settings = append(l.Settings, Setting{Name: string(set.Name.In(f.Bytes)), Value: value, File: file, Span: set.Value, Seq: l.seq})
+			l.Settings = append(l.Settings, Setting{Name: set.Name, Value: text.Unquoted(string(set.Value.In(f.Bytes))), File: file, Span: set.Value, Seq: l.seq})
 		}
 	}
 	var list []Entry

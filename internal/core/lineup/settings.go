@@ -85,10 +85,12 @@ func (l *Lineup) set(todo edits, c Change) error {
 	}
 	line := c.Mod + " " + r.Assign + " " + c.To
 	switch {
-	case r.Format == dialect.FormatScript && r.Setting == "":
-		return fmt.Errorf("the %s has no settings", r.Name)
 	case r.Format == dialect.FormatScript:
-		line = strings.NewReplacer("{name}", c.Mod, "{value}", c.To).Replace(r.Setting)
+		form := r.SettingForm(c.Mod)
+		if form == "" {
+			return fmt.Errorf("the %s has no settings", r.Name)
+		}
+		line = strings.NewReplacer("{name}", c.Mod, "{value}", c.To).Replace(form)
 	case r.Format != dialect.FormatKeyValue:
 		return fmt.Errorf("%s is not in the %s; add it by hand, empty, and try again", text.Clean(c.Mod), r.Name)
 	}

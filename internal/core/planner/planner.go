@@ -195,6 +195,9 @@ func (p *Planner) inFile(c lineup.Change) error {
 			return fmt.Errorf("read %s: %w", text.Clean(c.File), err)
 		}
 	}
+	if err := p.fits(c); err != nil {
+		return Refusal{err}
+	}
 	doc, encoding := text.Decode(raw)
 	changed := doc
 	if c.Op == lineup.OpUnset {
@@ -232,6 +235,29 @@ func (p *Planner) inFile(c lineup.Change) error {
 		at = len(p.texts) - 1
 	}
 	p.texts[at].Want = now
+	return nil
+}
+
+// fits refuses a value that the dialect says a setting of a startup file cannot have, unless it is to
+// be written as it is said.
+func (p *Planner) fits(c lineup.Change) error {
+	if c.Op != lineup.OpSet || c.AsSaid {
+		return nil
+	}
+	for i := range p.now.Dialect.Values {
+		v := &p.now.Dialect.Values[i]
+		r := p.now.Dialect.Registration(v.Registration)
+		if r == nil || !v.Is(c.Mod) {
+			continue
+		}
+		if file, known := p.now.Vars.Expand(r.File); known && file == c.File && !v.Allows(c.To) {
+			said := text.MaskValue(c.Mod, c.To)
+			if v.Secret {
+				said = "that"
+			}
+			return fmt.Errorf("%s cannot be %s: it may be %s", text.Clean(c.Mod), text.Clean(said), v.MayBe())
+		}
+	}
 	return nil
 }
 

@@ -152,9 +152,13 @@ func (s *Setting) becomes(doc []byte, n Notation, value string) (edits []text.Ed
 
 // written is a value as it is to stand in the place of a word or of what is no text.
 func (s *Setting) written(doc []byte, n Notation, value string) (string, error) {
-	if n.Format == dialect.FormatScript {
+	switch n.Format {
+	case dialect.FormatScript:
 		was := string(s.Span.In(doc))
 		return word(value, n, was != s.Value && was != "", was)
+	case dialect.FormatText:
+		was := string(s.Span.In(doc))
+		return inText(value, was, s.Value, n.Forms[s.form])
 	}
 	return literal(n.Format, value)
 }
@@ -177,6 +181,24 @@ func word(value string, n Notation, quoted bool, was string) (string, error) {
 			return "", fmt.Errorf("%q holds the quotes that it would have to stand in", text.Clean(value))
 		}
 		quote = n.Quote[i : i+1]
+	}
+	return quote + value + quote, nil
+}
+
+// inText writes a value in a text of any notation, in the place of was, in the quotes that stood there. What
+// ends it in its form cannot be written, and no quote in it, as nobody here knows how this notation does that.
+func inText(value, was, plain, form string) (string, error) {
+	if was == plain {
+		_, behind, _ := strings.Cut(form, "{value}")
+		behind, _, _ = strings.Cut(behind, "{any}")
+		if end := strings.TrimSpace(behind); end != "" && strings.Contains(value, end) {
+			return "", fmt.Errorf("%q has a %s in it, with which it would end here", text.Clean(value), end)
+		}
+		return value, nil
+	}
+	quote := was[:1]
+	if strings.Contains(value, quote) || strings.HasSuffix(value, `\\`) {
+		return "", fmt.Errorf("%q has a %s in it, and how that is written between two of them is not known here", text.Clean(value), quote)
 	}
 	return quote + value + quote, nil
 }
@@ -220,7 +242,7 @@ func add(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edi
 		return lineup.AddKey(n.Format, doc, at, strings.TrimPrefix(name[len(at):], "."), written)
 	case dialect.FormatXML:
 		return nil, fmt.Errorf("%w, and nobody here knows in which element it belongs", ErrNotSet)
-	case dialect.FormatScript:
+	case dialect.FormatScript, dialect.FormatText:
 		return addLine(doc, n, list, name, value)
 	}
 	return addKey(doc, n, list, name, value)
@@ -269,28 +291,71 @@ func addKey(doc []byte, n Notation, list []Setting, name, value string) ([]text.
 // addLine adds a line to a script: behind the last that sets something in the same way, or else where the
 // file begins.
 func addLine(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edit, error) {
-	form := slices.IndexFunc(n.Forms, func(f string) bool { return slices.Contains(strings.Fields(f), "{name}") })
-	if own := slices.IndexFunc(n.Forms, func(f string) bool {
-		first, _, _ := strings.Cut(f, " ")
-		return !strings.Contains(f, "{name}") && first == name
-	}); own >= 0 {
-		form = own
-	}
+	form := formFor(n, list, name)
 	if form < 0 {
 		return nil, fmt.Errorf("%w, and the dialect says no line by which it could be", ErrNotSet)
 	}
-	written, err := word(value, n, false, "")
+	if strings.Contains(n.Forms[form], "{name}") && strings.ContainsAny(name, " \t\"'") {
+		return nil, fmt.Errorf("%q is no name of a setting here", text.Clean(name))
+	}
+	at, like := text.Begin(doc), -1
+	for i := range list {
+		if s := &list[i]; s.form == form && !s.Off {
+			at, like = s.whole.End, i
+		}
+	}
+	if n.Format == dialect.FormatText && like >= 0 {
+		return addLike(doc, &list[like], name, value, n.Forms[form], at)
+	}
+	written, err := value, error(nil)
+	if n.Format == dialect.FormatScript {
+		if written, err = word(value, n, false, ""); err != nil {
+			return nil, err
+		}
+	}
+	line := strings.NewReplacer("{name}", name, "{value}", written, " {any}", "", "{any}", "").Replace(strings.TrimSpace(n.Forms[form]))
+	return []text.Edit{text.InsertLine(doc, at, line)}, nil
+}
+
+// formFor is the line by which a name is set: one of its own, or else the one that most settings of
+// those with a name have; -1 for none.
+func formFor(n Notation, list []Setting, name string) int {
+	best, most := -1, -1
+	for i, f := range n.Forms {
+		if !strings.Contains(f, "{name}") {
+			first, _, _ := strings.Cut(strings.TrimSpace(f), "{")
+			if strings.TrimRight(first, " \t=:") == name {
+				return i
+			}
+			continue
+		}
+		count := 0
+		for k := range list {
+			if list[k].form == i && !list[k].Off {
+				count++
+			}
+		}
+		if count > most {
+			best, most = i, count
+		}
+	}
+	return best
+}
+
+// addLike adds a line that is written as another one of the text, but for what stands behind its value in
+// a comment.
+func addLike(doc []byte, s *Setting, name, value, form string, at int) ([]text.Edit, error) {
+	was := string(s.Span.In(doc))
+	written, err := inText(value, was, s.Value, form)
 	if err != nil {
 		return nil, err
 	}
-	if written, err = strings.NewReplacer("{name}", name, "{value}", written).Replace(n.Forms[form]), nil; strings.ContainsAny(name, " \t\"'") {
-		return nil, fmt.Errorf("%q is no name of a setting here", text.Clean(name))
+	line := strings.TrimRight(string(s.whole.In(doc)), "\r\n")
+	before, behind := line[:s.Span.Start-s.whole.Start], line[s.Span.End-s.whole.Start:]
+	i := strings.LastIndex(before, s.Name)
+	if i < 0 {
+		return nil, fmt.Errorf("%w, and no line shows how it could be", ErrNotSet)
 	}
-	at := text.Begin(doc)
-	for i := range list {
-		if s := &list[i]; s.form == form && !s.Off {
-			at = s.whole.End
-		}
-	}
-	return []text.Edit{text.InsertLine(doc, at, written)}, nil
+	sign, _, _ := strings.Cut(behind, " ")
+	return []text.Edit{text.InsertLine(doc, at, before[:i]+name+before[i+len(s.Name):]+written+strings.TrimRight(sign, " \t"))}, nil
 }

@@ -15,11 +15,12 @@ import (
 
 // Notation says how a file is written.
 type Notation struct {
-	Format  dialect.Format // key-value, ini, env, json, yaml, toml, xml or script
+	Format  dialect.Format // key-value, ini, env, json, yaml, toml, xml, script or text
 	Comment string         // of a script, or of keys and values; several marks with a blank between them
 	Assign  string         // what parts key and value; "=" when empty
 	Quote   string         // of a script: the characters that may enclose a value
-	Forms   []string       // of a script: the lines that set something, such as `set {name} {value}`
+	Forms   []string       // of a script or a text: the lines that set something, such as `set {name} {value}`
+	Style   text.FormStyle // of a text: how it is read, with these lines compiled
 }
 
 // Setting is one place at which something is set.
@@ -109,6 +110,8 @@ func Read(doc []byte, n Notation) ([]Setting, *text.Fault) {
 		list = readEnv(doc)
 	case dialect.FormatScript:
 		list = readScript(doc, n)
+	case dialect.FormatText:
+		list, fault = readText(doc, n)
 	default:
 		list, fault = readTree(doc, n.Format)
 	}
@@ -197,6 +200,18 @@ func readScript(doc []byte, n Notation) (list []Setting) {
 		}
 	}
 	return list
+}
+
+// readText reads the lines of a text that fit one of the forms.
+func readText(doc []byte, n Notation) (list []Setting, fault *text.Fault) {
+	read, fault := text.ReadForms(doc, n.Style)
+	if fault != nil {
+		return nil, fault
+	}
+	for _, s := range read.Settings {
+		list = append(list, Setting{Name: s.Name, Value: text.Unquoted(string(s.Value.In(doc))), Span: s.Value, Off: s.Off.Len() > 0, form: s.Form, whole: s.Line, mark: s.Off})
+	}
+	return list, nil
 }
 
 // fits tells whether the words of a line are those of a form.

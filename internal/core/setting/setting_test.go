@@ -17,6 +17,14 @@ var (
 	script     = setting.Notation{Format: dialect.FormatScript, Comment: "#", Quote: `"'`, Forms: []string{"set {name} {value}", "sets {name} {value}", "hostname {value}"}}
 )
 
+// constants is a text of lines that a dialect tells, read as one does.
+var constants = func() setting.Notation {
+	const family = "name = 'x'\ntitle = 'X'\n[[settings]]\nfiles = '*.rc'\nformat = 'text'\ncomment = '// #'\nsetting = \"\"\"\n{name} = {value};\ndefine('{name}', {value}){any};\ntitle {value}\n\"\"\"\n"
+	d, _ := dialect.Draft("x.toml", []byte(family))
+	n, _ := setting.Of(d, dialect.Vars{"dir": "/srv"}, "/srv/conf/a.rc")
+	return n
+}()
+
 func tree(f dialect.Format) setting.Notation { return setting.Notation{Format: f} }
 
 // documents are files as servers have them, with what is read of them.
@@ -43,6 +51,8 @@ var documents = map[string]struct {
 	"last of env":       {env, "A=1\nB=2", "A=1|B=2"},
 	"no ending":         {properties, "a=1\nb=2", "a=1|b=2"},
 	"nothing":           {ini, "", ""},
+	"constants":         {constants, "// all of it\nslots = 0;  // note = 1;\nname = \"A; b\"; # x\ndefine('DEBUG', false);\n  //speed = 2;\nlevel=3;\ntitle My server\n", "slots=0|name=A; b|DEBUG=false|#speed=2|level=3|title=My server"},
+	"quoted constants":  {constants, "define('A', 'it');\n\tdefine('B', 'on'); // c\n", "A=it|B=on"},
 	"a mark in value":   {ini, "[a]\nurl = http://x/y\n", "a/url=http://x/y"},
 }
 
@@ -121,6 +131,14 @@ func TestSet(t *testing.T) {
 		{"two kinds", "fresh", "3", 0, "set a 1\n", "set a 1\nset fresh 3\n"},
 		{"no comments", "a", "2", 0, "set a 1", "set a 2"},
 		{"names with blanks", "max players", "7", 0, "= 5", "= 7"},
+		{"constants", "slots", "12", 0, "slots = 0;", "slots = 12;"},
+		{"constants", "name", "C // d", 0, "A; b", "C // d"},
+		{"constants", "DEBUG", "yes", 0, "false", "true"},
+		{"constants", "speed", "4", 0, "//speed = 2;", "speed = 4;"},
+		{"constants", "fresh", "5", 0, "level=3;\n", "level=3;\nfresh=5;\n"},
+		{"constants", "title", "Other", 0, "My server", "Other"},
+		{"quoted constants", "B", "off", 0, "'on'", "'off'"},
+		{"quoted constants", "C", "x", 0, "define('B', 'on'); // c\n", "define('B', 'on'); // c\n\tdefine('C', 'x');\n"},
 		{"named in xml", "s.title", "x", 0, "value=\"\"", "value=\"x\""},
 	} {
 		got, err := setting.Set([]byte(doc(c.in)), documents[c.in].n, c.name, c.value, c.line, false)
@@ -169,6 +187,12 @@ func TestRefused(t *testing.T) {
 		{"a key twice", "a/admin", "z", "on the lines 2, 3"},
 		{"script", "hostname", `both " and '`, "the quotes that it would have to stand in"},
 		{"script", "a b", "1", "no name of a setting"},
+		{"constants", "speed", "5; more = 1", "with which it would end here"},
+		{"constants", "slots", "many", "it is the number 0"},
+		{"constants", "name", "a \"b\"", "is not known here"},
+		{"constants", "level", "3 // x", "it is the number"},
+		{"constants", "title", "a # b", "as it is meant"},
+		{"constants", "a b", "1", "no name of a setting"},
 		{"json", "none.port", "1", "there are no keys at"},
 		{"yaml", "net.on", "perhaps", "a yes or no"},
 		{"elements", "server.none", "1", "nobody here knows in which element"},
@@ -203,7 +227,7 @@ func TestAsBefore(t *testing.T) {
 // FuzzSet gives whatever is set in any document a value: everything else reads as before, the value as it
 // was asked for, and nothing but the place of the value is other bytes.
 func FuzzSet(f *testing.F) {
-	kinds := []setting.Notation{properties, ini, env, script, tree(dialect.FormatJSON), tree(dialect.FormatYAML), tree(dialect.FormatTOML), tree(dialect.FormatXML)}
+	kinds := []setting.Notation{properties, ini, env, script, constants, tree(dialect.FormatJSON), tree(dialect.FormatYAML), tree(dialect.FormatTOML), tree(dialect.FormatXML)}
 	for _, c := range documents {
 		for i := range kinds {
 			f.Add(i, []byte(c.doc), "x y", 1)

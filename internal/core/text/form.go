@@ -221,11 +221,11 @@ func isWord(c byte) bool {
 
 // FormStyle is what a text is read by.
 type FormStyle struct {
-	Forms   []*Form  // what is looked for
-	Setting *Form    // a line with {name} and {value}; nil for none
-	Within  *Form    // the block that it stands in; nil for the whole text
-	Skip    []*Form  // blocks in which nothing counts
-	Comment []string // what begins a comment
+	Forms    []*Form  // what is looked for
+	Settings []*Form  // lines with a {value}, and a {name} where that is not a word of the form
+	Within   *Form    // the block that it stands in; nil for the whole text
+	Skip     []*Form  // blocks in which nothing counts
+	Comment  []string // what begins a comment
 }
 
 // FormEntry is a statement that fits one of the forms.
@@ -262,7 +262,13 @@ func MadeOf(how, mod string) string {
 }
 
 // FormSetting is a line that gives a name a value.
-type FormSetting struct{ Name, Value Span }
+type FormSetting struct {
+	Form  int    // of FormStyle.Settings
+	Name  string // without quotes
+	Value Span   // as it is written, perhaps in quotes
+	Line  Span   // with its ending
+	Off   Span   // the comment mark that hides it, with a blank after it; empty where none does
+}
 
 // FormText is a text that was read by forms.
 type FormText struct {
@@ -397,7 +403,7 @@ func (r *formReader) line(i int, inside bool) (next int, fault *Fault) {
 			return end + 1, nil
 		}
 	}
-	if l.off.Len() == 0 && l.said.Len() > 0 && !r.setting(l) && inside {
+	if l.said.Len() > 0 && !r.setting(l) && l.off.Len() == 0 && inside {
 		r.read.Other = append(r.read.Other, l.Line)
 	}
 	return i + 1, nil
@@ -435,26 +441,42 @@ func (r *formReader) statementAt(i, form int) (e FormEntry, end int, fault *Faul
 
 // setting reads a line that gives a name a value; ok is false where it does not.
 func (r *formReader) setting(l formLine) (ok bool) {
-	s := r.style.Setting
-	if s == nil {
-		return false
-	}
-	groups := s.open.FindSubmatchIndex(l.said.In(r.doc))
-	if groups == nil {
-		return false
-	}
-	var found FormSetting
-	for g, name := range s.names {
-		at := Span{l.said.Start + groups[2*g+2], l.said.Start + groups[2*g+3]}
-		switch name {
-		case "name":
-			found.Name = at
-		case "value":
-			found.Value = at
+	for i, s := range r.style.Settings {
+		groups := s.open.FindSubmatchIndex(l.said.In(r.doc))
+		if groups == nil {
+			continue
 		}
+		found := FormSetting{Form: i, Name: s.Own(), Line: l.Span, Off: l.off}
+		for g, name := range s.names {
+			at := Span{l.said.Start + groups[2*g+2], l.said.Start + groups[2*g+3]}
+			switch name {
+			case "name":
+				found.Name = Unquoted(string(at.In(r.doc)))
+			case "value":
+				found.Value = at
+			}
+		}
+		r.read.Settings = append(r.read.Settings, found)
+		return true
 	}
-	r.read.Settings = append(r.read.Settings, found)
-	return true
+	return false
+}
+
+// Own is the name that a form sets which has no {name}: the word that it begins with.
+func (f *Form) Own() string {
+	if slices.Contains(f.names, "name") {
+		return ""
+	}
+	words := strings.FieldsFunc(f.lines[0].literals[0], func(c rune) bool { return c < 0x80 && !isWord(byte(c)) && c != '.' && c != '-' })
+	return strings.Join(words, " ")
+}
+
+// Unquoted is a word without the quotes around it.
+func Unquoted(s string) string {
+	if n := len(s); n > 1 && (s[0] == '"' || s[0] == '\'') && s[n-1] == s[0] {
+		return s[1 : n-1]
+	}
+	return s
 }
 
 // entry reads a line by a form; a block has only its first line then.

@@ -70,7 +70,7 @@ func sketch(doc string, style text.FormStyle) string {
 		words = append(words, fmt.Sprintf("%s%s:%d-%d", off, e.Names[0].In([]byte(doc)), first, last))
 	}
 	for _, s := range read.Settings {
-		words = append(words, fmt.Sprintf("%s=%s", s.Name.In([]byte(doc)), s.Value.In([]byte(doc))))
+		words = append(words, fmt.Sprintf("%s%s=%s", strings.Repeat("-", min(s.Off.Len(), 1)), s.Name, s.Value.In([]byte(doc))))
 	}
 	for _, o := range read.Other {
 		words = append(words, fmt.Sprintf("?%s", strings.TrimSpace(string(o.Text.In([]byte(doc))))))
@@ -80,11 +80,11 @@ func sketch(doc string, style text.FormStyle) string {
 
 func formStyle(t testing.TB) text.FormStyle {
 	return text.FormStyle{
-		Forms:   []*text.Form{form(t, "load {mod};"), form(t, "mod {mod} {{\n}}"), form(t, "<mod {mod}>\n</mod>")},
-		Setting: form(t, "{name} = {value};"),
-		Within:  form(t, "server {{\n}}"),
-		Skip:    []*text.Form{form(t, "#if 0\n#else\n#endif"), form(t, "/*{any}\n{any}*/"), form(t, "old {any}")},
-		Comment: []string{"//"},
+		Forms:    []*text.Form{form(t, "load {mod};"), form(t, "mod {mod} {{\n}}"), form(t, "<mod {mod}>\n</mod>")},
+		Settings: []*text.Form{form(t, "{name} = {value};")},
+		Within:   form(t, "server {{\n}}"),
+		Skip:     []*text.Form{form(t, "#if 0\n#else\n#endif"), form(t, "/*{any}\n{any}*/"), form(t, "old {any}")},
+		Comment:  []string{"//"},
 	}
 }
 
@@ -94,7 +94,7 @@ func TestFormsInBlocks(t *testing.T) {
 	in := func(body string) string { return "x = 'y';\nload far;\nserver { // s\n" + body + "}\nload farther;\n" }
 	for name, test := range map[string]struct{ doc, want string }{
 		"lines":                   {in("load a;\n  load b; // w\n"), "a:4-4 b:5-5 x='y'"},
-		"settings anywhere":       {in("p = 1;\n// q = 2;\n"), "x='y' p=1"},
+		"settings anywhere":       {in("p = 1;\n// q = 2;\n"), "x='y' p=1 -q=2"},
 		"brackets within":         {in("mod a {\n x { y; }\n \"}\" + '}';\n // }\n}\nload b;\n"), "a:4-8 b:9-9 x='y'"},
 		"a block on one line":     {in("mod a { x; }\nload b;\n"), "a:4-4 b:5-5 x='y'"},
 		"more behind the bracket": {in("mod a { x;\n y }\nload b;\n"), "a:4-5 b:6-6 x='y'"},
