@@ -1,6 +1,7 @@
 package test
 
 import (
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -126,4 +127,102 @@ func TestSettingsBesideRegistrations(t *testing.T) {
 	insist.Same(t, "the file", contents(t, filepath.Join(dir, "press.ini")), before)
 	o.do(0, "set", "press", "press/title", "My own")
 	insist.Same(t, "the file", contents(t, filepath.Join(dir, "press.ini")), strings.Replace(before, "A press", "My own", 1))
+}
+
+// Files of which only the dialect tells how they are written are read and changed as it says.
+func TestSettingsAsTheDialectTells(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	own := h.do(0, "dialect", "show", "harrow-sound") + "\n[[settings]]\nfiles = 'conf/*.cfg'\nformat = 'text'\ncomment = '//'\nsetting = \"\"\"\n{name} = {value};\nmotd {value}\"\"\"\n"
+	put(t, filepath.Join(h.home, "dialects/harrow-sound.toml"), own)
+	const cfg = "// of the quay\nlamps = 0;  // none\n  name = \"The quay\";\nmotd hello there\n//ropes = 3;\nodd line\n"
+	file := filepath.Join(h.dir, "conf/quay.cfg")
+	write(t, file, cfg)
+	var s settingsJSON
+	h.json(0, &s, "settings", "h", "--json", "--file", "conf/quay.cfg")
+	insist.Same(t, "what is set", s.all(), "conf/quay.cfg: lamps=0\nconf/quay.cfg: name=The quay\nconf/quay.cfg: motd=hello there\nconf/quay.cfg: ropes=3 off")
+	h.do(0, "set", "h", "lamps", "7")
+	h.do(0, "set", "h", "name", "Old quay")
+	h.do(0, "set", "h", "ropes", "4")
+	h.do(0, "set", "h", "oars", "2", "--in", "conf/quay.cfg")
+	insist.Same(t, "the file", contents(t, file), "// of the quay\nlamps = 7;  // none\n  name = \"Old quay\";\nmotd hello there\nropes = 4;\noars = 2;\nodd line\n")
+	insist.Holds(t, "what would end the line", h.try("set", "h", "oars", "2; lamps = 9", "--as-said").err, "with which it would end here")
+	insist.Holds(t, "who has set it", h.do(0, "settings", "h", "--json", "lamps"), `"entry": 1`)
+	h.do(0, "undo", "h", "0")
+	insist.Same(t, "back", contents(t, file), cfg)
+	insist.Same(t, "proved", h.prove(0).outcomes(), "a confirmed")
+}
+
+// A whole file is edited with the operator's own program: what it has changed is planned, and what is
+// changed meanwhile by somebody else is not lost.
+func TestEditWholeFile(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	h.cargo("b", "", "haul 1\n")
+	program := filepath.Join(t.TempDir(), "edit")
+	edits := func(script string) {
+		write(t, program, "#!/bin/sh\n"+script+"\n")
+		insist.OK(t, os.Chmod(program, 0o755))
+	}
+	h.env = append(h.env, "VISUAL=", "EDITOR="+program)
+	before := contents(t, h.script())
+	edits(`echo 'berth b' >>"$1"`)
+	insist.Holds(t, "the plan", h.do(0, "edit", "h", "harbour.start"), "> berth b")
+	insist.Same(t, "the file", contents(t, h.script()), before+"berth b\n")
+	insist.Holds(t, "the ledger", h.do(0, "ledger", "h"), "write harbour.start")
+	edits("true")
+	insist.Holds(t, "nothing", h.do(0, "edit", "h", "harbour.start"), "nothing was changed")
+	edits("exit 3")
+	insist.Holds(t, "an editor that fails", h.try("edit", "h", "harbour.start").err, "the editor failed, and nothing is changed")
+	edits(`echo 'berth c' >>"$1"; echo '# by hand' >>` + "'" + h.script() + "'")
+	insist.Holds(t, "changed meanwhile", h.try("edit", "h", "harbour.start").err, "has changed meanwhile")
+	insist.Same(t, "the file", contents(t, h.script()), before+"berth b\n# by hand\n")
+	insist.Holds(t, "of another place", h.try("edit", "h", "../home/ledger.db").err, "no file of this server")
+	edits(`echo 'lamp=1' >"$1"`)
+	write(t, filepath.Join(h.dir, "conf/lamp.properties"), "lamp=0\n")
+	h.do(0, "edit", "h", "conf/lamp.properties", "--stage")
+	insist.Same(t, "the file", contents(t, filepath.Join(h.dir, "conf/lamp.properties")), "lamp=0\n")
+	h.do(0, "apply", "h")
+	insist.Same(t, "the file", contents(t, filepath.Join(h.dir, "conf/lamp.properties")), "lamp=1\n")
+	h.do(0, "undo", "h")
+	insist.Same(t, "back", contents(t, filepath.Join(h.dir, "conf/lamp.properties")), "lamp=0\n")
+	insist.Same(t, "proved", h.prove(0).outcomes(), "a confirmed, b confirmed")
+}
+
+// From the board to a value, with the operator's own editor, to the plan and back.
+func TestSettingsOnTheScreen(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	file := filepath.Join(h.dir, "conf/lamp.properties")
+	write(t, file, "lamp=no\nlicence-key=hunter22\n")
+	program := filepath.Join(t.TempDir(), "edit")
+	write(t, program, "#!/bin/sh\necho ropes=3 >>\"$1\"\n")
+	insist.OK(t, os.Chmod(program, 0o755))
+	x := open(t, 140, 43, []string{"INITIUM_HOME=" + h.home, "VISUAL=", "EDITOR=" + program}, "h")
+	x.sees("harbour.start", "never started")
+	x.keys(",")
+	x.sees("Settings", "conf/lamp.properties", "licence-key", "••••••")
+	x.keys("/")
+	x.keys("-l", "lamp")
+	x.sees("1 of ", `hold "lamp"`)
+	x.keys("Enter")
+	x.keys("Space")
+	x.sees("no → yes", "1 change staged")
+	x.keys("p")
+	x.sees("Plan", "lamp=yes")
+	x.keys("Enter")
+	x.sees("Done: set lamp to yes")
+	insist.Same(t, "the file", contents(t, file), "lamp=yes\nlicence-key=hunter22\n")
+	x.keys(",")
+	x.sees("entry 1, ")
+	x.keys("End")
+	x.keys("E")
+	picture := x.sees("Plan", "ropes=3")
+	insist.Lacks(t, "the plan", picture, "hunter22")
+	x.keys("Enter")
+	x.sees("Done: write lamp.properties")
+	insist.Same(t, "the file", contents(t, file), "lamp=yes\nlicence-key=hunter22\nropes=3\n")
 }

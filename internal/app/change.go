@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
+	"initium/internal/core/setting"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
 	"initium/internal/host"
@@ -236,7 +237,13 @@ func (s *Server) secretsOf(p *plan.Plan) []string {
 			return readFile(name)
 		}, nil).Secrets()
 	}
-	return append(read(func(f plan.File) []byte { return f.Old }), read(func(f plan.File) []byte { return f.Want })...)
+	secrets := append(read(func(f plan.File) []byte { return f.Old }), read(func(f plan.File) []byte { return f.Want })...)
+	for _, f := range p.Files {
+		if n, ok := setting.Of(s.Dialect, s.Vars, f.Path); ok && !f.List {
+			secrets = append(append(secrets, setting.Secrets(f.Old, n)...), setting.Secrets(f.Want, n)...)
+		}
+	}
+	return secrets
 }
 
 // Return goes back to an entry of the ledger. It is an entry of its own, so it

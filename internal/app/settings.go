@@ -1,6 +1,7 @@
 package app
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -8,11 +9,14 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
+	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
 	"initium/internal/core/setting"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
+	"initium/internal/host"
 )
 
 // Bounds of what is looked through for settings.
@@ -29,9 +33,24 @@ type Setting struct {
 	Name  string       `json:"name"`
 	Value string       `json:"value"` // a secret is hidden
 	Kind  setting.Kind `json:"kind"`
-	Off   bool         `json:"off,omitempty"`   // it stands in a comment: what could be set
-	Again int          `json:"again,omitempty"` // the line further down in the same file that sets it once more, 0 for none
-	About string       `json:"about,omitempty"` // what the dialect says of it
+	Off   bool         `json:"off,omitempty"`    // it stands in a comment: what could be set
+	Again int          `json:"again,omitempty"`  // the line further down in the same file that sets it once more, 0 for none
+	About string       `json:"about,omitempty"`  // what the dialect says of it
+	MayBe string       `json:"may_be,omitempty"` // and what it may be
+	Mod   string       `json:"mod,omitempty"`    // the mod that has made the file
+	Since *Since       `json:"since,omitempty"`  // nil where it is as it was found
+
+	Path    string `json:"-"` // the whole path of the file
+	Written string `json:"-"` // the name as the file has it, which is not safe to show
+	Secret  bool   `json:"-"` // the value is hidden
+}
+
+// Since says which entry of the ledger has set something.
+type Since struct {
+	Entry int       `json:"entry"`
+	At    time.Time `json:"at"`
+	Why   string    `json:"why"`
+	Later bool      `json:"later,omitempty"` // somebody else has set it otherwise after that entry
 }
 
 // Settings are what was found to be set.
@@ -62,6 +81,15 @@ func (a *App) Settings(server, file string, words []string) (*Settings, error) {
 		return nil, err
 	}
 	secrets := now.Lineup.Secrets()
+	lower := strings.Fields(strings.ToLower(strings.Join(words, " ")))
+	l, err := a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	touched, err := l.Touched(server)
+	if err != nil {
+		return nil, err
+	}
 	for _, full := range files {
 		list, err := s.settingsIn(now.Lineup, full)
 		if err != nil {
@@ -72,9 +100,19 @@ func (a *App) Settings(server, file string, words []string) (*Settings, error) {
 			continue
 		}
 		found.Files++
-		for _, one := range list {
+		var since []*Since
+		if touched[full] {
+			if since, err = s.since(l, full, list); err != nil {
+				return nil, err
+			}
+		}
+		maker := s.maker(now, full)
+		for i, one := range list {
 			shown := s.shown(full, one, secrets)
-			if holdsAll(shown.Name+" "+shown.Value, words) {
+			if shown.Mod = maker; since != nil {
+				shown.Since = since[i]
+			}
+			if shown.Holds(lower) {
 				found.List = append(found.List, shown)
 			}
 		}
@@ -82,9 +120,13 @@ func (a *App) Settings(server, file string, words []string) (*Settings, error) {
 	return found, nil
 }
 
-func holdsAll(in string, words []string) bool {
-	in = strings.ToLower(in)
-	return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(in, strings.ToLower(w)) })
+// Holds tells whether name or value of a setting hold all of the words, which are in lower case.
+func (s *Setting) Holds(words []string) bool {
+	if len(words) == 0 {
+		return true
+	}
+	in := strings.ToLower(s.Name + " " + s.Value)
+	return !slices.ContainsFunc(words, func(w string) bool { return !strings.Contains(in, w) })
 }
 
 // placed is a setting with the line that sets it once more.
@@ -134,16 +176,103 @@ func (s *Server) shown(full string, one placed, secrets []string) Setting {
 	if text.IsSecret(one.Name, value) || slices.Contains(secrets, value) && value != "" {
 		value = text.MaskValue("password", value)
 	}
-	about := ""
-	for _, v := range s.Dialect.Values {
-		if v.Is(one.Name) {
-			about = text.Clean(v.About)
-			if v.Secret && value != "" {
-				value = text.MaskValue("password", value)
+	shown := Setting{File: text.Clean(s.below(full)), Line: one.Line, Name: text.Clean(one.Name), Kind: setting.KindOf(one.Value), Off: one.Off, Again: one.again, Path: full, Written: one.Name}
+	for i := range s.Dialect.Values {
+		v := &s.Dialect.Values[i]
+		r := s.Dialect.Registration(v.Registration)
+		if r == nil || !v.Is(one.Name) {
+			continue
+		}
+		if file, _ := s.Vars.Expand(r.File); file != full {
+			continue
+		}
+		shown.About, shown.MayBe = text.Clean(v.About), text.Clean(v.MayBe())
+		if v.Secret && value != "" {
+			value = text.MaskValue("password", value)
+		}
+	}
+	shown.Value = text.Clean(text.Mask(value, secrets))
+	shown.Secret = value != one.Value || text.IsSecret(one.Name, "x")
+	return shown
+}
+
+// maxVersions is how many changes of a file are gone through.
+const maxVersions = 100
+
+// since tells of each setting of a file which entry has made it what it is; nil for those that no entry has.
+func (s *Server) since(l *host.Ledger, full string, list []placed) ([]*Since, error) {
+	versions, err := l.Versions(s.Record.Name, full, maxVersions)
+	if err != nil {
+		return nil, err
+	}
+	n, _ := setting.Of(s.Dialect, s.Vars, full)
+	type place struct {
+		name string
+		nth  int
+		off  bool
+	}
+	places := func(list []setting.Setting) (all map[place]string, order []place) {
+		all, nth := make(map[place]string, len(list)), map[place]int{}
+		for _, one := range list {
+			p := place{one.Name, 0, one.Off}
+			nth[p]++
+			p.nth = nth[p]
+			all[p], order = one.Value, append(order, p)
+		}
+		return all, order
+	}
+	var before []byte
+	var was map[place]string
+	read := func(raw []byte) map[place]string {
+		if was == nil || !bytes.Equal(raw, before) {
+			doc, _ := text.Decode(raw)
+			list, _ := setting.Read(doc, n)
+			was, _ = places(list)
+			before = raw
+		}
+		return was
+	}
+	since := make([]*Since, len(list))
+	open := map[place]int{}
+	plain := make([]setting.Setting, len(list))
+	for i := range list {
+		plain[i] = list[i].Setting
+	}
+	values, order := places(plain)
+	for i, p := range order {
+		open[p] = i
+	}
+	for _, v := range versions {
+		after := read(v.New)
+		old := read(v.Old)
+		for p, i := range open {
+			then, there := after[p]
+			first, there0 := old[p]
+			switch {
+			case !there || then != values[p]:
+				since[i] = &Since{v.Entry, v.At, text.Clean(v.Why), true}
+			case !there0 || first != then:
+				since[i] = &Since{v.Entry, v.At, text.Clean(v.Why), false}
+			default:
+				continue
+			}
+			delete(open, p)
+		}
+	}
+	return since, nil
+}
+
+// maker is the mod that makes a file, as the dialect says of what mods leave behind; "" for none.
+func (s *Server) maker(now *survey.Survey, full string) string {
+	for i := range s.Dialect.Leavings {
+		for k := range now.Mods {
+			left, ok := intake.LeavingOf(&s.Dialect.Leavings[i], s.Vars, now.Mods[k].Name)
+			if ok && (left == full || strings.HasPrefix(full, left+"/")) {
+				return text.Clean(now.Mods[k].Name)
 			}
 		}
 	}
-	return Setting{File: text.Clean(s.below(full)), Line: one.Line, Name: text.Clean(one.Name), Value: text.Clean(text.Mask(value, secrets)), Kind: setting.KindOf(one.Value), Off: one.Off, Again: one.again, About: about}
+	return ""
 }
 
 // below is a path as seen from the server's folder.

@@ -127,6 +127,37 @@ func (e *env) unset() *cobra.Command {
 	return cmd
 }
 
+func (e *env) edit() *cobra.Command {
+	var stage bool
+	cmd := &cobra.Command{
+		Use:   "edit SERVER FILE",
+		Short: "Edit a whole file of a server in your editor ($VISUAL or $EDITOR); what was changed goes through plan and ledger",
+		Args:  args(cobra.ExactArgs(2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			edit, err := e.app.BeginEdit(args[0], args[1])
+			if err != nil {
+				return err
+			}
+			program := edit.Command()
+			program.Stdin, program.Stdout, program.Stderr = e.in, e.out, e.err
+			ran := program.Run()
+			c, changed, err := edit.Done()
+			switch {
+			case ran != nil:
+				return fmt.Errorf("the editor failed, and nothing is changed: %w", ran)
+			case err != nil:
+				return err
+			case !changed:
+				fmt.Fprintln(e.out, "nothing was changed")
+				return nil
+			}
+			return e.change(cmd.Context(), args[0], stage, c)
+		},
+	}
+	stageFlag(cmd, &stage)
+	return cmd
+}
+
 // maxValue is the longest value that is read from standard input, in bytes.
 const maxValue = 1 << 20
 

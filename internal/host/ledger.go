@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	_ "modernc.org/sqlite" // the database driver
@@ -274,6 +275,52 @@ func (l *Ledger) Newest(server string) (entry int, err error) {
 	return entry, l.db.QueryRow(`SELECT coalesce(max(number), 0) FROM entry WHERE server = ? AND state = 'done'`, server).Scan(&entry)
 }
 
+// Version is what a file held before and after an entry.
+type Version struct {
+	Entry    int
+	At       time.Time
+	Why      string
+	Old, New []byte
+}
+
+// Versions are those of a file of a server that entries have changed, newest first, at most so many.
+func (l *Ledger) Versions(server, path string, most int) (list []Version, err error) {
+	rows, err := l.db.Query(`SELECT number, at, why, old, new FROM entry JOIN file ON file.entry = entry.id
+		WHERE server = ? AND path = ? AND state = 'done' AND NOT list AND NOT gone ORDER BY number DESC LIMIT ?`, server, path, most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var v Version
+		var at int64
+		if err := rows.Scan(&v.Entry, &at, &v.Why, &v.Old, &v.New); err != nil {
+			return nil, err
+		}
+		v.At = time.UnixMilli(at)
+		list = append(list, v)
+	}
+	return list, rows.Err()
+}
+
+// Touched are the files of a server that entries have changed.
+func (l *Ledger) Touched(server string) (paths map[string]bool, err error) {
+	rows, err := l.db.Query(`SELECT DISTINCT path FROM file JOIN entry ON file.entry = entry.id WHERE server = ? AND state = 'done' AND NOT list`, server)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	paths = map[string]bool{}
+	for rows.Next() {
+		var path string
+		if err := rows.Scan(&path); err != nil {
+			return nil, err
+		}
+		paths[path] = true
+	}
+	return paths, rows.Err()
+}
+
 // Parked lists what is switched off in lists that cannot say so themselves.
 func (l *Ledger) Parked(server string) (list []lineup.Parked, err error) {
 	var data string
@@ -352,7 +399,11 @@ func (l *Ledger) begin(server, why string, p *plan.Plan) (id int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	changes, err := json.Marshal(p.Changes)
+	kept := slices.Clone(p.Changes)
+	for i := range kept {
+		kept[i].Content = nil // it is among the files
+	}
+	changes, err := json.Marshal(kept)
 	if err != nil {
 		return 0, err
 	}

@@ -16,6 +16,7 @@ import (
 	"initium/internal/tui/ledgerview"
 	"initium/internal/tui/logview"
 	"initium/internal/tui/servers"
+	"initium/internal/tui/settingsview"
 	"initium/internal/tui/teachview"
 	"initium/internal/tui/tryview"
 )
@@ -56,4 +57,4 @@ func TeachServer(ctx context.Context, a *app.App, of app.TeachStart) error {
 
 // doors are all screens that a board leads to by a key of their own: a new one is a line
 // here.
-var doors = []frame.Door{intakeview.Door, ledgerview.Door, compareview.Door, culpritview.Door, logview.Door, tryview.Door}
+var doors = []frame.Door{intakeview.Door, ledgerview.Door, compareview.Door, culpritview.Door, logview.Door, tryview.Door, settingsview.Door}

@@ -17,7 +17,7 @@ func TestKeysMeanOneThing(t *testing.T) {
 	meanings := map[string][]string{ // what is the same thing to an operator
 		"Enter": {"*"}, "Esc": {"*"}, "↑ ↓": {"*"}, "← →": {"*"}, "Tab": {"*"}, "1": {"*"}, "2": {"*"}, "3": {"*"}, "4": {"*"}, "5": {"*"}, "6": {"*"}, "7": {"*"}, "m": {"mend", "plan the remedy"},
 		"X": {"stop", "stop the server", "stop it for now", "stop it", "give it up and go back"}, "s": {"start and prove", "start again"}, "o": {"off", "on", "in or out"}, "u": {"take back", "take the newest back"}, "C": {"culprit", "search on"}, "b": {"back the world up first"}, "l": {"log", "watch"}, "r": {"rehearse", "rehearse it", "rehearse once more"},
-		"n": {"next line that fits"},
+		"n": {"next line that fits"}, "a": {"adopt a server", "add"},
 	}
 	l, _, dir := bakery(t)
 	titles := map[string]string{}
@@ -78,6 +78,19 @@ func TestKeysMeanOneThing(t *testing.T) {
 	l.shows("oven.list")
 	l.rest()
 	look("board")
+	screentest.Must(t, os.WriteFile(filepath.Join(dir, "heat.properties"), []byte("hot=yes\n"), 0o644))
+	l.press(",")
+	l.shows("1 setting in 1 file", "hot")
+	look("settings")
+	l.press("space")
+	l.shows("yes → no")
+	look("settings with one staged")
+	l.press("u")
+	l.shows("is taken back")
+	l.press("esc")
+	l.shows("oven.list")
+	l.rest()
+	screentest.Must(t, os.Remove(filepath.Join(dir, "heat.properties")))
 	for range 2 { // two starts, to be compared
 		l.press("s")
 		l.shows("starting")
@@ -148,7 +161,7 @@ func TestKeysMeanOneThing(t *testing.T) {
 	look("culprit")
 	l.shows("found, in")
 	look("culprit found")
-	if want := 16; len(titles) != want {
+	if want := 17; len(titles) != want {
 		t.Errorf("%d screens are explained, want %d: %q", len(titles), want, titles)
 	}
 }

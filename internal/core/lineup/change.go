@@ -32,6 +32,7 @@ const (
 	OpTake    Op = "take in"  // Source, in which the mods Mod were found
 	OpRemove  Op = "take out" // Mod
 	OpRestore Op = "restore"  // the world, from the backup Source
+	OpWrite   Op = "write"    // File as Content has it, to the byte
 
 	OpNewSection    Op = "new section"    // titled Mod; Where says before which mod, or at the end
 	OpRenameSection Op = "rename section" // Mod is the title, To the new one
@@ -46,9 +47,11 @@ type Change struct {
 	Number       string `json:"number,omitempty"`       // the mod's catalogue number: for OpRegister, and for OpUnregister where it goes too
 	Registration string `json:"registration,omitempty"` // for OpSet: whose file; for OpRegister: which list, "" for the first
 	Where        Where  `json:"where,omitzero"`
-	File         string `json:"file,omitempty"`    // for OpSet and OpUnset: the absolute path of the file, where it is not that of a registration
+	File         string `json:"file,omitempty"`    // for OpSet, OpUnset and OpWrite: the absolute path of the file, where it is not that of a registration
 	Line         int    `json:"line,omitempty"`    // and the line, where the setting stands there more than once
 	AsSaid       bool   `json:"as_said,omitempty"` // and the value is written as it is said, whatever kind it is of
+	Content      []byte `json:"content,omitempty"` // for OpWrite; it is kept only while the change is staged
+	Before       string `json:"before,omitempty"`  // the SHA-256 of what File held when Content was made of it, "" where that does not matter
 	Written      string `json:"written,omitempty"` // for OpRegister: what stands in place of the bare name, "" for the name
 
 	Source  string   `json:"source,omitempty"` // of OpTake and OpRestore: an absolute path
@@ -56,7 +59,9 @@ type Change struct {
 }
 
 // OfFiles tells whether a change brings or takes files.
-func (c Change) OfFiles() bool { return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore }
+func (c Change) OfFiles() bool {
+	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite
+}
 
 // Where is a position in the load order. At most one field has a value; none
 // means the end.
@@ -76,6 +81,8 @@ func (c Change) String() string {
 		return "take out " + mod
 	case OpRestore:
 		return "restore the world from " + text.Clean(path.Base(c.Source))
+	case OpWrite:
+		return "write " + text.Clean(path.Base(c.File))
 	case OpOff, OpOn:
 		return fmt.Sprintf("switch %s %s", mod, c.Op)
 	case OpRename:

@@ -165,11 +165,13 @@ func (p *Plan) Hide(secrets []string) {
 	}
 }
 
-// Shown are the plan's changes as they may be shown: without the secrets that they set.
+// Shown are the plan's changes as they may be shown and kept: without the secrets that they set, and
+// without what files are to hold.
 func (p *Plan) Shown() []lineup.Change {
 	list := slices.Clone(p.Changes)
 	for i := range list {
 		c := &list[i]
+		c.Content = nil
 		if c.Op != lineup.OpSet {
 			continue
 		}

@@ -7,8 +7,10 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strings"
@@ -107,7 +109,7 @@ func (p *Planner) Plan() (*plan.Plan, *survey.Survey) {
 	all := plan.Between(p.now.Lineup, p.lines)
 	all.Changes, all.Parts = slices.Clone(p.made), p.parts
 	for _, f := range p.texts {
-		if !bytes.Equal(f.Old, f.Want) {
+		if f.New || !bytes.Equal(f.Old, f.Want) {
 			f.Edits = text.EditsBetween(f.Old, f.Want)
 			all.Files = append(all.Files, f)
 		}
@@ -137,6 +139,8 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 			p.parts, p.behind = append(p.parts, parts...), true
 		case lineup.OpUnset:
 			err = p.inFile(c)
+		case lineup.OpWrite:
+			err = p.write(c)
 		default:
 			if c.Op == lineup.OpSet && c.File != "" {
 				err = p.inFile(c)
@@ -181,19 +185,9 @@ func (p *Planner) inFile(c lineup.Change) error {
 	if !ok {
 		return Refusal{fmt.Errorf("how %s is written is not known, by its dialect or by its ending", text.Clean(path.Base(c.File)))}
 	}
-	var raw []byte
-	var err error
-	own := slices.IndexFunc(p.lines.Files, func(f lineup.File) bool { return f.Path == c.File && !f.Missing })
-	at := slices.IndexFunc(p.texts, func(f plan.File) bool { return f.Path == c.File })
-	switch {
-	case own >= 0:
-		raw = p.lines.Files[own].Raw()
-	case at >= 0:
-		raw = p.texts[at].Want
-	default:
-		if raw, err = p.ground.File(c.File); err != nil {
-			return fmt.Errorf("read %s: %w", text.Clean(c.File), err)
-		}
+	raw, err := p.File(c.File)
+	if err != nil {
+		return fmt.Errorf("read %s: %w", text.Clean(c.File), err)
 	}
 	if err := p.fits(c); err != nil {
 		return Refusal{err}
@@ -208,34 +202,73 @@ func (p *Planner) inFile(c lineup.Change) error {
 	if err != nil {
 		return Refusal{fmt.Errorf("%s: %w", text.Clean(path.Base(c.File)), err)}
 	}
-	now := text.Encode(changed, encoding)
-	if own >= 0 {
-		after := p.lines.Rewritten(c.File, now)
-		same := func(a, b lineup.Entry) bool {
-			return a.Name == b.Name && a.On == b.On && a.Registration == b.Registration && a.Value == b.Value
-		}
-		if !slices.EqualFunc(p.lines.Entries, after.Entries, same) {
-			return Refusal{fmt.Errorf("%s registers mods, and is changed by registering, switching and moving them", text.Clean(c.Mod))}
-		}
-		p.lines, p.behind = after, true
-		return nil
-	}
-	if list, fault := setting.Read(doc, n); fault == nil {
-		for _, s := range list {
-			if text.IsSecret(s.Name, s.Value) {
-				p.hide = append(p.hide, s.Value)
-			}
-		}
-	}
 	if text.IsSecret(c.Mod, c.To) {
 		p.hide = append(p.hide, c.To)
 	}
+	before := p.lines.Entries
+	p.rewrite(c.File, raw, text.Encode(changed, encoding))
+	same := func(a, b lineup.Entry) bool {
+		return a.Name == b.Name && a.On == b.On && a.Registration == b.Registration && a.Value == b.Value
+	}
+	if !slices.EqualFunc(before, p.lines.Entries, same) {
+		return Refusal{fmt.Errorf("%s registers mods, and is changed by registering, switching and moving them", text.Clean(c.Mod))}
+	}
+	return nil
+}
+
+// write gives a file what it is to hold, or makes it.
+func (p *Planner) write(c lineup.Change) error {
+	if c.File == "" {
+		return Refusal{errNoFile}
+	}
+	raw, err := p.File(c.File)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("read %s: %w", text.Clean(c.File), err)
+	}
+	if c.Before != "" && c.Before != Sum(raw) {
+		return Refusal{fmt.Errorf("%s has changed meanwhile; look at it again", text.Clean(path.Base(c.File)))}
+	}
+	p.rewrite(c.File, raw, c.Content)
+	if err != nil {
+		p.texts[len(p.texts)-1].New = true
+	}
+	return nil
+}
+
+// Sum is the SHA-256 of what a file holds, as the Before of a change has it.
+func Sum(raw []byte) string { return fmt.Sprintf("%x", sha256.Sum256(raw)) }
+
+// File is what a file of the server holds after the changes so far.
+func (p *Planner) File(name string) ([]byte, error) {
+	for i := range p.lines.Files {
+		if f := &p.lines.Files[i]; f.Path == name && !f.Missing {
+			return f.Raw(), nil
+		}
+	}
+	for i := range p.texts {
+		if p.texts[i].Path == name {
+			return p.texts[i].Want, nil
+		}
+	}
+	return p.ground.File(name)
+}
+
+// rewrite changes a file from raw to now.
+func (p *Planner) rewrite(name string, raw, now []byte) {
+	p.behind = true
+	if slices.ContainsFunc(p.lines.Files, func(f lineup.File) bool { return f.Path == name && !f.Missing }) {
+		p.lines = p.lines.Rewritten(name, now)
+		return
+	}
+	if n, ok := setting.Of(p.now.Dialect, p.now.Vars, name); ok {
+		p.hide = append(append(p.hide, setting.Secrets(raw, n)...), setting.Secrets(now, n)...)
+	}
+	at := slices.IndexFunc(p.texts, func(f plan.File) bool { return f.Path == name })
 	if at < 0 {
-		p.texts = append(p.texts, plan.File{Path: c.File, Old: raw})
-		at = len(p.texts) - 1
+		at = len(p.texts)
+		p.texts = append(p.texts, plan.File{Path: name, Old: raw})
 	}
 	p.texts[at].Want = now
-	return nil
 }
 
 // fits refuses a value that the dialect says a setting of a startup file cannot have, unless it is to

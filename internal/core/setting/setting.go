@@ -63,6 +63,16 @@ func KindOf(value string) Kind {
 	return Text
 }
 
+// Other is the other of yes and no, in the words and capitals of the one; ok is false for what is neither.
+func Other(flag string) (other string, ok bool) {
+	if KindOf(flag) != Flag {
+		return "", false
+	}
+	no := slices.ContainsFunc(flags, func(pair [2]string) bool { return strings.EqualFold(flag, pair[1]) })
+	other, err := AsBefore(map[bool]string{true: "yes", false: "no"}[no], flag)
+	return other, err == nil
+}
+
 // AsBefore writes a value as the one in whose place it comes is written: yes and no with its words and
 // its capitals. The error says that it is of another kind.
 func AsBefore(value, before string) (string, error) {
@@ -293,4 +303,16 @@ func pairOf(n *text.Node, f dialect.Format) (name string, value *text.Node) {
 		}
 	}
 	return "", nil
+}
+
+// Secrets are the values in a file that are keys or passwords by their names.
+func Secrets(raw []byte, n Notation) (secrets []string) {
+	doc, _ := text.Decode(raw)
+	list, _ := Read(doc, n)
+	for _, s := range list {
+		if s.Value != "" && text.IsSecret(s.Name, s.Value) {
+			secrets = append(secrets, s.Value)
+		}
+	}
+	return secrets
 }

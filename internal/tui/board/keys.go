@@ -3,10 +3,12 @@ package board
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
+	"initium/internal/core/check"
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/proof"
@@ -18,6 +20,7 @@ import (
 	"initium/internal/tui/frame"
 	"initium/internal/tui/marks"
 	"initium/internal/tui/planview"
+	"initium/internal/tui/settingsview"
 	"initium/internal/tui/watch"
 )
 
@@ -439,6 +442,9 @@ func (b *Board) mend(k string) tea.Cmd {
 	}
 	fixes := b.fixes()
 	if n >= len(fixes) {
+		if f := b.settingFault(); f != nil && len(fixes) == 0 {
+			return settingsview.Open(b, f.File, f.Line)
+		}
 		if len(fixes) == 0 {
 			b.Say("There is no remedy for this row that Initium could carry out; t goes to the next trouble.")
 		}
@@ -448,6 +454,16 @@ func (b *Board) mend(k string) tea.Cmd {
 		return b.goBackTo(app.ReturnProved)
 	}
 	return b.mendNow(fixes[n].changes)
+}
+
+// settingFault is the first finding of the selected row that another value of a setting would mend, or nil.
+func (b *Board) settingFault() *check.Finding {
+	for _, f := range b.current().findings {
+		if f.Accepted == "" && f.Line > 0 && strings.HasPrefix(string(f.Code), "setting-") {
+			return &f
+		}
+	}
+	return nil
 }
 
 // toggle stages to switch the selected mod on or off, to add it, or to take its
@@ -497,7 +513,7 @@ func (b *Board) Keys() []frame.Key {
 	if b.look != nil && len(b.look.Staged) > 0 {
 		keys = append(keys, frame.Key{"p", "plan"}, frame.Key{"u", "take back"})
 	}
-	if len(b.fixes()) > 0 {
+	if len(b.fixes()) > 0 || b.settingFault() != nil {
 		keys = append(keys, frame.Key{"m", "mend"})
 	}
 	if b.look != nil && b.look.Running {
