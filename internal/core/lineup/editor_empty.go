@@ -109,38 +109,49 @@ func emptyXML(doc []byte, root *text.Node, at string) (parent *text.Node, ok boo
 	return parent, parent != nil && parent.Kind == text.NodeObject && parent.Len() > 0
 }
 
-// firstChild is the edit that puts the first of its kind into an element: before its
+// FirstChild is the edit that puts the first of its kind into an element: before its
 // closing tag, on a line of its own if that has one.
-func firstChild(doc []byte, parent *text.Node, item string) []text.Edit {
+func FirstChild(doc []byte, parent *text.Node, item string) []text.Edit {
 	body := string(parent.In(doc))
 	ending := text.Ending(doc)
-	start := strings.LastIndexByte(string(doc[:parent.Start]), '\n') + 1
-	indent := string(doc[start:parent.Start])
-	if strings.TrimLeft(indent, " \t") != "" {
-		indent = ""
-	}
-	unit := "  "
-	if strings.HasPrefix(indent, "\t") {
-		unit = "\t"
-	}
+	outer, indent := blanksOf(doc, parent.Start), ChildIndent(doc, parent)
 	if strings.HasSuffix(body, "/>") {
 		open := strings.TrimRight(strings.TrimSuffix(body, "/>"), " \t")
 		at := text.Span{Start: parent.Start + len(open), End: parent.End}
-		return []text.Edit{{Span: at, New: ">" + ending + indent + unit + item + ending + indent + "</" + parent.Literal + ">"}}
+		return []text.Edit{{Span: at, New: ">" + ending + indent + item + ending + outer + "</" + parent.Literal + ">"}}
 	}
 	close := parent.Start + strings.LastIndex(body, "</")
 	line := strings.LastIndexByte(string(doc[:close]), '\n') + 1
 	if strings.TrimLeft(string(doc[line:close]), " \t") != "" || line <= parent.Start {
 		return []text.Edit{text.Insert(close, item)}
 	}
-	for _, m := range parent.Members { // laid out like its neighbours
+	return []text.Edit{text.InsertLine(doc, line, indent+item)}
+}
+
+// ChildIndent is what indents a first child of an element: laid out like its neighbours, else a step further
+// in than the element.
+func ChildIndent(doc []byte, parent *text.Node) string {
+	for _, m := range parent.Members {
 		if m.Value.Kind == text.NodeList && len(m.Value.Items) > 0 {
 			child := m.Value.Items[0].Start
 			from := strings.LastIndexByte(string(doc[:child]), '\n') + 1
 			if blanks := string(doc[from:child]); strings.TrimLeft(blanks, " \t") == "" {
-				return []text.Edit{text.InsertLine(doc, line, blanks+item)}
+				return blanks
 			}
 		}
 	}
-	return []text.Edit{text.InsertLine(doc, line, indent+unit+item)}
+	outer := blanksOf(doc, parent.Start)
+	if strings.HasPrefix(outer, "\t") {
+		return outer + "\t"
+	}
+	return outer + "  "
+}
+
+// blanksOf is what indents the line on which something begins; "" where more stands before it.
+func blanksOf(doc []byte, at int) string {
+	blanks := string(doc[strings.LastIndexByte(string(doc[:at]), '\n')+1 : at])
+	if strings.TrimLeft(blanks, " \t") != "" {
+		return ""
+	}
+	return blanks
 }

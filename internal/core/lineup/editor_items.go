@@ -249,7 +249,7 @@ func (s *itemEditor) insert(i int, name, number, raw string) ([]text.Edit, error
 	case n > 0 && item == len(s.list.Items) && s.hidden[n-1].at == item: // behind one that is off
 		return beside(s.hidden[n-1], s.hidden[n-1].lines.End), nil
 	case s.parent != nil:
-		return firstChild(s.doc, s.parent, raw), nil
+		return FirstChild(s.doc, s.parent, raw), nil
 	case s.bare:
 		return []text.Edit{text.InsertLine(s.doc, len(s.doc), "- "+raw)}, nil
 	case s.empty() && (!s.list.Flow || s.r.NameKey != "" && s.hollow.key.Len() > 0):

@@ -22,6 +22,16 @@ type Piece struct {
 	rewrite  func(want string) (written string, needed bool, err error) // the whole in other quotes, for notations whose plain form cannot hold everything
 
 	outer *Piece // the piece that this one is a part of, when it is; spans are then in its Value
+
+	later func() Piece // works out the places, which most pieces of a large document are never asked for; nil when they are known
+}
+
+// placed works the places out.
+func (p *Piece) placed() {
+	if p.later != nil {
+		q := p.later()
+		p.from, p.to, p.within, p.insert, p.context, p.later = q.from, q.to, q.within, q.insert, q.context, nil
+	}
 }
 
 // Encoder writes text in a notation. The context says in what surroundings, such
@@ -74,6 +84,7 @@ func plainPiece(doc []byte, at Span, encode Encoder) Piece {
 
 // Edits replaces the bytes from to to of the piece's text by s, in its notation.
 func (p *Piece) Edits(from, to int, s string) ([]Edit, error) {
+	p.placed()
 	if from < 0 || to < from || to > len(p.Value) {
 		return nil, fmt.Errorf("text %d to %d of %d: %w", from, to, len(p.Value), ErrOverlap)
 	}
@@ -111,6 +122,7 @@ func (p *Piece) Edits(from, to int, s string) ([]Edit, error) {
 // replace takes each run of document bytes that the text comes from away, and
 // puts the new text in place of the first; quotes between two runs stay.
 func (p *Piece) replace(from, to int, written string) []Edit {
+	p.placed()
 	var edits []Edit
 	for i := from; i < to; {
 		run := Span{p.from[i], p.to[i]}
@@ -125,6 +137,7 @@ func (p *Piece) replace(from, to int, written string) []Edit {
 
 // At is where in the document a byte of the text comes from.
 func (p *Piece) At(i int) int {
+	p.placed()
 	if p.outer != nil {
 		return p.outer.At(min(p.insert[min(i, len(p.insert)-1)], len(p.outer.Value)))
 	}
@@ -143,6 +156,7 @@ func (p Piece) inside(outer *Piece) Piece {
 // Text is where the text itself stands in the document, without the quotes
 // around it.
 func (p *Piece) Text() Span {
+	p.placed()
 	if len(p.from) == 0 {
 		return Span{p.At(0), p.At(0)}
 	}

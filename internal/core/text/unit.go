@@ -78,6 +78,7 @@ func unitSetting(doc []byte, key string, pieces []Span, l *Launch) {
 // Tail is the piece from a position of its text on.
 func (p Piece) Tail(from int) Piece {
 	p.Value = p.Value[from:]
+	p.placed()
 	p.from, p.to, p.within = p.from[from:], p.to[from:], p.within[from:]
 	p.insert, p.context = p.insert[from:], p.context[from:]
 	return p

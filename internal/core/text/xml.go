@@ -168,10 +168,20 @@ var xmlEntities = []struct{ name, value string }{{"&amp;", "&"}, {"&lt;", "<"}, 
 
 // xmlText reads text with entities; quote is that of an attribute, or 0.
 func xmlText(doc []byte, at Span, quote byte) Piece {
-	b := newPiece(at.Start, quote, encodeXML)
 	body := at
 	if quote != 0 {
 		body = Span{at.Start + 1, at.End - 1}
+	}
+	if bytes.IndexByte(body.In(doc), '&') < 0 {
+		return Piece{Span: at, Value: string(body.In(doc)), encode: encodeXML, later: func() Piece { return xmlPlaces(doc, at, body, quote) }}
+	}
+	return xmlPlaces(doc, at, body, quote)
+}
+
+// xmlPlaces reads text with entities with the place of every byte.
+func xmlPlaces(doc []byte, at, body Span, quote byte) Piece {
+	b := newPiece(at.Start, quote, encodeXML)
+	if quote != 0 {
 		b.open(body.Start, quote)
 	}
 next:
