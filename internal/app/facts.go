@@ -35,6 +35,7 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 	if facts.Accepted, err = l.Accepted(s.Record.Name); err != nil {
 		return facts, err
 	}
+	facts.Tables = a.tableFacts(s, now, l)
 	lessons, err := l.Lessons()
 	if err != nil {
 		return facts, err

@@ -41,6 +41,9 @@ func (a *App) Inspect(ctx context.Context, source, server string, c lineup.Choic
 	if server == "" {
 		return a.guessFamily(ctx, source, &c, progress)
 	}
+	if err := wholeBase(&c); err != nil {
+		return nil, err
+	}
 	s, p, err := a.planAfterStaged(ctx, server)
 	if err != nil {
 		return nil, err
@@ -68,7 +71,7 @@ func (a *App) Inspect(ctx context.Context, source, server string, c lineup.Choic
 	}
 	var after *survey.Survey
 	inside.Plan, after = p.Plan()
-	ahead, err := a.look(s.seeing(a.overlay(p.Parts())), after)
+	ahead, err := a.look(s.seeing(a.overlay(p.Parts(), inside.Plan.Files...)), after)
 	if err != nil {
 		return nil, err
 	}
@@ -224,6 +227,9 @@ var errNoSource = errors.New("say what is to be taken in")
 func (a *App) TakeAll(ctx context.Context, server string, sources []string, c lineup.Choices, where lineup.Where, progress func(int64)) ([]lineup.Change, error) {
 	if len(sources) == 0 {
 		return nil, UsageError{errNoSource}
+	}
+	if err := wholeBase(&c); err != nil {
+		return nil, err
 	}
 	s, p, err := a.planAfterStaged(ctx, server)
 	if err != nil {

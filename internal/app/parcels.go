@@ -123,8 +123,11 @@ func plannedAt(parts []plan.Part, path string) bool {
 
 func relative(path string) string { return path[1:] }
 
-// overlay is the file system as it will be after parts of plans.
-func (a *App) overlay(parts []plan.Part) fs.FS {
+// overlay is the file system as it will be after parts and files of plans.
+func (a *App) overlay(parts []plan.Part, files ...plan.File) fs.FS {
+	if len(files) > 0 {
+		return withFiles(a.overlay(parts), files)
+	}
 	disk := theirs.Tree()
 	if len(parts) == 0 {
 		return disk
@@ -141,6 +144,20 @@ func (a *App) overlay(parts []plan.Part) fs.FS {
 		}
 		return nil
 	})
+}
+
+// withFiles is a file system with files as a plan would write them.
+func withFiles(below fs.FS, files []plan.File) fs.FS {
+	var parts []plan.Part
+	holds := map[string][]byte{}
+	for _, f := range files {
+		if f.List || f.Gone {
+			continue
+		}
+		holds[f.Path] = f.Want
+		parts = append(parts, plan.Part{Path: f.Path, New: f.Path, Items: []plan.Item{{Size: int64(len(f.Want)), Source: f.Path, From: f.Path}}})
+	}
+	return intake.NewOverlay(below, parts, func(_, from string) []byte { return holds[from] })
 }
 
 // fetch is where the files of a plan come from.

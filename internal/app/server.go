@@ -254,7 +254,7 @@ func (a *App) LookAhead(name string) (*Look, error) {
 		}
 		return look, lookErr
 	}
-	look, err := a.look(s.seeing(a.overlay(p.Parts)), after)
+	look, err := a.look(s.seeing(a.overlay(p.Parts, p.Files...)), after)
 	if look != nil {
 		look.Staged = staged
 	}

@@ -15,6 +15,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/setting"
 	"initium/internal/core/survey"
+	"initium/internal/core/table"
 	"initium/internal/core/text"
 	"initium/internal/host"
 )
@@ -379,5 +380,5 @@ func (g *ground) File(name string) ([]byte, error) {
 	if path.Clean(name) != name || !strings.HasPrefix(name, g.s.Record.Dir+"/") {
 		return nil, fmt.Errorf("it is no file of this server")
 	}
-	return survey.Open(g.s.disk(), name, maxSettingFile)
+	return survey.Open(g.s.disk(), name, table.MaxFile)
 }

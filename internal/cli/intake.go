@@ -31,6 +31,7 @@ func choiceFlags(cmd *cobra.Command, c *lineup.Choices) {
 	f.StringSliceVar(&c.Take, "take", nil, "where there is a file already, take the new one: its path, or all")
 	f.StringSliceVar(&c.Keep, "keep", nil, "or keep the old one")
 	f.StringSliceVar(&c.Both, "both", nil, "or keep the old one and put the new one beside it")
+	f.StringVar(&c.Base, "base", "", "a file that a table begins from which is not there yet, when entries come for it")
 	f.BoolVar(&c.Quiet, "files-only", false, "put the files in place and register nothing")
 	f.IntVar(&c.MostFiles, "most-files", 0, "how many files may come (250000 when left out)")
 	f.Int64Var(&c.MostBytes, "most-bytes", 0, "how many bytes they may have (32 GiB when left out)")
@@ -187,10 +188,12 @@ func (e *env) printRemoval(server string, r *intake.Removal) {
 	e.printLeft(server, r)
 }
 
-// printLeft tells what stays behind.
+// printLeft tells what stays behind, and what goes out of files that stay.
 func (e *env) printLeft(server string, r *intake.Removal) {
 	for _, l := range r.Left {
 		switch {
+		case l.Goes && l.Line > 0:
+			fmt.Fprintf(e.out, "goes: %s:%d, %s\n", text.Clean(l.Path), l.Line, l.About)
 		case l.Goes:
 		case l.Line > 0:
 			fmt.Fprintf(e.out, "stays: %s:%d, %s\n", text.Clean(l.Path), l.Line, l.About)
@@ -314,6 +317,9 @@ func (e *env) printIntake(in *app.Inspection) {
 	}
 	for _, k := range in.Intake.Keys {
 		fmt.Fprintf(e.out, "  key: %s is there already\n", text.Clean(k))
+	}
+	for _, b := range in.Intake.Brings {
+		fmt.Fprintf(e.out, "  entries: %s, for %s\n", text.Clean(b.Path), text.Clean(b.Into))
 	}
 	for _, s := range in.Intake.Steps {
 		fmt.Fprintf(e.out, "  left to you: %s, %s\n", text.Clean(s.Path), s.About)

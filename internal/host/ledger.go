@@ -280,12 +280,13 @@ type Version struct {
 	Entry    int
 	At       time.Time
 	Why      string
+	Changes  []lineup.Change
 	Old, New []byte
 }
 
 // Versions are those of a file of a server that entries have changed, newest first, at most so many.
 func (l *Ledger) Versions(server, path string, most int) (list []Version, err error) {
-	rows, err := l.db.Query(`SELECT number, at, why, old, new FROM entry JOIN file ON file.entry = entry.id
+	rows, err := l.db.Query(`SELECT number, at, why, changes, old, new FROM entry JOIN file ON file.entry = entry.id
 		WHERE server = ? AND path = ? AND state = 'done' AND NOT list AND NOT gone ORDER BY number DESC LIMIT ?`, server, path, most)
 	if err != nil {
 		return nil, err
@@ -294,7 +295,11 @@ func (l *Ledger) Versions(server, path string, most int) (list []Version, err er
 	for rows.Next() {
 		var v Version
 		var at int64
-		if err := rows.Scan(&v.Entry, &at, &v.Why, &v.Old, &v.New); err != nil {
+		var changes string
+		if err := rows.Scan(&v.Entry, &at, &v.Why, &changes, &v.Old, &v.New); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(changes), &v.Changes); err != nil {
 			return nil, err
 		}
 		v.At = time.UnixMilli(at)

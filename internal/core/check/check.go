@@ -67,6 +67,7 @@ type Surroundings struct {
 	Lessons  map[string]string // as in package forecast
 	Refuted  *forecast.Refuted
 	Accepted []Accepted
+	Tables   []Table // that mods add entries to
 }
 
 // Build is what was found out about a version.
@@ -100,6 +101,7 @@ func Run(s *survey.Survey, facts Surroundings) *Report {
 	c.rules()
 	c.twins()
 	c.strays()
+	c.tables()
 	c.consequences()
 	slices.SortStableFunc(c.findings, func(a, b Finding) int { return cmp.Compare(rank(a.Severity), rank(b.Severity)) })
 	accept(c.findings, facts.Accepted)

@@ -29,6 +29,9 @@ const (
 	CodeEncodingWrong       Code = "encoding-wrong"
 	CodeMergeUnfinished     Code = "merge-unfinished"
 	CodeDataUnreadable      Code = "data-unreadable"
+	CodeDataUnmerged        Code = "data-unmerged"
+	CodeDataDiffers         Code = "data-differs"
+	CodeDataLeft            Code = "data-left"
 	CodeIconUnreadable      Code = "icon-unreadable"
 	CodeIconSize            Code = "icon-size"
 	CodePlacesDisagree      Code = "places-disagree"
@@ -160,6 +163,9 @@ var fileExplained = []Explanation{
 	{CodeEncodingWrong, "An editor saved the file in an encoding that the server does not read, or put a byte-order mark in front.", "The first line is not understood, or the whole file is.", "Save the file as UTF-8, without a mark."},
 	{CodeMergeUnfinished, "The file still holds the marks of a merge of two versions.", "Lines that are not understood; mods of both versions.", "Keep the side that is meant and take the marks out."},
 	{CodeDataUnreadable, "A data file of the server is not well formed.", "A parser's message with a line number, and often a stop.", "Mend the file at the place that the finding names."},
+	{CodeDataUnmerged, "A mod ships entries for a table of the server, and the table has not got them.", "Nothing at first; what players build with them vanishes later.", "Plan the remedy: it adds them, in the table's own layout."},
+	{CodeDataDiffers, "A table has an entry otherwise than a mod ships it: somebody has changed it, or another mod brings the same.", "Nothing.", "See both side by side, and accept the finding if yours is meant."},
+	{CodeDataLeft, "A table has entries of a mod that is not on the server any more.", "A line about something that is not known, or nothing.", "Plan the remedy: it takes those out that nobody has changed since."},
 	{CodeIconUnreadable, "The icon is no picture that can be read.", "A warning, or nothing: the server shows without an icon.", "Put a PNG there."},
 	{CodeIconSize, "The icon has another size than the one that the server takes.", "A warning, or nothing: the server shows without an icon.", "Scale the picture."},
 	{CodePlacesDisagree, "Two places have to name the same mods, and do not.", "It depends on which of the two the server reads this time.", "Plan the remedy: it makes the copy the same as the first."},

@@ -13,14 +13,24 @@ type Content struct {
 	Files string      `toml:"files"` // a pattern; see Fits
 	Into  string      `toml:"into"`  // the folder that the files go into; of data the table that they are added to
 	About string      `toml:"about"`
+
+	// Of data that Initium adds itself:
+	Entry  string `toml:"entry"`  // where in the table the entries are; of an INI file a section, "" for the sections
+	ID     string `toml:"id"`     // what each is known by: attributes, fields, or {key}
+	Format Format `toml:"format"` // of the table, where its ending does not tell it
+	Base   string `toml:"base"`   // a file that the table begins from when it is not there yet
+	Needed bool   `toml:"needed"` // the mod does not work without its entries
 }
+
+// Merged tells content of which Initium adds the entries to a table.
+func (c *Content) Merged() bool { return c.Kind == ContentData && c.ID != "" }
 
 // ContentKind says what is done with content.
 type ContentKind string
 
-// Maps and overlays are files that are put among the server's own. What is merged
-// into a table, run in a database or set by hand is left to the operator, who is
-// told of it.
+// Maps and overlays are files that are put among the server's own. Data are added to a table, where the
+// dialect says how; else they are left to the operator, who is told of it, as is what is to be run in a
+// database or set by hand.
 const (
 	ContentMap      ContentKind = "map"
 	ContentOverlay  ContentKind = "overlay"
@@ -87,6 +97,7 @@ func (c *checker) content(d *Dialect, vars []string) {
 		if content.Kind.Placed() && content.Into == "" {
 			c.bad(key+".into", "is needed: the folder that a %s goes into", content.Kind)
 		}
+		c.mergedContent(content, key, vars)
 	}
 	for i := range d.Leavings {
 		key := fmt.Sprintf("leaves[%d].path", i)
@@ -103,6 +114,29 @@ func (c *checker) content(d *Dialect, vars []string) {
 	if d.Keys.Files != "" {
 		c.glob("keys.files", d.Keys.Files)
 		c.need("keys.into", d.Keys.Into)
+	}
+}
+
+// tableFormats are those of tables, by the endings of files.
+var tableFormats = map[string]Format{".xml": FormatXML, ".json": FormatJSON, ".yaml": FormatYAML, ".yml": FormatYAML, ".ini": FormatINI}
+
+// mergedContent checks how data are added to a table.
+func (c *checker) mergedContent(content *Content, key string, vars []string) {
+	if content.ID == "" {
+		if content.Entry != "" || content.Base != "" || content.Needed {
+			c.bad(key+".id", "is needed: what each entry is known by")
+		}
+		return
+	}
+	if content.Kind != ContentData {
+		c.bad(key+".id", "is of no use: only data have entries")
+		return
+	}
+	c.need(key+".into", content.Into)
+	oneOf(c, key+".format", &content.Format, tableFormats[strings.ToLower(path.Ext(content.Into))], FormatXML, FormatJSON, FormatYAML, FormatINI)
+	c.variables(key+".base", content.Base, vars)
+	if content.Format == FormatXML && !strings.Contains(content.Entry, ".") {
+		c.bad(key+".entry", "has to be the elements that lead to an entry, with dots, such as animals.animal")
 	}
 }
 

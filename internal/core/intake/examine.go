@@ -10,6 +10,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/mod"
+	"initium/internal/core/table"
 )
 
 // Mod is a mod that was found in what came.
@@ -59,7 +60,7 @@ type Found struct {
 // is read, for the dialects that it may be for.
 func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool {
 	names := map[string]bool{}
-	var keys, own []string
+	var keys, own, data []string
 	for _, d := range dialects {
 		for _, p := range d.Places {
 			if p.File != "" && !p.Packed && slices.ContainsFunc(d.Manifests, func(m dialect.Manifest) bool { return m.File == dialect.OwnFile }) {
@@ -87,18 +88,27 @@ func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool
 		if d.Keys.Files != "" {
 			keys = append(keys, path.Base(d.Keys.Files))
 		}
+		for i := range d.Contents {
+			if c := &d.Contents[i]; c.Merged() {
+				data = append(data, path.Base(strings.TrimSuffix(c.Files, "/**")))
+			}
+		}
 	}
 	return func(name string, size int64) bool {
+		base := path.Base(name)
+		like := func(pattern string) bool { ok, _ := path.Match(pattern, base); return ok }
+		if size <= table.MaxShipped && slices.ContainsFunc(data, like) {
+			return true
+		}
 		if size > mod.MaxManifest {
 			return false
 		}
-		base := path.Base(name)
 		for _, form := range own {
 			if _, ok := stem(form, base); ok {
 				return true
 			}
 		}
-		return names[base] || isNote(base) && size <= maxNote || slices.ContainsFunc(keys, func(k string) bool { ok, _ := path.Match(k, base); return ok })
+		return names[base] || isNote(base) && size <= maxNote || slices.ContainsFunc(keys, like)
 	}
 }
 

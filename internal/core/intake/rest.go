@@ -85,10 +85,39 @@ func (x *assigner) extras() {
 		switch {
 		case e.Content.Kind.Placed() && ok:
 			x.single(e.Path, path.Join(into, e.Below), about, map[dialect.ContentKind]string{dialect.ContentMap: "a map", dialect.ContentOverlay: "a file"}[e.Content.Kind])
+		case e.Content.Merged() && ok:
+			x.brings(e.Path, x.whoseKey(e.Path), e.Content, into)
 		default:
 			x.Steps = append(x.Steps, Step{e.Path, stepWords(e.Content, into)})
 		}
 	}
+	for i := range x.Found.Dialect.Contents {
+		c := &x.Found.Dialect.Contents[i]
+		into, ok := x.target.Survey.Vars.Expand(c.Into)
+		if !c.Merged() || !ok {
+			continue
+		}
+		for _, p := range x.Mods {
+			if p.Single {
+				continue
+			}
+			x.x.each(p.Root, func(name string) {
+				if _, fits := c.Fits(strings.TrimPrefix(strings.TrimPrefix(name, p.Root), "/")); fits {
+					x.brings(name, p.Name, c, into)
+				}
+			})
+		}
+	}
+}
+
+// brings notes a file with entries for a table.
+func (x *assigner) brings(name, mod string, c *dialect.Content, into string) {
+	data, err := x.x.read(name)
+	if err != nil {
+		x.problem("the entries in %s cannot be read: %v", text.Clean(name), err)
+		return
+	}
+	x.Brings = append(x.Brings, Shipped{mod, c, into, name, data})
 }
 
 // stepWords says what is to be done with content that Initium does not place.

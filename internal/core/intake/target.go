@@ -94,6 +94,16 @@ type Intake struct {
 	Problems  []string // why it cannot be taken in
 	Rules     []rule.Rule
 	Steps     []Step
+	Brings    []Shipped
+}
+
+// Shipped are entries that a mod brings for a table of the server.
+type Shipped struct {
+	Mod     string
+	Content *dialect.Content
+	Into    string // the table
+	Path    string // of the file with them, in what came or on the server
+	Data    []byte
 }
 
 // Ready tells whether nothing stands in the way.

@@ -33,6 +33,8 @@ const (
 	OpRemove  Op = "take out" // Mod
 	OpRestore Op = "restore"  // the world, from the backup Source
 	OpWrite   Op = "write"    // File as Content has it, to the byte
+	OpMerge   Op = "merge"    // the entries of Mod into the table File, from Source or from its own files
+	OpUnmerge Op = "unmerge"  // the entries of Mod out of the table File
 
 	OpNewSection    Op = "new section"    // titled Mod; Where says before which mod, or at the end
 	OpRenameSection Op = "rename section" // Mod is the title, To the new one
@@ -47,20 +49,21 @@ type Change struct {
 	Number       string `json:"number,omitempty"`       // the mod's catalogue number: for OpRegister, and for OpUnregister where it goes too
 	Registration string `json:"registration,omitempty"` // for OpSet: whose file; for OpRegister: which list, "" for the first
 	Where        Where  `json:"where,omitzero"`
-	File         string `json:"file,omitempty"`    // for OpSet, OpUnset and OpWrite: the absolute path of the file, where it is not that of a registration
+	File         string `json:"file,omitempty"`    // for OpSet, OpUnset, OpWrite and of tables: the absolute path of the file, where it is not that of a registration
 	Line         int    `json:"line,omitempty"`    // and the line, where the setting stands there more than once
 	AsSaid       bool   `json:"as_said,omitempty"` // and the value is written as it is said, whatever kind it is of
 	Content      []byte `json:"content,omitempty"` // for OpWrite; it is kept only while the change is staged
 	Before       string `json:"before,omitempty"`  // the SHA-256 of what File held when Content was made of it, "" where that does not matter
 	Written      string `json:"written,omitempty"` // for OpRegister: what stands in place of the bare name, "" for the name
 
-	Source  string   `json:"source,omitempty"` // of OpTake and OpRestore: an absolute path
+	Source  string   `json:"source,omitempty"`  // of OpTake, OpRestore and OpMerge: an absolute path
+	Entries []string `json:"entries,omitempty"` // of OpMerge, once it is planned: what is known by these is the mod's
 	Choices *Choices `json:"choices,omitempty"`
 }
 
 // OfFiles tells whether a change brings or takes files.
 func (c Change) OfFiles() bool {
-	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite
+	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite || c.Op == OpMerge || c.Op == OpUnmerge
 }
 
 // Where is a position in the load order. At most one field has a value; none
@@ -83,6 +86,10 @@ func (c Change) String() string {
 		return "restore the world from " + text.Clean(path.Base(c.Source))
 	case OpWrite:
 		return "write " + text.Clean(path.Base(c.File))
+	case OpMerge:
+		return fmt.Sprintf("add the entries of %s to %s", mod, text.Clean(path.Base(c.File)))
+	case OpUnmerge:
+		return fmt.Sprintf("take the entries of %s out of %s", mod, text.Clean(path.Base(c.File)))
 	case OpOff, OpOn:
 		return fmt.Sprintf("switch %s %s", mod, c.Op)
 	case OpRename:

@@ -14,6 +14,7 @@ type Choices struct {
 	Keep     []string `json:"keep,omitempty"`     // or the old one
 	Both     []string `json:"both,omitempty"`     // or the old one, with the new one beside it
 	Quiet    bool     `json:"quiet,omitempty"`    // files only, nothing is registered
+	Base     string   `json:"base,omitempty"`     // a file that a table begins from which is not there yet
 	Leavings bool     `json:"leavings,omitempty"` // when a mod goes, what it has made goes with it
 
 	MostFiles int   `json:"most_files,omitempty"` // bounds of what comes; 0 for the usual ones

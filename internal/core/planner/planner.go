@@ -22,6 +22,7 @@ import (
 	"initium/internal/core/rule"
 	"initium/internal/core/setting"
 	"initium/internal/core/survey"
+	"initium/internal/core/table"
 	"initium/internal/core/text"
 )
 
@@ -40,6 +41,12 @@ type Ground interface {
 	Family(ctx context.Context, source string, c *lineup.Choices) string
 	// File is what a file of the server holds.
 	File(name string) ([]byte, error)
+	// Origins are the entries of a table that came from mods, as far as the ledger knows.
+	Origins(table string) ([]table.Origin, error)
+	// Shipped are the entries that a mod has among its own files, with the parts in place.
+	Shipped(m *survey.Mod, parts []plan.Part) ([]intake.Shipped, error)
+	// Entries are those in a file that somebody has named.
+	Entries(file string) ([]byte, error)
 	// Restore are the parts that put a backup back.
 	Restore(ctx context.Context, file string) ([]plan.Part, error)
 }
@@ -86,6 +93,7 @@ type Planner struct {
 	texts  []plan.File // files with settings that are no startup files
 	hide   []string    // secrets in them
 	made   []lineup.Change
+	merged []lineup.Change // by the change that is being made
 }
 
 // New begins a plan for a server as a survey has found it. ctx ends what reads sources.
@@ -141,6 +149,10 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 			err = p.inFile(c)
 		case lineup.OpWrite:
 			err = p.write(c)
+		case lineup.OpMerge:
+			err = p.merge(c)
+		case lineup.OpUnmerge:
+			err = p.unmerge(c.Mod, c.File)
 		default:
 			if c.Op == lineup.OpSet && c.File != "" {
 				err = p.inFile(c)
@@ -151,7 +163,10 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 		if err != nil {
 			return err
 		}
-		p.made = append(p.made, c)
+		if c.Op != lineup.OpMerge { // which says itself what it comes to
+			p.made = append(p.made, c)
+		}
+		p.made, p.merged = append(p.made, p.merged...), nil
 	}
 	return nil
 }
@@ -228,10 +243,7 @@ func (p *Planner) write(c lineup.Change) error {
 	if c.Before != "" && c.Before != Sum(raw) {
 		return Refusal{fmt.Errorf("%s has changed meanwhile; look at it again", text.Clean(path.Base(c.File)))}
 	}
-	p.rewrite(c.File, raw, c.Content)
-	if err != nil {
-		p.texts[len(p.texts)-1].New = true
-	}
+	p.rewriteNew(c.File, raw, c.Content, err != nil)
 	return nil
 }
 
@@ -254,7 +266,10 @@ func (p *Planner) File(name string) ([]byte, error) {
 }
 
 // rewrite changes a file from raw to now.
-func (p *Planner) rewrite(name string, raw, now []byte) {
+func (p *Planner) rewrite(name string, raw, now []byte) { p.rewriteNew(name, raw, now, false) }
+
+// rewriteNew changes a file from raw to now, or makes it.
+func (p *Planner) rewriteNew(name string, raw, now []byte, fresh bool) {
 	p.behind = true
 	if slices.ContainsFunc(p.lines.Files, func(f lineup.File) bool { return f.Path == name && !f.Missing }) {
 		p.lines = p.lines.Rewritten(name, now)
@@ -266,7 +281,10 @@ func (p *Planner) rewrite(name string, raw, now []byte) {
 	at := slices.IndexFunc(p.texts, func(f plan.File) bool { return f.Path == name })
 	if at < 0 {
 		at = len(p.texts)
-		p.texts = append(p.texts, plan.File{Path: name, Old: raw})
+		p.texts = append(p.texts, plan.File{Path: name, Old: raw, New: fresh})
+		if fresh {
+			p.texts[at].Old = nil
+		}
 	}
 	p.texts[at].Want = now
 }
@@ -305,6 +323,13 @@ func (p *Planner) Assign(source string, tree *intake.Tree, c lineup.Choices) (*i
 	}
 	found := intake.Examine(tree, source, p.now.Dialect, intake.Wanted(p.seen))
 	in := intake.Assign(found, source, target, c)
+	for i := range in.Brings { // what has to be answered about their entries
+		w, err := p.weigh(&in.Brings[i], c)
+		if err != nil {
+			return nil, err
+		}
+		in.Questions, in.Problems = append(in.Questions, w.questions...), append(in.Problems, w.problems...)
+	}
 	if len(found.Mods) == 0 && len(in.Problems) > 0 {
 		if said := p.ground.Family(p.ctx, source, &c); said != "" {
 			in.Problems = append(in.Problems, said)
@@ -319,7 +344,11 @@ func (p *Planner) Removal(name string, c lineup.Choices) (*intake.Removal, error
 	if err != nil {
 		return nil, err
 	}
-	return intake.Remove(name, target, c), nil
+	r := intake.Remove(name, target, c)
+	if r.Mod != nil {
+		p.leaves(r)
+	}
+	return r, nil
 }
 
 // take brings in what a source holds and registers it.
@@ -342,6 +371,9 @@ func (p *Planner) take(c lineup.Change) error {
 	p.parts = append(p.parts, in.Parts...)
 	p.rules = append(p.rules, in.Rules...)
 	p.refresh()
+	if err := p.takeEntries(c.String(), in.Brings, choices); err != nil {
+		return err
+	}
 	if choices.Quiet || byPresence(p.now.Dialect) {
 		return nil
 	}
@@ -401,6 +433,9 @@ func (p *Planner) remove(c lineup.Change) error {
 		if err := p.line(line); err != nil {
 			return err
 		}
+	}
+	if err := p.unmerge(c.Mod, ""); err != nil {
+		return err
 	}
 	p.refresh()
 	return nil

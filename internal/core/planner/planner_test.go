@@ -19,6 +19,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/planner"
 	"initium/internal/core/survey"
+	"initium/internal/core/table"
 	"initium/internal/host/disk"
 	"initium/internal/insist"
 )
@@ -89,6 +90,12 @@ func (s *shed) Open(_ context.Context, source string, _ *lineup.Choices) (string
 func (s *shed) Family(context.Context, string, *lineup.Choices) string { return s.family }
 
 func (s *shed) File(name string) ([]byte, error) { return survey.Source(s.in.FS, name) }
+
+func (s *shed) Origins(string) ([]table.Origin, error) { return nil, nil }
+
+func (s *shed) Shipped(*survey.Mod, []plan.Part) ([]intake.Shipped, error) { return nil, nil }
+
+func (s *shed) Entries(file string) ([]byte, error) { return survey.Source(s.in.FS, file) }
 
 func (s *shed) Restore(_ context.Context, file string) ([]plan.Part, error) {
 	if file != "b" {

@@ -21,6 +21,18 @@ type Kind struct {
 	ID     string         // fields, or attributes as @name, with a blank between several; ByKey for the keys of an object
 }
 
+// MaxFile is the largest table that is read, in bytes, and MaxShipped the largest file of entries.
+const MaxFile, MaxShipped = 64 << 20, 16 << 20
+
+// KindOf is how the table is written that content is added to.
+func KindOf(c *dialect.Content) Kind { return Kind{Format: c.Format, At: c.Entry, ID: c.ID} }
+
+// Origin is an entry of a table that came from a mod.
+type Origin struct {
+	ID, Mod string
+	Says    string // what it said when it came
+}
+
 // ByKey is the identity of entries that are known by the key that they stand under.
 const ByKey = "{key}"
 

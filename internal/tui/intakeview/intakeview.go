@@ -203,6 +203,21 @@ func (v *view) others() {
 		}
 		v.add(row)
 	}
+	for i := range in.Brings {
+		b := &in.Brings[i]
+		asked := 0
+		for k := range in.Questions {
+			q := &in.Questions[k]
+			if !strings.HasPrefix(q.About, b.Into+":") {
+				continue
+			}
+			asked++
+			v.add(intakeRow{left: canvas.Clean(path.Base(b.Path)), verb: "?", right: canvas.Clean(q.Rel), ink: canvas.Bad, question: q, story: plainly(strings.Split(q.Text, "\n")...)})
+		}
+		if asked == 0 {
+			v.add(intakeRow{left: canvas.Clean(b.Path), verb: "entries", right: "into " + v.short(b.Into), ink: canvas.Good, story: plainly("Its entries are added to this table of the server, in the table's own layout; those that are there already stay as they are.")})
+		}
+	}
 	for _, k := range in.Keys {
 		v.add(intakeRow{left: canvas.Clean(k), verb: "same bytes", right: "the key is there already", ink: canvas.Dim, story: plainly("Another mod, or an earlier release, has brought the same key.")})
 	}
@@ -214,10 +229,13 @@ func (v *view) lines() {
 		return
 	}
 	for _, f := range v.inside.Plan.Files {
+		why := "The line that registers it, at the place in the load order that its needs want."
+		if slices.ContainsFunc(v.inside.Intake.Brings, func(b intake.Shipped) bool { return b.Into == f.Path }) {
+			why = "A line of an entry that it brings for this table."
+		}
 		for _, r := range f.Rows(0) {
 			if r.Kind == plan.Comes {
-				v.add(intakeRow{verb: "is written", right: fmt.Sprintf("%s:%d  %s", v.short(f.Path), r.NewLine, strings.TrimSpace(r.Text)), ink: canvas.Good,
-					story: plainly("The line that registers it, at the place in the load order that its needs want.")})
+				v.add(intakeRow{verb: "is written", right: fmt.Sprintf("%s:%d  %s", v.short(f.Path), r.NewLine, strings.TrimSpace(r.Text)), ink: canvas.Good, story: plainly(why)})
 			}
 		}
 	}

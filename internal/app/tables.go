@@ -1,0 +1,220 @@
+package app
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/survey"
+	"initium/internal/core/table"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// MergeChange is the change that adds the entries of a mod to a table: those in a file, or those among its own
+// where none is named. into names the table, as seen from the server's folder, where there are several.
+func (a *App) MergeChange(server, mod, file, into string, choices lineup.Choices) (c lineup.Change, err error) {
+	s, err := a.Server(server)
+	if err != nil {
+		return c, err
+	}
+	if err := wholeBase(&choices); err != nil {
+		return c, err
+	}
+	c = lineup.Change{Op: lineup.OpMerge, Mod: mod, Choices: &choices}
+	if file != "" {
+		if c.Source, err = filepath.Abs(file); err != nil {
+			return c, err
+		}
+	}
+	if into != "" {
+		c.File, err = s.fileOf(survey.Take(s.input()).Lineup, into)
+	}
+	return c, err
+}
+
+// wholeBase makes the base that somebody has named a whole path: a change that is staged is carried out from
+// anywhere.
+func wholeBase(c *lineup.Choices) (err error) {
+	if c.Base != "" {
+		c.Base, err = filepath.Abs(c.Base)
+	}
+	return err
+}
+
+// UnmergeChange is the change that takes the entries of a mod out of a table, or out of all.
+func (a *App) UnmergeChange(server, mod, into string) (c lineup.Change, err error) {
+	s, err := a.Server(server)
+	if err != nil {
+		return c, err
+	}
+	c = lineup.Change{Op: lineup.OpUnmerge, Mod: mod}
+	if into != "" {
+		c.File, err = s.fileOf(survey.Take(s.input()).Lineup, into)
+	}
+	return c, err
+}
+
+// Entries are what a file holds that the operator has named.
+func (g *ground) Entries(file string) ([]byte, error) {
+	data, err := survey.Open(theirs.Tree(), file, table.MaxFile)
+	if err != nil {
+		return nil, fmt.Errorf("read %s: %w", text.Clean(file), err)
+	}
+	return data, nil
+}
+
+// Bounds of what is looked through for entries in a mod's own folder.
+const maxShippedDepth, maxShippedFiles = 4, 5000
+
+// Shipped are the entries that a mod has among its own files.
+func (g *ground) Shipped(m *survey.Mod, parts []plan.Part) ([]intake.Shipped, error) {
+	return shipped(g.a.overlay(parts), g.s.Dialect, g.s.Vars, m)
+}
+
+// shipped looks through the folder of a mod for files with entries.
+func shipped(tree fs.FS, d *dialect.Dialect, vars dialect.Vars, m *survey.Mod) (list []intake.Shipped, err error) {
+	if m.Path == "" || !slices.ContainsFunc(d.Contents, func(c dialect.Content) bool { return c.Merged() }) {
+		return nil, nil
+	}
+	root := strings.TrimPrefix(m.Path, "/")
+	files := 0
+	err = fs.WalkDir(tree, root, func(name string, e fs.DirEntry, err error) error {
+		below := strings.TrimPrefix(strings.TrimPrefix(name, root), "/")
+		if files++; err != nil || files > maxShippedFiles {
+			return errors.Join(err, fs.SkipAll)
+		}
+		if e.IsDir() {
+			if strings.Count(below, "/") >= maxShippedDepth {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		for i := range d.Contents {
+			c := &d.Contents[i]
+			into, ok := vars.Expand(c.Into)
+			if _, fits := c.Fits(below); !ok || !fits || !c.Merged() || !e.Type().IsRegular() {
+				continue
+			}
+			data, err := survey.Open(tree, "/"+name, table.MaxShipped)
+			if err != nil {
+				return fmt.Errorf("read %s: %w", text.Clean(name), err)
+			}
+			list = append(list, intake.Shipped{Mod: m.Name, Content: c, Into: into, Path: "/" + name, Data: data})
+			break
+		}
+		return nil
+	})
+	return list, err
+}
+
+// Origins are the entries of a table that came from mods, as the ledger tells.
+func (g *ground) Origins(into string) ([]table.Origin, error) {
+	l, err := g.a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	return g.s.origins(l, into)
+}
+
+// origins goes through what entries of the ledger have made of a table, from the oldest on: what was added for a
+// mod is that mod's until it is gone, and again when it comes back as it was.
+func (s *Server) origins(l *host.Ledger, into string) ([]table.Origin, error) {
+	i := slices.IndexFunc(s.Dialect.Contents, func(c dialect.Content) bool {
+		full, ok := s.Vars.Expand(c.Into)
+		return ok && c.Merged() && full == into
+	})
+	if i < 0 {
+		return nil, nil
+	}
+	versions, err := l.Versions(s.Record.Name, into, maxVersions)
+	if err != nil || !slices.ContainsFunc(versions, func(v host.Version) bool { return len(merged(v, into)) > 0 }) {
+		return nil, err
+	}
+	kind := table.KindOf(&s.Dialect.Contents[i])
+	from := map[string]table.Origin{}
+	for _, v := range slices.Backward(versions) {
+		came := merged(v, into)
+		if len(came) == 0 {
+			continue
+		}
+		doc, _ := text.Decode(v.New)
+		t, fault := table.Read(doc, kind)
+		if fault != nil {
+			continue // somebody has torn it since; what is in it now is looked at by itself
+		}
+		for k := range t.Entries {
+			if mod, ok := came[t.Entries[k].ID]; ok {
+				from[t.Entries[k].ID] = table.Origin{ID: t.Entries[k].ID, Mod: mod, Says: t.Entries[k].Says()}
+			}
+		}
+	}
+	var list []table.Origin
+	for _, o := range from {
+		list = append(list, o)
+	}
+	slices.SortFunc(list, func(a, b table.Origin) int { return strings.Compare(a.ID, b.ID) })
+	return list, nil
+}
+
+// merged are the entries of a table that were added for mods by an entry of the ledger, with the mods.
+func merged(v host.Version, into string) map[string]string {
+	mods := map[string]string{}
+	for _, c := range v.Changes {
+		if c.Op == lineup.OpMerge && c.File == into {
+			for _, id := range c.Entries {
+				mods[id] = c.Mod
+			}
+		}
+	}
+	return mods
+}
+
+// tableFacts are what check has to know of tables: what mods ship for them, what they hold, and what in them came
+// from mods.
+func (a *App) tableFacts(s *Server, now *survey.Survey, l *host.Ledger) (list []check.Table) {
+	for i := range s.Dialect.Contents {
+		c := &s.Dialect.Contents[i]
+		into, ok := s.Vars.Expand(c.Into)
+		if !ok || !c.Merged() || slices.ContainsFunc(list, func(t check.Table) bool { return t.File == into }) {
+			continue
+		}
+		t := check.Table{File: into, Kind: table.KindOf(c), Needed: c.Needed}
+		if raw, err := survey.Open(s.disk(), into, table.MaxFile); err == nil {
+			doc, _ := text.Decode(raw)
+			t.Have, t.Fault = table.Read(doc, t.Kind)
+		} else {
+			t.Problem = text.Clean(err.Error())
+		}
+		origins, err := s.origins(l, into)
+		if err != nil {
+			a.tell(err.Error())
+		}
+		t.Origins = origins
+		list = append(list, t)
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	for k := range now.Mods {
+		m := &now.Mods[k]
+		found, err := shipped(s.disk(), s.Dialect, s.Vars, m)
+		if err != nil {
+			a.tell(err.Error())
+			continue
+		}
+		for _, b := range found {
+			i := slices.IndexFunc(list, func(t check.Table) bool { return t.File == b.Into })
+			list[i].Ships = append(list[i].Ships, check.Ships{Mod: m.Name, File: b.Path, Data: b.Data})
+		}
+	}
+	return list
+}
