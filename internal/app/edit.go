@@ -11,6 +11,7 @@ import (
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/planner"
+	"initium/internal/core/survey"
 	"initium/internal/core/text"
 	"initium/internal/host"
 )
@@ -85,4 +86,36 @@ func (e *Edit) Done() (c lineup.Change, ok bool, err error) {
 		return c, false, fmt.Errorf("%s has grown to %d bytes, and at most %d are taken; nothing is changed", text.Clean(filepath.Base(e.File)), len(now), maxSettingFile)
 	}
 	return lineup.Change{Op: lineup.OpWrite, File: e.File, Content: now, Before: planner.Sum(e.before)}, !bytes.Equal(now, e.before), nil
+}
+
+// PutChange is the change that puts what a source holds into a file of a server: instead of a block, which is
+// named by its first line, at the end of one, at a path of keys of a JSON document, or as the whole file.
+func (a *App) PutChange(server, file, source string, block, into, at string) (c lineup.Change, err error) {
+	s, err := a.Server(server)
+	if err != nil {
+		return c, err
+	}
+	full, err := s.fileOf(survey.Take(s.input()).Lineup, file)
+	if err != nil {
+		return c, err
+	}
+	if source, err = filepath.Abs(source); err != nil {
+		return c, err
+	}
+	content, err := survey.Open(theirs.Tree(), source, maxSettingFile)
+	if err != nil {
+		return c, fmt.Errorf("read %s: %w", text.Clean(source), err)
+	}
+	c = lineup.Change{Op: lineup.OpWrite, File: full, Content: content}
+	said := 0
+	for op, where := range map[lineup.Op]string{lineup.OpBlock: block, lineup.OpAddTo: into, lineup.OpPutAt: at} {
+		if where != "" {
+			c.Op, c.Mod = op, where
+			said++
+		}
+	}
+	if said > 1 {
+		return c, usage("say one of --block, --into and --at")
+	}
+	return c, nil
 }

@@ -158,6 +158,36 @@ func (e *env) edit() *cobra.Command {
 	return cmd
 }
 
+func (e *env) put() *cobra.Command {
+	var source, block, into, at string
+	var show, stage bool
+	cmd := &cobra.Command{
+		Use:   "put SERVER FILE --with SOURCE",
+		Short: "Put the text of a file into one of the server's: instead of a block, at the end of one, at a key of JSON, or as the whole",
+		Args:  args(cobra.ExactArgs(2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if source == "" {
+				return app.UsageError{Err: errors.New("say with --with SOURCE what is to be put there")}
+			}
+			c, err := e.app.PutChange(args[0], args[1], source, block, into, at)
+			if err != nil {
+				return err
+			}
+			if show {
+				return e.showChange(cmd.Context(), args[0], c)
+			}
+			return e.change(cmd.Context(), args[0], stage, c)
+		},
+	}
+	cmd.Flags().StringVar(&source, "with", "", "the file that holds the text")
+	cmd.Flags().StringVar(&block, "block", "", "instead of the block that begins with this line; its brackets tell where it ends")
+	cmd.Flags().StringVar(&into, "into", "", "at the end of the block that begins with this line")
+	cmd.Flags().StringVar(&at, "at", "", "in the place of the value at these keys of a JSON document, with dots between them")
+	cmd.Flags().BoolVar(&show, "show", false, "only show what would be written")
+	stageFlag(cmd, &stage)
+	return cmd
+}
+
 // maxValue is the longest value that is read from standard input, in bytes.
 const maxValue = 1 << 20
 

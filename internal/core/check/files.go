@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"initium/internal/core/block"
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/survey"
@@ -101,7 +102,13 @@ func (c *checker) data() {
 		if err != nil {
 			continue // the server does without it, or its absence has a finding of its own
 		}
-		if fault := wellFormed(d.Format, data); fault != nil {
+		fault := wellFormed(d.Format, data)
+		if d.Format == dialect.FormatText {
+			doc, _ := text.Decode(data)
+			language := block.LanguageOf(name, d.Comment)
+			fault = language.Balanced(doc)
+		}
+		if fault != nil {
 			c.add(Finding{Code: CodeDataUnreadable, Severity: Error, File: name, Line: fault.Line, Column: fault.Column}, "%s cannot be read: %s", path.Base(name), fault.Message).
 				Remedy = "mend the file at this place"
 			c.wrong(d.Wrong, fmt.Sprintf("%s cannot be read", path.Base(name)))

@@ -72,6 +72,7 @@ func (c *checker) check(d *Dialect) {
 	c.registrations(d, vars)
 	c.values(d, vars)
 	c.settings(d)
+	c.uniques(d)
 	c.builds(d, vars)
 	c.load(d)
 	c.data(d, vars)

@@ -109,7 +109,7 @@ func (c *checker) data(d *Dialect, vars []string) {
 		f, key := &d.Data[i], fmt.Sprintf("data[%d]", i)
 		c.need(key+".file", f.File)
 		c.variables(key+".file", f.File, vars)
-		oneOf(c, key+".format", &f.Format, "", FormatJSON, FormatYAML, FormatTOML, FormatXML)
+		oneOf(c, key+".format", &f.Format, "", FormatJSON, FormatYAML, FormatTOML, FormatXML, FormatText)
 		oneOf(c, key+".wrong", &f.Wrong, FateStops, FateStops, FatePassed, FateIgnored)
 	}
 	for i := range d.Sources {

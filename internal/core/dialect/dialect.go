@@ -37,6 +37,7 @@ type Dialect struct {
 	Icons         []Icon         `toml:"icon"`
 	Keys          Keys           `toml:"keys"`
 	Contents      []Content      `toml:"content"`
+	Uniques       []Unique       `toml:"unique"`
 	Leavings      []Leaving      `toml:"leaves"`
 	World         World          `toml:"world"`
 	Load          Load           `toml:"load"`
@@ -62,9 +63,11 @@ const (
 // Data is a file of the server that has to be well formed.
 type Data struct {
 	File   string `toml:"file"`
-	Format Format `toml:"format"` // json, yaml, toml or xml
+	Format Format `toml:"format"` // json, yaml, toml or xml; or text, of which the brackets have to close
 	About  string `toml:"about"`
 	Wrong  Fate   `toml:"wrong"` // what becomes of the mods when it is not
+
+	Comment string `toml:"comment"` // of a text: what begins a comment, where its ending does not tell it
 }
 
 // Source is a script of a mod's own, which the server runs when it loads the mod.

@@ -111,3 +111,44 @@ func (v *Value) MayBe() string {
 func (v *Value) Is(name string) bool {
 	return v.Name == name || strings.ReplaceAll(v.Name, "/", ".") == name
 }
+
+// Unique is something of which there may be only one of each name in a script, such as its classes.
+type Unique struct {
+	Files   string `toml:"files"` // a pattern, as that of a Content
+	Line    string `toml:"line"`  // the line that names it, with {value}: `class {value} {{`
+	Comment string `toml:"comment"`
+	About   string `toml:"about"` // what it is: `a class`
+
+	style text.FormStyle
+}
+
+// Fits tells whether a file of the server is one of these; name is its path below the server's folder.
+func (u *Unique) Fits(name string) bool {
+	_, ok := (&Content{Files: u.Files}).Fits(name)
+	return ok
+}
+
+// Style is what a script is read by to find the names.
+func (u *Unique) Style() text.FormStyle { return u.style }
+
+// uniques checks what has to be unique.
+func (c *checker) uniques(d *Dialect) {
+	for i := range d.Uniques {
+		u, key := &d.Uniques[i], fmt.Sprintf("unique[%d]", i)
+		c.glob(key+".files", strings.TrimSuffix(u.Files, "/**"))
+		c.need(key+".line", u.Line)
+		c.need(key+".about", u.About)
+		u.style.Comment = strings.Fields(u.Comment)
+		for _, source := range formsOf(u.Line) {
+			f, err := text.ParseForm(source, u.style.Comment, []string{"value", "any"})
+			switch {
+			case err != nil:
+				c.bad(key+".line", "%v", err)
+			case !slices.Contains(f.Pattern().Names(), "value"):
+				c.bad(key+".line", "%s has to hold {value}, which is the name", f)
+			default:
+				u.style.Settings = append(u.style.Settings, f)
+			}
+		}
+	}
+}

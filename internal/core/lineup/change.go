@@ -33,6 +33,9 @@ const (
 	OpRemove  Op = "take out" // Mod
 	OpRestore Op = "restore"  // the world, from the backup Source
 	OpWrite   Op = "write"    // File as Content has it, to the byte
+	OpBlock   Op = "replace"  // the block of File that begins with the line Mod by Content
+	OpAddTo   Op = "add to"   // Content to the end of the block of File that begins with the line Mod
+	OpPutAt   Op = "put at"   // Content in the place of the value at the keys Mod of the JSON document File
 	OpMerge   Op = "merge"    // the entries of Mod into the table File, from Source or from its own files
 	OpUnmerge Op = "unmerge"  // the entries of Mod out of the table File
 
@@ -49,10 +52,10 @@ type Change struct {
 	Number       string `json:"number,omitempty"`       // the mod's catalogue number: for OpRegister, and for OpUnregister where it goes too
 	Registration string `json:"registration,omitempty"` // for OpSet: whose file; for OpRegister: which list, "" for the first
 	Where        Where  `json:"where,omitzero"`
-	File         string `json:"file,omitempty"`    // for OpSet, OpUnset, OpWrite and of tables: the absolute path of the file, where it is not that of a registration
+	File         string `json:"file,omitempty"`    // for changes of settings, files, blocks and tables: the absolute path of the file, where it is not that of a registration
 	Line         int    `json:"line,omitempty"`    // and the line, where the setting stands there more than once
 	AsSaid       bool   `json:"as_said,omitempty"` // and the value is written as it is said, whatever kind it is of
-	Content      []byte `json:"content,omitempty"` // for OpWrite; it is kept only while the change is staged
+	Content      []byte `json:"content,omitempty"` // what is written, replaced or added by; it is kept only while the change is staged
 	Before       string `json:"before,omitempty"`  // the SHA-256 of what File held when Content was made of it, "" where that does not matter
 	Written      string `json:"written,omitempty"` // for OpRegister: what stands in place of the bare name, "" for the name
 
@@ -63,7 +66,7 @@ type Change struct {
 
 // OfFiles tells whether a change brings or takes files.
 func (c Change) OfFiles() bool {
-	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite || c.Op == OpMerge || c.Op == OpUnmerge
+	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite || c.Op == OpMerge || c.Op == OpUnmerge || c.Op == OpBlock || c.Op == OpAddTo || c.Op == OpPutAt
 }
 
 // Where is a position in the load order. At most one field has a value; none
@@ -86,6 +89,12 @@ func (c Change) String() string {
 		return "restore the world from " + text.Clean(path.Base(c.Source))
 	case OpWrite:
 		return "write " + text.Clean(path.Base(c.File))
+	case OpBlock:
+		return fmt.Sprintf("replace the block %q of %s", mod, text.Clean(path.Base(c.File)))
+	case OpAddTo:
+		return fmt.Sprintf("add to the block %q of %s", mod, text.Clean(path.Base(c.File)))
+	case OpPutAt:
+		return fmt.Sprintf("put another value at %s of %s", mod, text.Clean(path.Base(c.File)))
 	case OpMerge:
 		return fmt.Sprintf("add the entries of %s to %s", mod, text.Clean(path.Base(c.File)))
 	case OpUnmerge:

@@ -149,6 +149,8 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 			err = p.inFile(c)
 		case lineup.OpWrite:
 			err = p.write(c)
+		case lineup.OpBlock, lineup.OpAddTo, lineup.OpPutAt:
+			err = p.block(c)
 		case lineup.OpMerge:
 			err = p.merge(c)
 		case lineup.OpUnmerge:
