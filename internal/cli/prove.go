@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,7 +18,8 @@ import (
 
 func (e *env) prove() *cobra.Command {
 	var opt app.ProveOptions
-	var asJSON, keep, probe bool
+	var asJSON, keep, probe, first bool
+	var await []string
 	cmd := &cobra.Command{
 		Use:   "prove SERVER",
 		Short: "Start a server, judge every mod by its log, and stop it; exit status 1 if it is not proved",
@@ -40,6 +43,9 @@ func (e *env) prove() *cobra.Command {
 					return errNo
 				}
 			}
+			if first {
+				return e.firstStart(cmd.Context(), args[0], await, opt, asJSON)
+			}
 			p, err := e.app.Prove(cmd.Context(), args[0], opt)
 			if err != nil {
 				return err
@@ -60,9 +66,51 @@ func (e *env) prove() *cobra.Command {
 	cmd.Flags().DurationVar(&opt.Within, "timeout", 0, "how long the server may take to become ready; the dialect says when left out")
 	cmd.Flags().DurationVar(&opt.Stay, "stay", 0, "how long it has to stay up once it is ready, for mods that fail late; the dialect says when left out")
 	cmd.Flags().BoolVar(&probe, "probe", false, "have the server's own command look through its startup files first, and start it only if that finds nothing")
+	cmd.Flags().BoolVar(&first, "first", false, "a first start: wait until mods have made what they make, stop the server, and start it once more where something has not come")
+	cmd.Flags().StringSliceVar(&await, "await", nil, "with --first: a path below the server's folder that has to appear too")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	cmd.Flags().BoolVar(&keep, "keep-running", false, "let the server go on afterwards; initium stop SERVER stops it")
+	cmd.MarkFlagsMutuallyExclusive("first", "keep-running")
 	return cmd
+}
+
+// firstStart makes a first start and tells what came of it. What somebody has asked for by name has to come;
+// of what mods may make the dialect knows only that they may.
+func (e *env) firstStart(ctx context.Context, server string, await []string, opt app.ProveOptions, asJSON bool) error {
+	f, err := e.app.FirstStart(ctx, server, await, opt)
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		if err := e.json(f); err != nil {
+			return err
+		}
+	} else {
+		e.printProof(f.Proof)
+		e.printFirst(f)
+	}
+	if f.Proof.Verdict != proof.Proved || slices.ContainsFunc(f.Owed(), func(a app.Awaited) bool { return a.Mod == "" }) {
+		return errNo
+	}
+	return nil
+}
+
+func (e *env) printFirst(f *app.First) {
+	fmt.Fprintf(e.out, "\nfirst start, %s:\n", count(f.Starts, "start", "starts"))
+	if len(f.Awaited) == 0 {
+		fmt.Fprintln(e.out, "  nothing was awaited: all that the dialect knows of is there already")
+	}
+	for _, a := range f.Awaited {
+		whose := ""
+		if a.Mod != "" {
+			whose = ", of " + a.Mod
+		}
+		if a.Start == 0 {
+			fmt.Fprintf(e.out, "  did not come   %s%s\n", a.Path, whose)
+		} else {
+			fmt.Fprintf(e.out, "  came           %s%s, in start %d\n", a.Path, whose, a.Start)
+		}
+	}
 }
 
 // progress prints each mod as it is spoken for, and the time while none is.

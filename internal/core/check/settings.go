@@ -80,11 +80,33 @@ func (c *checker) value(v *dialect.Value) {
 	}
 	for _, broad := range v.Broad {
 		name, value, _ := strings.Cut(broad, " ")
-		for _, other := range c.s.Lineup.Settings {
-			if other.Name == name && strings.EqualFold(other.Value, strings.TrimSpace(value)) {
-				c.add(c.atSetting(CodeSettingUndone, Warning, other), "%s %s undoes %s %s, which is set elsewhere: the broad one wins", name, other.Value, v.Name, shown).
-					Remedy = fmt.Sprintf("take %s away, or make it narrower", name)
-			}
+		c.undone(v, name, strings.TrimSpace(value))
+	}
+}
+
+// undone tells of a broad setting that undoes narrow ones, which may be of the same name.
+func (c *checker) undone(v *dialect.Value, name, value string) {
+	all := c.s.Lineup.Settings
+	isBroad := func(s lineup.Setting) bool { return s.Name == name && strings.EqualFold(s.Value, value) }
+	var narrow []string
+	for _, s := range all {
+		if s.Name != v.Name || isBroad(s) || c.d.Registrations[c.s.Lineup.Files[s.File].Registration].Name != v.Registration {
+			continue
+		}
+		shown := s.Value
+		if v.Secret {
+			shown = "what it is"
+		}
+		line, _ := text.Position(c.s.Lineup.Files[s.File].Bytes, s.Span.Start)
+		narrow = append(narrow, fmt.Sprintf("%s %s (line %d)", s.Name, shown, line))
+	}
+	if len(narrow) == 0 {
+		return
+	}
+	for _, s := range all {
+		if isBroad(s) {
+			c.add(c.atSetting(CodeSettingUndone, Warning, s), "%s %s undoes %s: the broad one wins", name, s.Value, strings.Join(narrow, ", ")).
+				Remedy = fmt.Sprintf("take %s %s away, or make it narrower: initium settings %s %s", name, s.Value, c.s.Server, name)
 		}
 	}
 }
