@@ -58,6 +58,9 @@ func (s *Server) held(path string) bool {
 	return false
 }
 
+// IsSoAlready tells that a change was none.
+func IsSoAlready(err error) bool { return errors.Is(err, errSoAlready) }
+
 func why(changes []lineup.Change) string {
 	var words []string
 	for _, c := range changes {
@@ -135,6 +138,7 @@ func (a *App) Ledger(name string) ([]host.Entry, error) {
 		e := &entries[i]
 		for k := range e.Changes {
 			c := &e.Changes[k]
+			c.Content = nil
 			if shown := text.MaskValue(c.Mod, c.To); c.Op == lineup.OpSet && shown != c.To {
 				e.Why = strings.ReplaceAll(e.Why, text.Clean(c.To), shown)
 				c.To = shown

@@ -9,7 +9,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"slices"
 	"time"
 
 	_ "modernc.org/sqlite" // the database driver
@@ -404,11 +403,7 @@ func (l *Ledger) begin(server, why string, p *plan.Plan) (id int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	kept := slices.Clone(p.Changes)
-	for i := range kept {
-		kept[i].Content = nil // it is among the files
-	}
-	changes, err := json.Marshal(kept)
+	changes, err := json.Marshal(p.Changes)
 	if err != nil {
 		return 0, err
 	}

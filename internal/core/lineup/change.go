@@ -55,7 +55,7 @@ type Change struct {
 	File         string `json:"file,omitempty"`    // for changes of settings, files, blocks and tables: the absolute path of the file, where it is not that of a registration
 	Line         int    `json:"line,omitempty"`    // and the line, where the setting stands there more than once
 	AsSaid       bool   `json:"as_said,omitempty"` // and the value is written as it is said, whatever kind it is of
-	Content      []byte `json:"content,omitempty"` // what is written, replaced or added by; it is kept only while the change is staged
+	Content      []byte `json:"content,omitempty"` // what is written, replaced or added by; it is never shown
 	Before       string `json:"before,omitempty"`  // the SHA-256 of what File held when Content was made of it, "" where that does not matter
 	Written      string `json:"written,omitempty"` // for OpRegister: what stands in place of the bare name, "" for the name
 

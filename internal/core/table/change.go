@@ -306,3 +306,37 @@ func (t *Table) outOfBrackets(at []int) (edits []text.Edit) {
 	}
 	return append(edits, text.Delete(span))
 }
+
+// Bare are entries of a table by what they are known by, as a file of nothing else, in the order of the table.
+func (t *Table) Bare(ids []string) []byte {
+	want := setOf(ids)
+	var raws []string
+	for i := range t.Entries {
+		e := &t.Entries[i]
+		if !want[e.ID] {
+			continue
+		}
+		indent := ""
+		switch {
+		case t.kind.Format == dialect.FormatYAML && t.kind.ID != ByKey:
+			indent = "  "
+		case t.kind.Format == dialect.FormatJSON:
+			indent = "  "
+		}
+		raws = append(raws, e.under(indent, "\n"))
+	}
+	if len(raws) == 0 {
+		return nil
+	}
+	switch {
+	case t.kind.Format == dialect.FormatJSON && t.kind.ID == ByKey:
+		return []byte("{\n  " + strings.Join(raws, ",\n  ") + "\n}\n")
+	case t.kind.Format == dialect.FormatJSON:
+		return []byte("[\n  " + strings.Join(raws, ",\n  ") + "\n]\n")
+	case t.kind.Format == dialect.FormatYAML && t.kind.ID != ByKey:
+		return []byte("- " + strings.Join(raws, "\n- ") + "\n")
+	case t.kind.Format == dialect.FormatINI && t.kind.At != "":
+		return []byte("[" + t.kind.At + "]\n" + strings.Join(raws, "\n") + "\n")
+	}
+	return []byte(strings.Join(raws, "\n") + "\n")
+}

@@ -1,0 +1,187 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"initium/internal/app"
+	"initium/internal/core/recipe"
+	"initium/internal/core/text"
+)
+
+func (e *env) recipe() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "recipe",
+		Short: "What was done to one server, to be done again on another",
+		Args:  args(cobra.NoArgs),
+		RunE:  func(cmd *cobra.Command, args []string) error { return cmd.Help() },
+	}
+	cmd.AddCommand(e.recipeSave(), e.recipeShow(), e.recipeRun())
+	return cmd
+}
+
+func (e *env) recipeSave() *cobra.Command {
+	var of app.RecipeOf
+	cmd := &cobra.Command{
+		Use:   "save SERVER FOLDER [ENTRY..ENTRY]",
+		Short: "Make a recipe of what the ledger says was done, in a new folder",
+		Args:  args(cobra.RangeArgs(2, 3)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 2 {
+				from, to, ranged := strings.Cut(args[2], "..")
+				if !ranged {
+					to = from
+				}
+				var err error
+				if of.From, err = strconv.Atoi(from); err == nil {
+					of.To, err = strconv.Atoi(to)
+				}
+				if err != nil || of.From < 1 || of.To < of.From {
+					return app.UsageError{Err: fmt.Errorf("%q names no entries; write them as 3 or 3..7", args[2])}
+				}
+			}
+			r, err := e.app.SaveRecipe(args[0], args[1], of)
+			if err != nil {
+				return err
+			}
+			e.printRecipe(r)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&of.Mod, "mod", "", "only what was done for this mod")
+	cmd.Flags().StringVar(&of.About, "about", "", "what it is for, in your words")
+	cmd.Flags().StringSliceVar(&of.Await, "await", nil, "a file, below the server's folder, that a first start has to make")
+	return cmd
+}
+
+func (e *env) recipeShow() *cobra.Command {
+	return &cobra.Command{
+		Use:   "show FOLDER",
+		Short: "Tell what a recipe does, in words",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r, err := app.ReadRecipe(args[0])
+			if err != nil {
+				return err
+			}
+			e.printRecipe(r)
+			return nil
+		},
+	}
+}
+
+func (e *env) printRecipe(r *recipe.Recipe) {
+	fmt.Fprintf(e.out, "%s, for servers of %s\n", text.Clean(r.Name), text.Clean(r.Dialect))
+	if r.About != "" {
+		fmt.Fprintln(e.out, text.Clean(r.About))
+	}
+	for i := range r.Steps {
+		fmt.Fprintf(e.out, "%4d  %s\n", i+1, r.Steps[i].String())
+	}
+	for i := range r.Rules {
+		fmt.Fprintf(e.out, "rule  %s\n", r.Rules[i].Rule())
+	}
+	for i := range r.Expects {
+		fmt.Fprintf(e.out, "expects that %s\n", r.Expects[i].Expectation())
+	}
+	for _, p := range r.Await {
+		fmt.Fprintf(e.out, "a first start makes %s\n", text.Clean(p))
+	}
+	for _, o := range r.Own {
+		fmt.Fprintf(e.out, "each server's own: %s\n", ownWords(o))
+	}
+	for _, l := range r.Left {
+		fmt.Fprintf(e.out, "left out: %s\n", text.Clean(l))
+	}
+}
+
+func ownWords(o recipe.Own) string {
+	words := text.Clean(o.Name)
+	if o.File != "" {
+		words += " in " + text.Clean(o.File)
+	}
+	if o.About != "" {
+		words += ", " + text.Clean(o.About)
+	}
+	return words
+}
+
+func (e *env) recipeRun() *cobra.Command {
+	var from []string
+	var show, stage bool
+	cmd := &cobra.Command{
+		Use:   "run SERVER FOLDER",
+		Short: "Do what a recipe says on a server: all as one plan, or nothing",
+		Args:  args(cobra.ExactArgs(2)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			run, err := e.app.PlanRecipe(cmd.Context(), args[0], args[1], from)
+			if err != nil {
+				return err
+			}
+			for _, p := range run.Passed {
+				fmt.Fprintf(e.out, "so already: %s\n", p)
+			}
+			if len(run.Problems) > 0 {
+				for _, p := range run.Problems {
+					fmt.Fprintf(e.err, "does not fit: %s\n", text.Clean(p))
+				}
+				fmt.Fprintln(e.err, "nothing was written")
+				return errNo
+			}
+			switch {
+			case len(run.Changes) == 0:
+				fmt.Fprintln(e.out, "nothing to change: it is so already")
+			case show:
+				staged, err := e.app.Staged(args[0])
+				if err != nil {
+					return err
+				}
+				p, _, err := e.app.Plan(cmd.Context(), args[0], append(staged, run.Changes...))
+				if err != nil {
+					return err
+				}
+				s, err := e.app.Server(args[0])
+				if err != nil {
+					return err
+				}
+				e.printPlan(s.Record.Dir, p)
+			default:
+				if err := e.change(cmd.Context(), args[0], stage, run.Changes...); err != nil && !app.IsSoAlready(err) {
+					return err
+				}
+			}
+			if !show && !stage {
+				if err := e.app.FinishRecipe(args[0], run.Recipe); err != nil {
+					return err
+				}
+			}
+			e.printOpen(args[0], run)
+			return nil
+		},
+	}
+	cmd.Flags().StringSliceVar(&from, "from", nil, "a folder in which what comes is looked for, or the archive itself")
+	cmd.Flags().BoolVar(&show, "show", false, "only show what would be written")
+	stageFlag(cmd, &stage)
+	return cmd
+}
+
+// printOpen tells what a recipe leaves to the operator.
+func (e *env) printOpen(server string, run *app.Run) {
+	for _, o := range run.Own {
+		in := ""
+		if o.File != "" {
+			in = " --in " + text.Clean(filepath.ToSlash(o.File))
+		}
+		fmt.Fprintf(e.out, "still to be set: %s (initium set %s %s VALUE%s)\n", ownWords(o), server, text.Clean(o.Name), in)
+	}
+	for _, l := range run.Recipe.Left {
+		fmt.Fprintf(e.out, "not in the recipe: %s\n", text.Clean(l))
+	}
+	if len(run.Recipe.Await) > 0 {
+		fmt.Fprintf(e.out, "then: initium prove %s --first --await %s\n", server, text.Clean(strings.Join(run.Recipe.Await, ",")))
+	}
+}
