@@ -129,6 +129,34 @@ func (k *killing) check(least int) {
 	}
 }
 
+// TestKilledWhileEntriesAndBlocksCome kills a recipe of all that goes into files, which takes a mod in with entries
+// for a table that is begun by it, replaces a block and sets something; and the way back.
+func TestKilledWhileEntriesAndBlocksCome(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\n")
+	k := newKilling(h)
+	h.cargo("a", "", "haul 1\n")
+	put(t, filepath.Join(h.home, "dialects/harrow-sound.toml"), h.do(0, "dialect", "show", "harrow-sound")+"\n[[content]]\nkind = 'data'\nfiles = 'fish*.json'\ninto = '{dir}/conf/fish.json'\nentry = 'fish'\nid = 'name'\nbase = '{dir}/base.json'\n")
+	write(t, filepath.Join(h.dir, "base.json"), "{\"fish\": [{\"name\": \"cod\"}]}\n")
+	write(t, filepath.Join(h.dir, "conf/quay.script"), "quay {\n  lamp = 1;\n}\n")
+	write(t, filepath.Join(h.dir, "conf/net.properties"), "slots=8\n")
+	came := filepath.Join(filepath.Dir(h.home), "came")
+	write(t, filepath.Join(came, "kelp/kelp/bill.toml"), "name = \"kelp\"\nrelease = \"1.4\"\n")
+	write(t, filepath.Join(came, "kelp/kelp/deck.script"), "haul 1\n")
+	write(t, filepath.Join(came, "kelp/fish_kelp.json"), "[{\"name\": \"wrasse\"}]\n")
+	folder := filepath.Join(filepath.Dir(h.home), "recipe")
+	write(t, filepath.Join(folder, "block"), "quay {\n  lamp = 5;\n}\n")
+	write(t, filepath.Join(folder, "recipe.toml"), "dialect = 'harrow-sound'\n[[step]]\ndo = 'take in'\nsource = 'kelp'\nmods = [{name = 'kelp', release = '1.4'}]\n[[step]]\ndo = 'replace'\nfile = 'conf/quay.script'\nname = 'quay {'\ntext = 'block'\n[[step]]\ndo = 'set'\nfile = 'conf/net.properties'\nname = 'slots'\nvalue = '12'\n")
+	h.do(0, "ledger", "h")
+	k.keep("before")
+	h.do(0, "recipe", "run", "h", folder, "--from", came)
+	k.keep("after")
+	insist.Holds(t, "the table", contents(t, filepath.Join(h.dir, "conf/fish.json")), "cod", "wrasse")
+	k.everywhere("before", "after", "1", true, "recipe", "run", "h", folder, "--from", came)
+	k.everywhere("after", "before", "2", true, "undo", "h")
+	k.check(60)
+}
+
 // TestKilledWhileFilesComeAndGo kills intake, update, removal and the way back.
 func TestKilledWhileFilesComeAndGo(t *testing.T) {
 	t.Parallel()

@@ -166,12 +166,11 @@ type (
 			Line               int
 		}
 	}
-	checkJSON struct {
-		Findings []struct {
-			Code, Severity, Mod, File, Message, Remedy string
-			Line, Column                               int
-		}
+	findingJSON struct {
+		Code, Severity, Mod, File, Message, Remedy string
+		Line, Column                               int
 	}
+	checkJSON  struct{ Findings []findingJSON }
 	surveyJSON struct {
 		Mods []struct {
 			Name, Release, Section, Path string

@@ -3,6 +3,7 @@ package test
 import (
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -166,4 +167,28 @@ func TestTableThatIsNotThereYet(t *testing.T) {
 	insist.That(t, os.IsNotExist(err), "taken back, the table is there: %v", err)
 	insist.Holds(t, "nothing of its own", m.try("merge", "lantern-moor", "mist_bells").err, "has no file with entries")
 	insist.Holds(t, "no table", m.try("merge", "lantern-moor", "mist_bells", base, "--table", "moor.sh").err, "is no table of which the dialect")
+}
+
+// What a mod wants to be done besides stands at it until it is done, and so does all else that is owed.
+func TestOwed(t *testing.T) {
+	t.Parallel()
+	m := newMoor(t)
+	insist.Holds(t, "at first", m.do(0, "owed", "lantern-moor"), "nothing that Initium knows of")
+	source := m.comes("reeds", "1.0", newt, "")
+	write(t, filepath.Join(source, "reeds.sql"), "CREATE TABLE reeds (n INTEGER);\n")
+	m.do(0, "take", "lantern-moor", source)
+	out := m.do(1, "owed", "lantern-moor")
+	insist.Holds(t, "owed", out, "owed    reeds: it wants to be done besides: a script for the moor's database, to be run once; run it once against the server's database (reeds.sql)",
+		"initium accept lantern-moor step-left reeds", "nothing was started since the last change: take in reeds")
+	var c checkJSON
+	decode(t, m.try("check", "lantern-moor", "--json").out, &c)
+	insist.That(t, slices.ContainsFunc(c.Findings, func(f findingJSON) bool { return f.Code == "step-left" && f.Mod == "reeds" }), "check says %+v", c.Findings)
+	m.do(0, "accept", "lantern-moor", "step-left", "reeds", "--because", "ran it by hand")
+	m.proves("lantern-moor", "reed_lights confirmed, mist_bells confirmed, stilt_walks confirmed, will_o_wisp confirmed, reeds confirmed, ford_keepers confirmed")
+	insist.Same(t, "done", m.do(0, "owed", "lantern-moor"), "waived  reeds: it wants to be done besides: a script for the moor's database, to be run once; run it once against the server's database (reeds.sql) (ran it by hand)\n")
+	var list []struct{ Code, Waived string }
+	m.json(0, &list, "owed", "lantern-moor", "--json")
+	insist.That(t, len(list) == 1 && list[0].Code == "step-left" && list[0].Waived == "ran it by hand", "as JSON it is %+v", list)
+	m.do(0, "remove", "lantern-moor", "reeds")
+	insist.Lacks(t, "without the mod", m.try("owed", "lantern-moor").out, "reeds.sql")
 }

@@ -36,6 +36,9 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 		return facts, err
 	}
 	facts.Tables = a.tableFacts(s, now, l)
+	if facts.Owed, err = l.Owed(s.Record.Name); err != nil {
+		return facts, err
+	}
 	lessons, err := l.Lessons()
 	if err != nil {
 		return facts, err

@@ -191,6 +191,58 @@ func (e *env) accept() *cobra.Command {
 	return cmd
 }
 
+func (e *env) owed() *cobra.Command {
+	var asJSON bool
+	cmd := &cobra.Command{
+		Use:   "owed SERVER",
+		Short: "What is still to be done: what mods have left open, settings without their value, a start; exit status 1 if anything is",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			list, err := e.app.Owed(args[0])
+			if err != nil {
+				return err
+			}
+			open := 0
+			for _, o := range list {
+				if o.Waived == "" {
+					open++
+				}
+			}
+			if asJSON {
+				err = e.json(list)
+			} else {
+				e.printOwed(list)
+			}
+			if err == nil && open > 0 {
+				err = errNo
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
+func (e *env) printOwed(list []app.Owing) {
+	if len(list) == 0 {
+		fmt.Fprintln(e.out, "nothing that Initium knows of is still to be done")
+	}
+	for _, o := range list {
+		who := ""
+		if o.Mod != "" {
+			who = o.Mod + ": "
+		}
+		if o.Waived != "" {
+			fmt.Fprintf(e.out, "waived  %s%s (%s)\n", who, o.About, o.Waived)
+			continue
+		}
+		fmt.Fprintf(e.out, "owed    %s%s\n", who, o.About)
+		if o.How != "" {
+			fmt.Fprintf(e.out, "        %s\n", o.How)
+		}
+	}
+}
+
 // placed is a finding with its place.
 func placed(f check.Finding) string {
 	switch {

@@ -133,7 +133,7 @@ func insideJSON(in *app.Inspection) jsonInside {
 		j.Overlaps = append(j.Overlaps, jsonOverlap{o.Path, o.Mod, o.Same, o.Whose, string(o.Choice)})
 	}
 	for _, s := range in.Intake.Steps {
-		j.Steps = append(j.Steps, jsonStep(s))
+		j.Steps = append(j.Steps, jsonStep{s.Path, s.About})
 	}
 	j.Parts = partsJSON(in.Intake.Parts)
 	if in.Plan != nil {

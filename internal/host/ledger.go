@@ -9,6 +9,8 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	_ "modernc.org/sqlite" // the database driver
@@ -303,6 +305,35 @@ func (l *Ledger) Versions(server, path string, most int) (list []Version, err er
 		}
 		v.At = time.UnixMilli(at)
 		list = append(list, v)
+	}
+	return list, rows.Err()
+}
+
+// Owed is what mods want to be done that were taken in, each as its newest release has it.
+func (l *Ledger) Owed(server string) ([]lineup.Owed, error) {
+	rows, err := l.db.Query(`SELECT changes FROM entry WHERE server = ? AND state = 'done' AND changes LIKE '%"op":"take in"%' ORDER BY number`, server)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []lineup.Owed
+	for rows.Next() {
+		var data string
+		var changes []lineup.Change
+		if err := rows.Scan(&data); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(data), &changes); err != nil {
+			return nil, err
+		}
+		for _, c := range changes {
+			if c.Op != lineup.OpTake {
+				continue
+			}
+			renewed := strings.Split(c.Mod, ", ")
+			list = slices.DeleteFunc(list, func(o lineup.Owed) bool { return slices.Contains(renewed, o.Mod) })
+			list = append(list, c.Owed...)
+		}
 	}
 	return list, rows.Err()
 }

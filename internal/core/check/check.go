@@ -67,7 +67,8 @@ type Surroundings struct {
 	Lessons  map[string]string // as in package forecast
 	Refuted  *forecast.Refuted
 	Accepted []Accepted
-	Tables   []Table // that mods add entries to
+	Tables   []Table       // that mods add entries to
+	Owed     []lineup.Owed // what mods that were taken in want to be done besides
 }
 
 // Build is what was found out about a version.
@@ -102,6 +103,7 @@ func Run(s *survey.Survey, facts Surroundings) *Report {
 	c.twins()
 	c.strays()
 	c.tables()
+	c.owed()
 	c.consequences()
 	slices.SortStableFunc(c.findings, func(a, b Finding) int { return cmp.Compare(rank(a.Severity), rank(b.Severity)) })
 	accept(c.findings, facts.Accepted)

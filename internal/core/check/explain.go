@@ -32,6 +32,7 @@ const (
 	CodeDataUnmerged        Code = "data-unmerged"
 	CodeDataDiffers         Code = "data-differs"
 	CodeDataLeft            Code = "data-left"
+	CodeStepLeft            Code = "step-left"
 	CodeIconUnreadable      Code = "icon-unreadable"
 	CodeIconSize            Code = "icon-size"
 	CodePlacesDisagree      Code = "places-disagree"
@@ -166,6 +167,7 @@ var fileExplained = []Explanation{
 	{CodeDataUnmerged, "A mod ships entries for a table of the server, and the table has not got them.", "Nothing at first; what players build with them vanishes later.", "Plan the remedy: it adds them, in the table's own layout."},
 	{CodeDataDiffers, "A table has an entry otherwise than a mod ships it: somebody has changed it, or another mod brings the same.", "Nothing.", "See both side by side, and accept the finding if yours is meant."},
 	{CodeDataLeft, "A table has entries of a mod that is not on the server any more.", "A line about something that is not known, or nothing.", "Plan the remedy: it takes those out that nobody has changed since."},
+	{CodeStepLeft, "A mod that was taken in came with something that Initium does not do, such as a script for a database.", "It depends on the mod: a line about a table that is missing, or nothing.", "Do it, and accept the finding with what you did."},
 	{CodeIconUnreadable, "The icon is no picture that can be read.", "A warning, or nothing: the server shows without an icon.", "Put a PNG there."},
 	{CodeIconSize, "The icon has another size than the one that the server takes.", "A warning, or nothing: the server shows without an icon.", "Scale the picture."},
 	{CodePlacesDisagree, "Two places have to name the same mods, and do not.", "It depends on which of the two the server reads this time.", "Plan the remedy: it makes the copy the same as the first."},

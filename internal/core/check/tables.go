@@ -115,6 +115,18 @@ func (c *checker) leftEntries(t *Table) {
 	}
 }
 
+// owed tells of what mods want to be done that Initium does not do.
+func (c *checker) owed() {
+	for _, o := range c.facts.Owed {
+		m := c.s.Find(o.Mod)
+		if m == nil || m.Path == "" {
+			continue
+		}
+		c.add(Finding{Code: CodeStepLeft, Severity: Warning, Mod: o.Mod, File: m.Path}, "it wants to be done besides: %s (%s)", o.About, o.Path).
+			Remedy = fmt.Sprintf("do it, and accept this with what you did: initium accept %s %s %s --because WHY", c.s.Server, CodeStepLeft, text.Clean(o.Mod))
+	}
+}
+
 // entriesOf is a number of entries in words.
 func entriesOf(n int) string {
 	if n == 1 {

@@ -88,7 +88,7 @@ func (x *assigner) extras() {
 		case e.Content.Merged() && ok:
 			x.brings(e.Path, x.whoseKey(e.Path), e.Content, into)
 		default:
-			x.Steps = append(x.Steps, Step{e.Path, stepWords(e.Content, into)})
+			x.Steps = append(x.Steps, Step{e.Path, stepWords(e.Content, into), x.whoseStep(e.Path)})
 		}
 	}
 	for i := range x.Found.Dialect.Contents {
@@ -118,6 +118,16 @@ func (x *assigner) brings(name, mod string, c *dialect.Content, into string) {
 		return
 	}
 	x.Brings = append(x.Brings, Shipped{mod, c, into, name, data})
+}
+
+// whoseStep is the mod that something beside the mods is for: the one that it is called like, or else the
+// first; "" where no mod comes.
+func (x *assigner) whoseStep(name string) string {
+	mod := x.whoseKey(name)
+	if len(x.Mods) > 0 && !slices.ContainsFunc(x.Mods, func(p Placed) bool { return p.Name == mod }) {
+		return x.Mods[0].Name
+	}
+	return mod
 }
 
 // stepWords says what is to be done with content that Initium does not place.

@@ -81,6 +81,7 @@ type Placed struct {
 type Step struct {
 	Path  string // in what came
 	About string
+	Mod   string // that it belongs to, as far as its name tells
 }
 
 // Intake is what taking something in comes to.

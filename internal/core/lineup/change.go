@@ -61,7 +61,15 @@ type Change struct {
 
 	Source  string   `json:"source,omitempty"`  // of OpTake, OpRestore and OpMerge: an absolute path
 	Entries []string `json:"entries,omitempty"` // of OpMerge, once it is planned: what is known by these is the mod's
+	Owed    []Owed   `json:"owed,omitempty"`    // of OpTake, once it is planned: what is left to the operator
 	Choices *Choices `json:"choices,omitempty"`
+}
+
+// Owed is something that a mod wants to be done and that Initium does not do.
+type Owed struct {
+	Mod   string `json:"mod,omitempty"`
+	Path  string `json:"path"` // in what came
+	About string `json:"about"`
 }
 
 // OfFiles tells whether a change brings or takes files.

@@ -94,6 +94,7 @@ type Planner struct {
 	hide   []string    // secrets in them
 	made   []lineup.Change
 	merged []lineup.Change // by the change that is being made
+	owed   []lineup.Owed   // by it too
 }
 
 // New begins a plan for a server as a survey has found it. ctx ends what reads sources.
@@ -165,7 +166,7 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 		if err != nil {
 			return err
 		}
-		if c.Op != lineup.OpMerge { // which says itself what it comes to
+		if c.Owed, p.owed = p.owed, nil; c.Op != lineup.OpMerge { // which says itself what it comes to
 			p.made = append(p.made, c)
 		}
 		p.made, p.merged = append(p.made, p.merged...), nil
@@ -372,6 +373,9 @@ func (p *Planner) take(c lineup.Change) error {
 	}
 	p.parts = append(p.parts, in.Parts...)
 	p.rules = append(p.rules, in.Rules...)
+	for _, s := range in.Steps {
+		p.owed = append(p.owed, lineup.Owed{Mod: s.Mod, Path: s.Path, About: s.About})
+	}
 	p.refresh()
 	if err := p.takeEntries(c.String(), in.Brings, choices); err != nil {
 		return err
