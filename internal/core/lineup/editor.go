@@ -188,15 +188,30 @@ func ReadDocument(f dialect.Format, doc []byte) (*text.Node, *text.Fault) {
 }
 
 func readLaunch(r *dialect.Registration, doc []byte) *text.Launch {
-	switch r.Format {
+	if r.Format == dialect.FormatCompose {
+		return text.ReadCompose(doc, r.Within)
+	}
+	return launchOf(r.Format, doc)
+}
+
+// ReadLaunch reads a start script, a unit or what is pasted into a form. The fault says what cannot be
+// understood of it.
+func ReadLaunch(f dialect.Format, doc []byte) (*text.Launch, *text.Fault) {
+	l := launchOf(f, doc)
+	if len(l.Faults) > 0 {
+		return nil, l.Faults[0]
+	}
+	return l, nil
+}
+
+func launchOf(f dialect.Format, doc []byte) *text.Launch {
+	switch f {
 	case dialect.FormatShell:
 		return text.ReadPOSIX(doc)
 	case dialect.FormatBatch:
 		return text.ReadBatch(doc)
 	case dialect.FormatUnit:
 		return text.ReadUnit(doc)
-	case dialect.FormatCompose:
-		return text.ReadCompose(doc, r.Within)
 	}
 	return text.ReadWords(doc)
 }

@@ -225,7 +225,16 @@ func (s *Setting) gone(doc []byte, n Notation) ([]text.Edit, error) {
 		at := parentOf(s.Name)
 		return lineup.DropKey(n.Format, doc, at, strings.TrimPrefix(s.Name[len(at):], "."))
 	case dialect.FormatXML:
-		return nil, errors.New("what is set in XML is not taken out, as nobody here knows what stays of its element; give it another value")
+		if s.whole.Len() == 0 {
+			return nil, errors.New("it stands in an element with more in it, and nobody here knows what is to stay of that; give it another value, or edit the file")
+		}
+		if alone := lineAt(doc, s.whole.Start); strings.TrimSpace(string(alone.In(doc))) == string(s.whole.In(doc)) {
+			return []text.Edit{text.DeleteLine(doc, alone)}, nil
+		}
+		return []text.Edit{text.Delete(s.whole)}, nil
+	}
+	if s.word {
+		return []text.Edit{text.Delete(s.whole)}, nil
 	}
 	return []text.Edit{text.DeleteLine(doc, s.whole)}, nil
 }
@@ -242,6 +251,8 @@ func add(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edi
 		return lineup.AddKey(n.Format, doc, at, strings.TrimPrefix(name[len(at):], "."), written)
 	case dialect.FormatXML:
 		return nil, fmt.Errorf("%w, and nobody here knows in which element it belongs", ErrNotSet)
+	case dialect.FormatShell, dialect.FormatBatch, dialect.FormatUnit, dialect.FormatWords:
+		return nil, errLaunch
 	case dialect.FormatScript, dialect.FormatText:
 		return addLine(doc, n, list, name, value)
 	}

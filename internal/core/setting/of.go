@@ -43,6 +43,14 @@ func Of(d *dialect.Dialect, vars dialect.Vars, file string) (n Notation, ok bool
 			return n, true
 		case dialect.FormatKeyValue, dialect.FormatINI:
 			return Notation{Format: r.Format, Comment: r.Comment, Assign: r.Assign}, true
+		case dialect.FormatShell, dialect.FormatBatch, dialect.FormatUnit, dialect.FormatWords:
+			if r.Form != "" { // what is pasted is planned as a field
+				continue
+			}
+			prefix, _, _ := strings.Cut(r.At, "{")
+			return Notation{Format: r.Format, Launch: strings.TrimSpace(prefix)}, true
+		case dialect.FormatCompose:
+			return Notation{Format: dialect.FormatYAML}, true
 		case dialect.FormatEnv, dialect.FormatJSON, dialect.FormatYAML, dialect.FormatTOML, dialect.FormatXML:
 			return Notation{Format: r.Format}, true
 		}

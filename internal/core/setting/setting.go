@@ -15,12 +15,13 @@ import (
 
 // Notation says how a file is written.
 type Notation struct {
-	Format  dialect.Format // key-value, ini, env, json, yaml, toml, xml, script or text
+	Format  dialect.Format // key-value, ini, env, json, yaml, toml, xml, script, text, shell, batch, unit or words
 	Comment string         // of a script, or of keys and values; several marks with a blank between them
 	Assign  string         // what parts key and value; "=" when empty
 	Quote   string         // of a script: the characters that may enclose a value
 	Forms   []string       // of a script or a text: the lines that set something, such as `set {name} {value}`
 	Style   text.FormStyle // of a text: how it is read, with these lines compiled
+	Launch  string         // of a start script, unit or pasted command line: how a word begins that only the command which starts the server has
 }
 
 // Setting is one place at which something is set.
@@ -33,7 +34,8 @@ type Setting struct {
 
 	piece *text.Piece // of a text
 	form  int         // of a script: which of the forms
-	whole text.Span   // all that goes when it is unset; the line, with its ending
+	whole text.Span   // all that goes when it is unset: the line, with its ending; of XML the element or attribute; of a launch line its words
+	word  bool        // it is one of a launch line
 	mark  text.Span   // the comment mark that keeps it from counting
 }
 
@@ -122,6 +124,8 @@ func Read(doc []byte, n Notation) ([]Setting, *text.Fault) {
 		list = readScript(doc, n)
 	case dialect.FormatText:
 		list, fault = readText(doc, n)
+	case dialect.FormatShell, dialect.FormatBatch, dialect.FormatUnit, dialect.FormatWords:
+		list, fault = readLaunch(doc, n)
 	default:
 		list, fault = readTree(doc, n.Format)
 	}
@@ -265,16 +269,42 @@ func readTree(doc []byte, f dialect.Format) (list []Setting, fault *text.Fault) 
 		case text.NodeObject:
 			if named, value := pairOf(n, f); named != "" {
 				piece := value.Piece
-				list = append(list, Setting{Name: join(parentOf(name), named), Value: piece.Value, Span: value.Span, piece: &piece})
+				list = append(list, Setting{Name: join(parentOf(name), named), Value: piece.Value, Span: value.Span, piece: &piece, whole: n.Span})
 				return
 			}
+			at := len(list)
 			for _, m := range n.Members {
 				walk(m.Value, join(name, m.Name), depth+1)
+			}
+			if f != dialect.FormatXML {
+				return
+			}
+			if len(n.Members) == 1 && n.Members[0].Name == "#text" && len(list) > at {
+				list[at].whole = n.Span
+			}
+			for ; at < len(list); at++ {
+				if i := strings.LastIndexByte(list[at].Name, '@'); i >= 0 && list[at].whole.Len() == 0 {
+					list[at].whole = attributeAt(doc, list[at].Span, list[at].Name[i+1:])
+				}
 			}
 		}
 	}
 	walk(root, "", 0)
 	return list, nil
+}
+
+// attributeAt is an attribute of XML with the blanks before it; value is the value with its quotes.
+func attributeAt(doc []byte, value text.Span, name string) text.Span {
+	lead := strings.TrimRight(string(doc[max(value.Start-len(name)-200, 0):value.Start]), " \t\r\n=")
+	if !strings.HasSuffix(lead, name) {
+		return text.Span{}
+	}
+	before := strings.TrimRight(strings.TrimSuffix(lead, name), " \t\r\n")
+	if before == strings.TrimSuffix(lead, name) { // the name has a prefix
+		return text.Span{}
+	}
+	start := max(value.Start-len(name)-200, 0) + len(before)
+	return text.Span{Start: start, End: value.End}
 }
 
 func join(name, key string) string {

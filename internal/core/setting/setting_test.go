@@ -53,6 +53,10 @@ var documents = map[string]struct {
 	"nothing":           {ini, "", ""},
 	"constants":         {constants, "// all of it\nslots = 0;  // note = 1;\nname = \"A; b\"; # x\ndefine('DEBUG', false);\n  //speed = 2;\nlevel=3;\ntitle My server\n", "slots=0|name=A; b|DEBUG=false|#speed=2|level=3|title=My server"},
 	"quoted constants":  {constants, "define('A', 'it');\n\tdefine('B', 'on'); // c\n", "A=it|B=on"},
+	"start script":      {setting.Notation{Format: dialect.FormatShell, Launch: "-mods="}, "#!/bin/sh\nPORT=27420\nTITLE='My server'\nrm -rf tmp\nexec ./server -port \"$PORT\" -mods=a \\\n  -slots 8 -title=\"$TITLE\" -name 'The quay' -quiet --pace=1.5\n", "PORT=27420|TITLE=My server|-mods=a|-slots=8|-name=The quay|--pace=1.5"},
+	"batch":             {setting.Notation{Format: dialect.FormatBatch}, "@echo off\r\nset SLOTS=8\r\nserver.exe -port=27420 \"-name=The quay\" -load a\r\n", "SLOTS=8|-port=27420|-name=The quay|-load=a"},
+	"unit":              {setting.Notation{Format: dialect.FormatUnit}, "[Service]\nEnvironment=SLOTS=8 \"TITLE=My server\"\nExecStart=/srv/run -port 27420 \\\n  \"-mods=a;b\"\n", "SLOTS=8|TITLE=My server|-port=27420|-mods=a;b"},
+	"pasted":            {setting.Notation{Format: dialect.FormatWords}, "run -port=1 -name \"a b\"\n", "-port=1|-name=a b"},
 	"a mark in value":   {ini, "[a]\nurl = http://x/y\n", "a/url=http://x/y"},
 }
 
@@ -139,6 +143,13 @@ func TestSet(t *testing.T) {
 		{"constants", "title", "Other", 0, "My server", "Other"},
 		{"quoted constants", "B", "off", 0, "'on'", "'off'"},
 		{"quoted constants", "C", "x", 0, "define('B', 'on'); // c\n", "define('B', 'on'); // c\n\tdefine('C', 'x');\n"},
+		{"start script", "-slots", "12", 0, "-slots 8", "-slots 12"},
+		{"start script", "-name", "It's", 0, "'The quay'", "'It'\\''s'"},
+		{"start script", "PORT", "27421", 0, "PORT=27420", "PORT=27421"},
+		{"start script", "--pace", "2", 0, "--pace=1.5", "--pace=2"},
+		{"batch", "-name", "Old quay", 0, "The quay", "Old quay"},
+		{"unit", "-port", "1", 0, "-port 27420", "-port 1"},
+		{"unit", "TITLE", "Yours", 0, "My server", "Yours"},
 		{"named in xml", "s.title", "x", 0, "value=\"\"", "value=\"x\""},
 	} {
 		got, err := setting.Set([]byte(doc(c.in)), documents[c.in].n, c.name, c.value, c.line, false)
@@ -162,6 +173,14 @@ func TestUnset(t *testing.T) {
 		{"script", "title", 0, "sets title \"My server\" # shown\n", ""},
 		{"json", "net.on", 0, ", \"on\": true", ""},
 		{"yaml", "port", 0, "port: 2020 # the usual\n", ""},
+		{"start script", "-slots", 0, " \\\n  -slots 8", ""},
+		{"start script", "--pace", 0, " --pace=1.5", ""},
+		{"start script", "TITLE", 0, "TITLE='My server'\n", ""},
+		{"unit", "-port", 0, " -port 27420", ""},
+		{"elements", "server.title", 0, "  <title>My &amp; server</title>\n", ""},
+		{"elements", "server.@port", 0, " port=\"2020\"", ""},
+		{"elements", "server.slot[1].@n", 0, " n='2'", ""},
+		{"named in xml", "s.title", 0, "  <property name=\"title\" value=\"\"/>\n", ""},
 		{"toml", "net.title", 0, "title = \"My server\"\n", ""},
 	} {
 		d := documents[c.in]
@@ -201,8 +220,10 @@ func TestRefused(t *testing.T) {
 		_, err := setting.Set([]byte(d.doc), d.n, c.name, c.value, 0, false)
 		insist.Fails(t, fmt.Sprintf("%s: %s to %q", c.in, c.name, c.value), err, c.says)
 	}
-	_, err := setting.Unset([]byte(documents["elements"].doc), tree(dialect.FormatXML), "server.@port", 0)
-	insist.Fails(t, "an attribute taken out", err, "not taken out")
+	_, err := setting.Unset([]byte("<a><b>x<c/>y</b></a>"), tree(dialect.FormatXML), "a.b", 2)
+	insist.That(t, err != nil, "a text among others is taken out")
+	_, err = setting.Set([]byte(documents["unit"].doc), documents["unit"].n, "-fresh", "1", 0, false)
+	insist.Fails(t, "a parameter that is not there", err, "not in the launch line")
 	_, err = setting.Unset([]byte(documents["yaml"].doc), tree(dialect.FormatYAML), "list[0]", 0)
 	insist.Fails(t, "an item taken out", err, "an item of a list")
 	_, err = setting.Unset([]byte(documents["keys"].doc), properties, "slots", 0)

@@ -77,6 +77,9 @@ func unitSetting(doc []byte, key string, pieces []Span, l *Launch) {
 
 // Tail is the piece from a position of its text on.
 func (p Piece) Tail(from int) Piece {
+	if whole, head := p.rewrite, p.Value[:from]; whole != nil { // other quotes are those of the whole word
+		p.rewrite = func(want string) (string, bool, error) { return whole(head + want) }
+	}
 	p.Value = p.Value[from:]
 	p.placed()
 	p.from, p.to, p.within = p.from[from:], p.to[from:], p.within[from:]
