@@ -72,29 +72,52 @@ func said(list []setting.Setting) string {
 	return strings.Join(words, "|")
 }
 
-// TestEverySetting reads files of all notations, gives each setting another value and puts the first one
-// back, which has to give the file back to the byte.
+// variants are a file as different editors leave it.
+var variants = map[string]func(doc string) string{
+	"as it is":       func(doc string) string { return doc },
+	"from Windows":   func(doc string) string { return strings.ReplaceAll(strings.ReplaceAll(doc, "\r\n", "\n"), "\n", "\r\n") },
+	"from elsewhere": func(doc string) string { return strings.ReplaceAll(doc, "\r\n", "\n") },
+	"with a mark":    func(doc string) string { return "\ufeff" + doc },
+	"without an end": func(doc string) string { return strings.TrimRight(doc, "\r\n") },
+	"with blanks":    func(doc string) string { return strings.TrimRight(doc, "\r\n") + "\n\n \n" },
+}
+
+// TestEverySetting reads files of all notations, as editors leave them, gives each setting another value and puts
+// the first one back, which has to give the file back to the byte.
 func TestEverySetting(t *testing.T) {
+	files, places := 0, 0
 	for name, c := range documents {
-		list, fault := setting.Read([]byte(c.doc), c.n)
-		insist.Need(t, fault == nil && said(list) == c.want, "%s reads\n%s, %v, want\n%s", name, said(list), fault, c.want)
-		for _, s := range list {
-			if s.Off {
-				continue
+		for how, vary := range variants {
+			if how == "with a mark" && (c.n.Format == dialect.FormatShell || c.n.Format == dialect.FormatBatch || c.n.Format == dialect.FormatUnit || c.n.Format == dialect.FormatWords) {
+				continue // no shell reads such a file
 			}
-			other := map[setting.Kind]string{setting.Flag: "false", setting.Number: "77", setting.Text: "else"}[setting.KindOf(s.Value)]
-			changed, err := setting.Set([]byte(c.doc), c.n, s.Name, other, s.Line, s.Value == "null")
-			if err != nil {
-				t.Errorf("%s: set %s: %v", name, s.Name, err)
-				continue
+			if how == "from Windows" && c.n.Format == dialect.FormatShell {
+				continue // for sh a backslash before such an end of a line hides no end of it
 			}
-			if c.n.Format == dialect.FormatJSON && s.Value == "null" {
-				continue // nothing is no value that could be set
+			name, doc := name+" "+how, vary(c.doc)
+			files++
+			list, fault := setting.Read([]byte(doc), c.n)
+			insist.Need(t, fault == nil && said(list) == c.want, "%s reads\n%s, %v, want\n%s", name, said(list), fault, c.want)
+			for _, s := range list {
+				if s.Off {
+					continue
+				}
+				places++
+				other := map[setting.Kind]string{setting.Flag: "false", setting.Number: "77", setting.Text: "else"}[setting.KindOf(s.Value)]
+				changed, err := setting.Set([]byte(doc), c.n, s.Name, other, s.Line, s.Value == "null")
+				if err != nil {
+					t.Errorf("%s: set %s: %v", name, s.Name, err)
+					continue
+				}
+				if c.n.Format == dialect.FormatJSON && s.Value == "null" {
+					continue // nothing is no value that could be set
+				}
+				back, err := setting.Set(changed, c.n, s.Name, s.Value, s.Line, true)
+				insist.That(t, err == nil && string(back) == doc, "%s: %s to %s and back gives\n%q, %v, want\n%q", name, s.Name, other, back, err, doc)
 			}
-			back, err := setting.Set(changed, c.n, s.Name, s.Value, s.Line, true)
-			insist.That(t, err == nil && string(back) == c.doc, "%s: %s to %s and back gives\n%q, %v, want\n%q", name, s.Name, other, back, err, c.doc)
 		}
 	}
+	t.Logf("%d files with %d places at which something is set", files, places)
 }
 
 func TestSet(t *testing.T) {
