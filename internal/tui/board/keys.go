@@ -556,7 +556,7 @@ var boardHelp = []frame.Key{
 	{"b", "back the world up"},
 	{"w", "write down a rule about the mod"},
 	{"A", "accept a finding as it is, with the reason"},
-	{"M", "write down what every start has to show of the mod, or of the server"},
+	{"M", "write down what every start has to show of the mod"},
 	{"h H", "begin a section at this row; rename its section"},
 	{"[ ]", "move the row's section up or down, whole"},
 	{"p", "the plan of all staged changes, to write it"},

@@ -212,7 +212,7 @@ func (v *view) others() {
 				continue
 			}
 			asked++
-			v.add(intakeRow{left: canvas.Clean(path.Base(b.Path)), verb: "?", right: canvas.Clean(q.Rel), ink: canvas.Bad, question: q, story: plainly(strings.Split(q.Text, "\n")...)})
+			v.add(intakeRow{left: canvas.Clean(path.Base(b.Path)), verb: "?", right: canvas.Clean(q.Rel), ink: canvas.Bad, question: q, story: plainly(canvas.Clean(q.Rel))})
 		}
 		if asked == 0 {
 			v.add(intakeRow{left: canvas.Clean(b.Path), verb: "entries", right: "into " + v.short(b.Into), ink: canvas.Good, story: plainly("Its entries are added to this table of the server, in the table's own layout; those that are there already stay as they are.")})
@@ -332,7 +332,7 @@ func (v *view) drawStory(c *canvas.Canvas, y, h int) {
 	r := &v.rows[v.selected]
 	if r.question != nil {
 		c.Put(2, y, "?", canvas.Bad)
-		y = c.Paragraph(4, y, c.W-6, 3, r.question.Text, canvas.Text)
+		y = c.Paragraph(4, y, c.W-6, 4, r.question.Text, canvas.Text)
 		x := 4
 		for _, k := range v.answers(r.question) {
 			x = c.PutWithin(c.Put(x, y, k[0]+" ", canvas.Key), y, c.W-x-3, k[1], canvas.Text) + 3

@@ -45,7 +45,8 @@ type Watch struct {
 	inMods   bool // the keys move through the mods, not the log
 	chosen   int  // of names
 
-	heard time.Time // when the last step came
+	heard time.Time        // when the last step came
+	clock func() time.Time // nil for that of the machine
 	news  *frame.Stream[app.Step]
 	end   error // why it could not be watched, once the news has ended
 }
@@ -181,7 +182,7 @@ func (w *Watch) take(s app.Step) {
 		}
 	}
 	w.exit = s.Exit
-	w.step, w.heard = s, time.Now()
+	w.step, w.heard = s, w.now()
 }
 
 // Since adds mods that are registered by now and were not at the start: where the family can, they are
@@ -348,13 +349,20 @@ func upper(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
+func (w *Watch) now() time.Time {
+	if w.clock != nil {
+		return w.clock()
+	}
+	return time.Now()
+}
+
 func (w *Watch) seconds() string {
 	if w.step.Limit == 0 {
 		return ""
 	}
 	elapsed := w.step.Elapsed
 	if w.exit == nil {
-		elapsed += time.Since(w.heard)
+		elapsed += w.now().Sub(w.heard)
 	}
 	s := marks.Span(elapsed)
 	if w.result != nil && w.result.Ready {
@@ -420,7 +428,7 @@ func (w *Watch) drawProgress(c *canvas.Canvas, y int) {
 func (w *Watch) drawPulse(c *canvas.Canvas, y int) {
 	x := 2
 	if w.exit == nil && w.err == nil && w.step.Limit > 0 {
-		quiet := w.step.Quiet + time.Since(w.heard)
+		quiet := w.step.Quiet + w.now().Sub(w.heard)
 		k := canvas.Dim
 		if quiet > 10*time.Second && w.result == nil {
 			k = canvas.Warn

@@ -27,8 +27,13 @@ func (w *Watch) drawn() string {
 	return screentest.Plain(c)
 }
 
+// stopped is a clock that does not go on, at noon.
+var noon = time.Date(2026, 1, 2, 12, 0, 0, 0, time.UTC)
+
+func stopped() time.Time { return noon }
+
 func TestWatchView(t *testing.T) {
-	w := &Watch{server: "h", names: []string{"a", "b", "c"}, last: screentest.Proved("a confirmed"), news: frame.NewStream[app.Step]()}
+	w := &Watch{server: "h", names: []string{"a", "b", "c"}, clock: stopped, last: screentest.Proved("a confirmed"), news: frame.NewStream[app.Step]()}
 	w.take(app.Step{Limit: time.Minute, Elapsed: 1500 * time.Millisecond, SoFar: screentest.Proved("a confirmed", "b failed", "c silent"),
 		Status: proof.Status{Done: 2, Failed: 1, Now: "c", Owed: []string{"c"}}, New: []proof.Line{{Number: 1, Text: "hello"}}})
 	shows := func() string {
@@ -93,7 +98,7 @@ func TestWatchPhases(t *testing.T) {
 		}, "Besides, not as expected: map is there, and that is not so."},
 		"guarded": {func(w *Watch) { w.guard = 5 }, "started again after a crash, 5 times in a row at most"},
 	} {
-		w := &Watch{server: "s", names: []string{"a", "b"}, heard: time.Now(), step: app.Step{Limit: time.Minute, Number: 1}}
+		w := &Watch{server: "s", names: []string{"a", "b"}, heard: noon, clock: stopped, step: app.Step{Limit: time.Minute, Number: 1}}
 		test.set(w)
 		insist.Holds(t, fmt.Sprintf("%s: no %q in", name, test.want), w.drawn(), test.want)
 		for _, k := range w.Keys() {
@@ -117,7 +122,7 @@ func later(of *proof.Proof, mod string, o proof.Outcome) *proof.Proof {
 func TestWatchAgainstTheLastStart(t *testing.T) {
 	ms := func(v float64) *float64 { return &v }
 	last := &proof.Proof{Number: 3, Verdict: proof.Proved, Ready: true, ReadyAfterMS: 10_000, Mods: []proof.Mod{{Name: "a", LoadMS: ms(1000), EndedMS: ms(2000)}, {Name: "b", LoadMS: ms(12_000), EndedMS: ms(9000)}}}
-	w := &Watch{server: "s", names: []string{"a", "b"}, last: last, heard: time.Now(), step: app.Step{Limit: time.Minute, Elapsed: 4 * time.Second}}
+	w := &Watch{server: "s", names: []string{"a", "b"}, last: last, heard: noon, clock: stopped, step: app.Step{Limit: time.Minute, Elapsed: 4 * time.Second}}
 	if left, ok := w.estimate(4 * time.Second); !ok || left != 6*time.Second {
 		t.Errorf("at the pace of then %s are left, %v", left, ok)
 	}
@@ -142,7 +147,7 @@ func TestWatchAgainstTheLastStart(t *testing.T) {
 
 // A start that comes after a crash begins a new picture, compared with the one before.
 func TestWatchOfASecondStart(t *testing.T) {
-	w := &Watch{server: "s", names: []string{"a"}, heard: time.Now()}
+	w := &Watch{server: "s", names: []string{"a"}, heard: noon, clock: stopped}
 	w.take(app.Step{Number: 4, New: []proof.Line{{Number: 1, Text: "one"}}})
 	w.take(app.Step{Number: 4, Judged: &proof.Proof{Number: 4, Verdict: proof.Proved, Ready: true, ReadyAfterMS: 100}})
 	w.take(app.Step{Number: 4, Exit: &host.Exit{Status: 7}})
@@ -159,7 +164,7 @@ func (nobody) WatchAnew(bool) tea.Cmd        { return nil }
 
 // watching shows a watch of which nothing comes.
 func watching(m *frame.Model) *Watch {
-	w := &Watch{owner: nobody{}, server: "h", names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second, Number: 1}, heard: time.Now(), news: frame.NewStream[app.Step](), cancel: func() {}}
+	w := &Watch{owner: nobody{}, server: "h", names: []string{"a", "b"}, step: app.Step{Limit: time.Minute, Elapsed: time.Second, Number: 1}, heard: noon, clock: stopped, news: frame.NewStream[app.Step](), cancel: func() {}}
 	w.Desk = m.Desk(w)
 	m.Open(w)
 	return w
