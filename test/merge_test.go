@@ -192,3 +192,29 @@ func TestOwed(t *testing.T) {
 	m.do(0, "remove", "lantern-moor", "reeds")
 	insist.Lacks(t, "without the mod", m.try("owed", "lantern-moor").out, "reeds.sql")
 }
+
+// An entry that several mods have brought stays until the last of them is gone; one that the moor had before
+// stays whoever brings it too; and what a mod brings in several files is all of it.
+func TestEntriesOfSeveralMods(t *testing.T) {
+	t.Parallel()
+	m := newMoor(t)
+	before := contents(t, m.table)
+	reeds := m.comes("reeds", "1.0", newt+"\n\t"+`<creature id="eel" luck="1"/>`, `<creature id="crake"/>`)
+	frogs := m.comes("frogs", "1.0", `<creature luck="4" id="newt"></creature>`+"\n\t"+bittern, "")
+	m.do(0, "take", "lantern-moor", reeds)
+	m.do(0, "take", "lantern-moor", frogs)
+	both := []string{newt, `<creature id="crake"/>`, bittern}
+	m.has("of both", both...)
+	m.do(0, "remove", "lantern-moor", "reeds")
+	m.has("of one", newt, bittern)
+	m.do(0, "remove", "lantern-moor", "frogs")
+	insist.Same(t, "of none", contents(t, m.table), before)
+	m.do(0, "undo", "lantern-moor", "2")
+	m.has("of both again", both...)
+	m.do(0, "take", "lantern-moor", m.comes("reeds", "1.1", newt, `<creature id="crake"/>`))
+	m.has("a release with the same", both...)
+	m.do(0, "merge", "lantern-moor", "frogs", "--away")
+	m.has("one's own taken out", newt, `<creature id="crake"/>`)
+	m.do(0, "take", "lantern-moor", m.comes("reeds", "1.2", "", ""))
+	m.has("a release without any", newt, `<creature id="crake"/>`)
+}

@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -125,8 +126,8 @@ func (g *ground) Origins(into string) ([]table.Origin, error) {
 	return g.s.origins(l, into)
 }
 
-// origins goes through what entries of the ledger have made of a table, from the oldest on: what was added for a
-// mod is that mod's until it is gone, and again when it comes back as it was.
+// origins goes through what entries of the ledger have added to a table: an entry is from each mod that it was
+// added for, as the last of them has brought it.
 func (s *Server) origins(l *host.Ledger, into string) ([]table.Origin, error) {
 	i := slices.IndexFunc(s.Dialect.Contents, func(c dialect.Content) bool {
 		full, ok := s.Vars.Expand(c.Into)
@@ -135,47 +136,43 @@ func (s *Server) origins(l *host.Ledger, into string) ([]table.Origin, error) {
 	if i < 0 {
 		return nil, nil
 	}
-	versions, err := l.Versions(s.Record.Name, into, maxVersions)
-	if err != nil || !slices.ContainsFunc(versions, func(v host.Version) bool { return len(merged(v, into)) > 0 }) {
+	versions, err := l.Merges(s.Record.Name, into)
+	if err != nil {
 		return nil, err
 	}
+	type came struct{ id, mod string }
 	kind := table.KindOf(&s.Dialect.Contents[i])
-	from := map[string]table.Origin{}
-	for _, v := range slices.Backward(versions) {
-		came := merged(v, into)
-		if len(came) == 0 {
-			continue
+	from, says := map[came]bool{}, map[string]string{}
+	for _, v := range versions { // from the oldest on
+		said := map[string]string{}
+		if len(v.New) > 0 {
+			doc, _ := text.Decode(v.New)
+			t, fault := table.Read(doc, kind)
+			if fault != nil {
+				continue // somebody has torn it since; what is in it now is looked at by itself
+			}
+			for k := range t.Entries {
+				said[t.Entries[k].ID] = t.Entries[k].Says()
+			}
 		}
-		doc, _ := text.Decode(v.New)
-		t, fault := table.Read(doc, kind)
-		if fault != nil {
-			continue // somebody has torn it since; what is in it now is looked at by itself
-		}
-		for k := range t.Entries {
-			if mod, ok := came[t.Entries[k].ID]; ok {
-				from[t.Entries[k].ID] = table.Origin{ID: t.Entries[k].ID, Mod: mod, Says: t.Entries[k].Says()}
+		for _, c := range v.Changes {
+			if c.Op != lineup.OpMerge || c.File != into {
+				continue
+			}
+			for _, id := range c.Entries {
+				from[came{id, c.Mod}] = true
+				if now, ok := said[id]; ok {
+					says[id] = now
+				}
 			}
 		}
 	}
 	var list []table.Origin
-	for _, o := range from {
-		list = append(list, o)
+	for o := range from {
+		list = append(list, table.Origin{ID: o.id, Mod: o.mod, Says: says[o.id]})
 	}
-	slices.SortFunc(list, func(a, b table.Origin) int { return strings.Compare(a.ID, b.ID) })
+	slices.SortFunc(list, func(a, b table.Origin) int { return cmp.Or(strings.Compare(a.ID, b.ID), strings.Compare(a.Mod, b.Mod)) })
 	return list, nil
-}
-
-// merged are the entries of a table that were added for mods by an entry of the ledger, with the mods.
-func merged(v host.Version, into string) map[string]string {
-	mods := map[string]string{}
-	for _, c := range v.Changes {
-		if c.Op == lineup.OpMerge && c.File == into {
-			for _, id := range c.Entries {
-				mods[id] = c.Mod
-			}
-		}
-	}
-	return mods
 }
 
 // tableFacts are what check has to know of tables: what mods ship for them, what they hold, and what in them came
@@ -206,6 +203,9 @@ func (a *App) tableFacts(s *Server, now *survey.Survey, l *host.Ledger) (list []
 	}
 	for k := range now.Mods {
 		m := &now.Mods[k]
+		if !m.On {
+			continue
+		}
 		found, err := shipped(s.disk(), s.Dialect, s.Vars, m)
 		if err != nil {
 			a.tell(err.Error())

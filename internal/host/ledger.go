@@ -309,6 +309,31 @@ func (l *Ledger) Versions(server, path string, most int) (list []Version, err er
 	return list, rows.Err()
 }
 
+// Merges are the entries of the ledger that have added to a table, oldest first, with what it held then where it
+// was changed.
+func (l *Ledger) Merges(server, table string) (list []Version, err error) {
+	rows, err := l.db.Query(`SELECT number, changes, coalesce(file.new, '') FROM entry LEFT JOIN file ON file.entry = entry.id AND file.path = ?2
+		WHERE server = ?1 AND state = 'done' AND changes LIKE '%"op":"merge"%' ORDER BY number`, server, table)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var v Version
+		var changes string
+		if err := rows.Scan(&v.Entry, &changes, &v.New); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(changes), &v.Changes); err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(v.Changes, func(c lineup.Change) bool { return c.Op == lineup.OpMerge && c.File == table }) {
+			list = append(list, v)
+		}
+	}
+	return list, rows.Err()
+}
+
 // Owed is what mods want to be done that were taken in, each as its newest release has it.
 func (l *Ledger) Owed(server string) ([]lineup.Owed, error) {
 	rows, err := l.db.Query(`SELECT changes FROM entry WHERE server = ? AND state = 'done' AND changes LIKE '%"op":"take in"%' ORDER BY number`, server)

@@ -99,9 +99,14 @@ func (c *checker) leftEntries(t *Table) {
 	}
 	left, line := map[string][]string{}, map[string]int{}
 	var mods []string
+	needed := map[string]bool{}
+	for _, o := range t.Origins {
+		m := c.s.Find(o.Mod)
+		needed[o.ID] = needed[o.ID] || m != nil && m.Path != ""
+	}
 	for _, o := range t.Origins {
 		e := has[o.ID]
-		if m := c.s.Find(o.Mod); e == nil || e.Says() != o.Says || m != nil && m.Path != "" {
+		if e == nil || e.Says() != o.Says || needed[o.ID] {
 			continue
 		}
 		if len(left[o.Mod]) == 0 {

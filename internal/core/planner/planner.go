@@ -377,7 +377,7 @@ func (p *Planner) take(c lineup.Change) error {
 		p.owed = append(p.owed, lineup.Owed{Mod: s.Mod, Path: s.Path, About: s.About})
 	}
 	p.refresh()
-	if err := p.takeEntries(c.String(), in.Brings, choices); err != nil {
+	if err := p.takeEntries(c.String(), in.Brings, choices, true); err != nil {
 		return err
 	}
 	if choices.Quiet || byPresence(p.now.Dialect) {

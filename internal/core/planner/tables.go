@@ -52,7 +52,7 @@ func (p *Planner) merge(c lineup.Change) error {
 		}
 		brings = []intake.Shipped{{Mod: c.Mod, Content: content, Into: into, Path: c.Source, Data: data}}
 	}
-	return p.takeEntries(c.String(), brings, choices)
+	return p.takeEntries(c.String(), brings, choices, false)
 }
 
 // tableFor is the table that a file of entries is for: the one that is named, or the only one whose files are
@@ -88,11 +88,15 @@ func (p *Planner) tableFor(named, source string) (*dialect.Content, string, erro
 
 // takeEntries adds what mods bring to the tables it is for. about is what is asked for, where something has
 // to be answered first.
-func (p *Planner) takeEntries(about string, brings []intake.Shipped, choices lineup.Choices) error {
+// renews tells that they are all that these mods bring: what else an earlier release has brought goes.
+func (p *Planner) takeEntries(about string, brings []intake.Shipped, choices lineup.Choices, renews bool) error {
 	open := &Unanswered{About: about}
 	for i := range brings {
 		b := &brings[i]
 		w, err := p.weigh(b, choices)
+		if renews && err == nil {
+			w.gone = p.outdated(w, b, brings)
+		}
 		if err != nil {
 			return err
 		}
@@ -118,6 +122,8 @@ type weighed struct {
 	begun        bool          // the table is not there yet
 	fresh, other []table.Entry // that come, and that take the place of others
 	gone         []string
+	shared       []string          // that are there already, as other mods have brought them
+	before       map[string]string // what the mod has brought, with what it said
 	questions    []intake.Question
 	problems     []string
 }
@@ -142,11 +148,18 @@ func (p *Planner) weigh(b *intake.Shipped, choices lineup.Choices) (w weighed, e
 	if w.have, fault = table.Read(doc, kind); fault != nil {
 		return problem("%s cannot be added to: %v", text.Clean(p.rel(b.Into)), fault)
 	}
-	before, err := p.cameFrom(b.Mod, b.Into)
+	origins, err := p.ground.Origins(b.Into)
 	if err != nil {
 		return w, err
 	}
+	before := from(origins, b.Mod)
+	w.before = before
 	got := w.have.Compare(entries)
+	for _, e := range got.Same {
+		if _, mine := before[e.ID]; !mine && slices.ContainsFunc(origins, func(o table.Origin) bool { return o.ID == e.ID }) {
+			w.shared = append(w.shared, e.ID)
+		}
+	}
 	w.fresh = got.Fresh
 	for _, d := range got.Differ {
 		if says, mine := before[d.Have.ID]; mine && says == d.Have.Says() {
@@ -166,22 +179,57 @@ func (p *Planner) weigh(b *intake.Shipped, choices lineup.Choices) (w weighed, e
 			w.questions = append(w.questions, intake.Question{About: full + ":" + d.Have.ID, Rel: rel + ":" + d.Have.ID, Answers: []intake.Answer{intake.AnswerTake, intake.AnswerKeep}, Text: p.sideBySide(b, w.have, d)})
 		}
 	}
-	comes := make(map[string]bool, len(entries))
-	for _, e := range entries {
-		comes[e.ID] = true
+	return w, nil
+}
+
+// outdated are the entries that an earlier release of a mod has brought and that are in none of the files which
+// come for the table now; what others have brought too stays.
+func (p *Planner) outdated(w weighed, b *intake.Shipped, brings []intake.Shipped) (gone []string) {
+	comes := map[string]bool{}
+	for i := range brings {
+		if o := &brings[i]; o.Mod == b.Mod && o.Into == b.Into {
+			doc, _ := text.Decode(o.Data)
+			entries, _ := table.Shipped(doc, table.KindOf(o.Content))
+			for _, e := range entries {
+				comes[e.ID] = true
+			}
+		}
 	}
 	for i := range w.have.Entries {
 		e := &w.have.Entries[i]
-		if says, mine := before[e.ID]; mine && says == e.Says() && !comes[e.ID] {
-			w.gone = append(w.gone, e.ID) // the release that comes has it no more
+		if says, mine := w.before[e.ID]; mine && says == e.Says() && !comes[e.ID] && !p.wanted(b.Into, e.ID, b.Mod) {
+			gone = append(gone, e.ID)
 		}
 	}
-	return w, nil
+	return gone
+}
+
+// wanted tells whether another mod that is on the server has brought an entry too.
+func (p *Planner) wanted(into, id, but string) bool {
+	origins, err := p.ground.Origins(into)
+	return err != nil || slices.ContainsFunc(origins, func(o table.Origin) bool {
+		if o.ID != id || o.Mod == but {
+			return false
+		}
+		m := p.seen.Find(o.Mod)
+		return m != nil && m.Path != ""
+	})
+}
+
+// from are the entries of a table that came from a mod, with what they said then.
+func from(origins []table.Origin, mod string) map[string]string {
+	said := map[string]string{}
+	for _, o := range origins {
+		if o.Mod == mod {
+			said[o.ID] = o.Says
+		}
+	}
+	return said
 }
 
 // add makes of a table what was worked out.
 func (p *Planner) add(b *intake.Shipped, w weighed) error {
-	if len(w.fresh)+len(w.other)+len(w.gone) == 0 && !w.begun {
+	if len(w.fresh)+len(w.other)+len(w.gone)+len(w.shared) == 0 && !w.begun {
 		return nil
 	}
 	now, err := w.have.Change(w.fresh, w.other, w.gone)
@@ -189,7 +237,7 @@ func (p *Planner) add(b *intake.Shipped, w weighed) error {
 		return err
 	}
 	p.rewriteNew(b.Into, w.raw, text.Encode(now, w.encoding), w.begun)
-	c := lineup.Change{Op: lineup.OpMerge, Mod: b.Mod, File: b.Into}
+	c := lineup.Change{Op: lineup.OpMerge, Mod: b.Mod, File: b.Into, Entries: slices.Clone(w.shared)}
 	for _, e := range slices.Concat(w.fresh, w.other) {
 		c.Entries = append(c.Entries, e.ID)
 	}
@@ -233,21 +281,6 @@ func (p *Planner) tableFile(b *intake.Shipped, choices lineup.Choices) (raw []by
 	return raw, true, err
 }
 
-// cameFrom are the entries of a table that came from a mod, with what they said then.
-func (p *Planner) cameFrom(mod, into string) (map[string]string, error) {
-	all, err := p.ground.Origins(into)
-	if err != nil {
-		return nil, err
-	}
-	from := map[string]string{}
-	for _, o := range all {
-		if o.Mod == mod {
-			from[o.ID] = o.Says
-		}
-	}
-	return from, nil
-}
-
 // tables are those of the dialect, each with its content; one name only, where that is given.
 func (p *Planner) tables(only string) map[string]*dialect.Content {
 	all := map[string]*dialect.Content{}
@@ -263,8 +296,9 @@ func (p *Planner) tables(only string) map[string]*dialect.Content {
 // entriesOf are the entries of a mod that are in a table: those that are as they came, and those that
 // somebody has changed since.
 func (p *Planner) entriesOf(mod, into string, c *dialect.Content) (t *table.Table, asCame, changed []table.Entry, err error) {
-	from, err := p.cameFrom(mod, into)
-	if err != nil || len(from) == 0 {
+	origins, err := p.ground.Origins(into)
+	said := from(origins, mod)
+	if err != nil || len(said) == 0 {
 		return nil, nil, nil, err
 	}
 	raw, err := p.File(into)
@@ -279,7 +313,8 @@ func (p *Planner) entriesOf(mod, into string, c *dialect.Content) (t *table.Tabl
 		return nil, nil, nil, fmt.Errorf("%s cannot be read, which has entries of %s: %w", text.Clean(p.rel(into)), text.Clean(mod), fault)
 	}
 	for _, e := range t.Entries {
-		switch says, mine := from[e.ID]; {
+		switch says, mine := said[e.ID]; {
+		case mine && p.wanted(into, e.ID, mod):
 		case mine && says == e.Says():
 			asCame = append(asCame, e)
 		case mine:

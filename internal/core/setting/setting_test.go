@@ -74,8 +74,10 @@ func said(list []setting.Setting) string {
 
 // variants are a file as different editors leave it.
 var variants = map[string]func(doc string) string{
-	"as it is":       func(doc string) string { return doc },
-	"from Windows":   func(doc string) string { return strings.ReplaceAll(strings.ReplaceAll(doc, "\r\n", "\n"), "\n", "\r\n") },
+	"as it is": func(doc string) string { return doc },
+	"from Windows": func(doc string) string {
+		return strings.ReplaceAll(strings.ReplaceAll(doc, "\r\n", "\n"), "\n", "\r\n")
+	},
 	"from elsewhere": func(doc string) string { return strings.ReplaceAll(doc, "\r\n", "\n") },
 	"with a mark":    func(doc string) string { return "\ufeff" + doc },
 	"without an end": func(doc string) string { return strings.TrimRight(doc, "\r\n") },
