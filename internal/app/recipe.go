@@ -145,32 +145,13 @@ func (m *maker) change(e host.Entry, c lineup.Change, did *plan.Plan) error {
 	case c.Op == lineup.OpSet && m.own(c, step.File):
 		return nil
 	case c.Op == lineup.OpSet && c.File == "":
-		i := slices.IndexFunc(m.s.Dialect.Registrations, func(r dialect.Registration) bool { return r.Name == c.Registration })
-		file, known := "", false
-		if i >= 0 {
-			file, known = m.s.Vars.Expand(m.s.Dialect.Registrations[i].File)
-		}
-		if below, own := strings.CutPrefix(file, m.s.Record.Dir+"/"); known && own {
-			step.File, step.List = below, ""
-		} else {
+		if step.File, ok = m.startupFile(c.Registration); !ok {
 			m.left("entry %d: %s", e.Number, c.String())
 			return nil
 		}
+		step.List = ""
 	case c.Op == lineup.OpTake:
-		step.Mod, step.Source = "", filepath.Base(c.Source)
-		for _, p := range did.Parts {
-			if p.What == plan.TheMod && p.New != "" {
-				one := recipe.Mod{Name: p.Mod, Sum: p.Base}
-				if there := m.now.Find(p.Mod); there != nil {
-					one.Release = there.Manifest.Release
-				}
-				step.Mods = append(step.Mods, one)
-				m.mods = append(m.mods, p.Mod)
-			}
-		}
-		if len(step.Mods) == 1 && step.Before+step.After+step.Section == "" {
-			step.After = m.before(step.Mods[0].Name)
-		}
+		m.taken(&step, c, did)
 	case recipe.Puts(c.Op):
 		if len(c.Content) == 0 || m.secret(c) {
 			m.left("entry %d: %s, as there is a key or a password in it", e.Number, c.String())
@@ -190,6 +171,35 @@ func (m *maker) change(e host.Entry, c lineup.Change, did *plan.Plan) error {
 	}
 	m.r.Steps = append(m.r.Steps, step)
 	return nil
+}
+
+// startupFile is the file of a registration, below the server's folder; ok is false where it is elsewhere.
+func (m *maker) startupFile(registration string) (below string, ok bool) {
+	r := m.s.Dialect.Registration(registration)
+	if r == nil {
+		return "", false
+	}
+	file, known := m.s.Vars.Expand(r.File)
+	below, ok = strings.CutPrefix(file, m.s.Record.Dir+"/")
+	return below, known && ok
+}
+
+// taken says of mods that were taken in which they are, with the digests of their files, and where they are loaded.
+func (m *maker) taken(step *recipe.Step, c lineup.Change, did *plan.Plan) {
+	step.Mod, step.Source = "", filepath.Base(c.Source)
+	for _, p := range did.Parts {
+		if p.What != plan.TheMod || p.New == "" {
+			continue
+		}
+		one := recipe.Mod{Name: p.Mod, Sum: p.Base}
+		if there := m.now.Find(p.Mod); there != nil {
+			one.Release = there.Manifest.Release
+		}
+		step.Mods, m.mods = append(step.Mods, one), append(m.mods, p.Mod)
+	}
+	if len(step.Mods) == 1 && step.Before+step.After+step.Section == "" {
+		step.After = m.before(step.Mods[0].Name)
+	}
 }
 
 // text keeps a text beside the recipe, under a name that nothing else has.

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"strconv"
@@ -122,51 +123,45 @@ func (e *env) recipeRun() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for _, p := range run.Passed {
-				fmt.Fprintf(e.out, "so already: %s\n", p)
-			}
-			if len(run.Problems) > 0 {
-				for _, p := range run.Problems {
-					fmt.Fprintf(e.err, "does not fit: %s\n", text.Clean(p))
-				}
-				fmt.Fprintln(e.err, "nothing was written")
-				return errNo
-			}
-			switch {
-			case len(run.Changes) == 0:
-				fmt.Fprintln(e.out, "nothing to change: it is so already")
-			case show:
-				staged, err := e.app.Staged(args[0])
-				if err != nil {
-					return err
-				}
-				p, _, err := e.app.Plan(cmd.Context(), args[0], append(staged, run.Changes...))
-				if err != nil {
-					return err
-				}
-				s, err := e.app.Server(args[0])
-				if err != nil {
-					return err
-				}
-				e.printPlan(s.Record.Dir, p)
-			default:
-				if err := e.change(cmd.Context(), args[0], stage, run.Changes...); err != nil && !app.IsSoAlready(err) {
-					return err
-				}
-			}
-			if !show && !stage {
-				if err := e.app.FinishRecipe(args[0], run.Recipe); err != nil {
-					return err
-				}
-			}
-			e.printOpen(args[0], run)
-			return nil
+			return e.runRecipe(cmd.Context(), args[0], run, show, stage)
 		},
 	}
 	cmd.Flags().StringSliceVar(&from, "from", nil, "a folder in which what comes is looked for, or the archive itself")
 	cmd.Flags().BoolVar(&show, "show", false, "only show what would be written")
 	stageFlag(cmd, &stage)
 	return cmd
+}
+
+// runRecipe makes the changes of a recipe, or shows or stages them.
+func (e *env) runRecipe(ctx context.Context, server string, run *app.Run, show, stage bool) error {
+	for _, p := range run.Passed {
+		fmt.Fprintf(e.out, "so already: %s\n", p)
+	}
+	if len(run.Problems) > 0 {
+		for _, p := range run.Problems {
+			fmt.Fprintf(e.err, "does not fit: %s\n", text.Clean(p))
+		}
+		fmt.Fprintln(e.err, "nothing was written")
+		return errNo
+	}
+	var err error
+	switch {
+	case len(run.Changes) == 0:
+		fmt.Fprintln(e.out, "nothing to change: it is so already")
+	case show:
+		err = e.showChange(ctx, server, run.Changes...)
+	default:
+		if err = e.change(ctx, server, stage, run.Changes...); app.IsSoAlready(err) {
+			err = nil
+		}
+	}
+	if err == nil && !show && !stage {
+		err = e.app.FinishRecipe(server, run.Recipe)
+	}
+	if err == nil {
+		e.printOpen(server, run)
+	}
+	return err
 }
 
 // printOpen tells what a recipe leaves to the operator.

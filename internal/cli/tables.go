@@ -45,13 +45,13 @@ func (e *env) merge() *cobra.Command {
 	return cmd
 }
 
-// showChange shows what a change would write, on top of what is staged.
-func (e *env) showChange(ctx context.Context, server string, c lineup.Change) error {
+// showChange shows what changes would write, on top of what is staged.
+func (e *env) showChange(ctx context.Context, server string, changes ...lineup.Change) error {
 	staged, err := e.app.Staged(server)
 	if err != nil {
 		return err
 	}
-	p, _, err := e.app.Plan(ctx, server, append(staged, c))
+	p, _, err := e.app.Plan(ctx, server, append(staged, changes...))
 	if err != nil {
 		return err
 	}

@@ -67,23 +67,8 @@ func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool
 				own = append(own, p.File) // which says itself what it is
 			}
 		}
-		for _, p := range d.Places {
-			for _, f := range slices.Concat(p.Mark, p.Bundle, []string{p.Main, p.Speaks}) {
-				names[path.Base(f)] = true
-			}
-		}
-		for _, m := range d.Manifests {
-			if m.File != dialect.OwnFile {
-				names[path.Base(m.File)] = true
-			}
-		}
-		for _, s := range d.Sources {
-			names[path.Base(s.File)] = true
-		}
-		for _, r := range d.Registrations {
-			for _, name := range listNames(d, &r) {
-				names[name] = true
-			}
+		for _, name := range telling(d) {
+			names[name] = true
 		}
 		if d.Keys.Files != "" {
 			keys = append(keys, path.Base(d.Keys.Files))
@@ -110,6 +95,27 @@ func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool
 		}
 		return names[base] || isNote(base) && size <= maxNote || slices.ContainsFunc(keys, like)
 	}
+}
+
+// telling are the names of files that tell what a mod is, or how it is registered.
+func telling(d *dialect.Dialect) (names []string) {
+	for _, p := range d.Places {
+		for _, f := range slices.Concat(p.Mark, p.Bundle, []string{p.Main, p.Speaks}) {
+			names = append(names, path.Base(f))
+		}
+	}
+	for _, m := range d.Manifests {
+		if m.File != dialect.OwnFile {
+			names = append(names, path.Base(m.File))
+		}
+	}
+	for _, s := range d.Sources {
+		names = append(names, path.Base(s.File))
+	}
+	for _, r := range d.Registrations {
+		names = append(names, listNames(d, &r)...)
+	}
+	return names
 }
 
 // listNames are the names that a registration's file has, as far as the dialect

@@ -242,55 +242,73 @@ func fits(words []text.Word, form []string) bool {
 const maxSettings, maxDeep = 200_000, 64
 
 // readTree reads the values of a document that are no lists or objects.
-func readTree(doc []byte, f dialect.Format) (list []Setting, fault *text.Fault) {
+func readTree(doc []byte, f dialect.Format) ([]Setting, *text.Fault) {
 	root, fault := lineup.ReadDocument(f, doc)
 	if fault != nil {
 		return nil, fault
 	}
-	var walk func(n *text.Node, name string, depth int)
-	walk = func(n *text.Node, name string, depth int) {
-		if n == nil || depth > maxDeep || len(list) >= maxSettings {
+	t := treeReader{doc: doc, xml: f == dialect.FormatXML}
+	t.walk(root, "", 0)
+	return t.list, nil
+}
+
+type treeReader struct {
+	doc  []byte
+	xml  bool
+	list []Setting
+}
+
+// walk reads what is at a name.
+func (t *treeReader) walk(n *text.Node, name string, depth int) {
+	if n == nil || depth > maxDeep || len(t.list) >= maxSettings {
+		return
+	}
+	switch n.Kind {
+	case text.NodeString:
+		piece := n.Piece
+		t.list = append(t.list, Setting{Name: strings.TrimSuffix(name, ".#text"), Value: piece.Value, Span: n.Span, piece: &piece})
+	case text.NodeScalar:
+		t.list = append(t.list, Setting{Name: name, Value: n.Literal, Span: n.Span})
+	case text.NodeList:
+		for i, item := range n.Items {
+			at := fmt.Sprintf("%s[%d]", name, i)
+			if t.xml && len(n.Items) == 1 {
+				at = name
+			}
+			t.walk(item, at, depth+1)
+		}
+	case text.NodeObject:
+		if t.xml {
+			t.element(n, name, depth)
 			return
 		}
-		switch n.Kind {
-		case text.NodeString:
-			piece := n.Piece
-			list = append(list, Setting{Name: strings.TrimSuffix(name, ".#text"), Value: piece.Value, Span: n.Span, piece: &piece})
-		case text.NodeScalar:
-			list = append(list, Setting{Name: name, Value: n.Literal, Span: n.Span})
-		case text.NodeList:
-			for i, item := range n.Items {
-				at := fmt.Sprintf("%s[%d]", name, i)
-				if f == dialect.FormatXML && len(n.Items) == 1 {
-					at = name
-				}
-				walk(item, at, depth+1)
-			}
-		case text.NodeObject:
-			if named, value := pairOf(n, f); named != "" {
-				piece := value.Piece
-				list = append(list, Setting{Name: join(parentOf(name), named), Value: piece.Value, Span: value.Span, piece: &piece, whole: n.Span})
-				return
-			}
-			at := len(list)
-			for _, m := range n.Members {
-				walk(m.Value, join(name, m.Name), depth+1)
-			}
-			if f != dialect.FormatXML {
-				return
-			}
-			if len(n.Members) == 1 && n.Members[0].Name == "#text" && len(list) > at {
-				list[at].whole = n.Span
-			}
-			for ; at < len(list); at++ {
-				if i := strings.LastIndexByte(list[at].Name, '@'); i >= 0 && list[at].whole.Len() == 0 {
-					list[at].whole = attributeAt(doc, list[at].Span, list[at].Name[i+1:])
-				}
-			}
+		for _, m := range n.Members {
+			t.walk(m.Value, join(name, m.Name), depth+1)
 		}
 	}
-	walk(root, "", 0)
-	return list, nil
+}
+
+// element reads an element of XML, and notes what goes when what is set in it is taken out: an attribute, or the
+// element where there is nothing else in it.
+func (t *treeReader) element(n *text.Node, name string, depth int) {
+	if named, value := pairOf(n); named != "" {
+		piece := value.Piece
+		t.list = append(t.list, Setting{Name: join(parentOf(name), named), Value: piece.Value, Span: value.Span, piece: &piece, whole: n.Span})
+		return
+	}
+	first := len(t.list)
+	for _, m := range n.Members {
+		t.walk(m.Value, join(name, m.Name), depth+1)
+	}
+	mine := t.list[first:]
+	if len(n.Members) == 1 && n.Members[0].Name == "#text" && len(mine) > 0 {
+		mine[0].whole = n.Span
+	}
+	for i := range mine {
+		if at := strings.LastIndexByte(mine[i].Name, '@'); at >= 0 && mine[i].whole.Len() == 0 {
+			mine[i].whole = attributeAt(t.doc, mine[i].Span, mine[i].Name[at+1:])
+		}
+	}
 }
 
 // attributeAt is an attribute of XML with the blanks before it; value is the value with its quotes.
@@ -323,8 +341,8 @@ func parentOf(name string) string {
 }
 
 // pairOf tells an element in which one attribute names a setting and another holds its value.
-func pairOf(n *text.Node, f dialect.Format) (name string, value *text.Node) {
-	if f != dialect.FormatXML || len(n.Members) != 2 {
+func pairOf(n *text.Node) (name string, value *text.Node) {
+	if len(n.Members) != 2 {
 		return "", nil
 	}
 	for _, key := range []string{"@name", "@key", "@id"} {
