@@ -204,8 +204,8 @@ func (l *Language) Find(doc []byte, first string) (text.Span, error) {
 	for next < len(list) && list[next].at < lines[at].Start {
 		next++
 	}
+	opened := false
 	for end < len(lines) {
-		opened := false
 		for ; next < len(list) && list[next].at < lines[end].End; next++ {
 			depth += list[next].by
 			opened = opened || list[next].by > 0
@@ -213,7 +213,7 @@ func (l *Language) Find(doc []byte, first string) (text.Span, error) {
 				return text.Span{}, text.FaultAt(doc, list[next].at, "%s closes more than the block that begins with %q has opened", list[next].what, text.Clean(first))
 			}
 		}
-		if depth == 0 && (end > at || opened || !l.opensNext(doc, lines, list, end, next)) {
+		if depth == 0 && (opened || !l.opensNext(doc, lines, list, end, next)) {
 			return text.Span{Start: lines[at].Start, End: lines[end].End}, nil
 		}
 		end++

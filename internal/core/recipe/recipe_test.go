@@ -62,6 +62,8 @@ func TestDocumented(t *testing.T) {
 func TestRefused(t *testing.T) {
 	for _, c := range []struct{ text, says string }{
 		{"", "dialect is needed"}, {"dialect = 'd'\n[[step]]\ndo = 'write'\nfile = 'a'\n", "step 1: file and text are needed"}, {"dialect = 'd'\n[[step]]\ndo = 'take in'\n", "mods are needed"},
+		{"dialect = 'd'\n[[step]]\ndo = 'set'\nfile = 'a'\n", "file and name are needed"}, {"dialect = 'd'\n[[step]]\ndo = 'off'\nfile = '..'\n", "below the server's folder"}, {"dialect = 'd'\n[[step]]\ndo = 'on'\ntext = 'a/b'\n", "in the recipe's folder"},
+		{"dialect = 'd'\n[[step]]\ndo = 'write'\nfile = 'a'\ntext = 'recipe.toml'\n", "in the recipe's folder"}, {"dialect = 'd'\nawait = ['.']\n", "await"}, {"dialect = 'd'\nawait = ['a/../b']\n", "await"}, {"dialect = 'd'\nawait = ['']\n", "await"},
 		{"dialect = 'd'\n[[rule]]\nmod = 'a'\nkind = 'under'\n", "rule 1"}, {"dialect = 'd'\n[[expect]]\nkind = 'line'\ntext = ''\n", "expect 1"}, {"dialect = 3\n", "recipe.toml:1"},
 		{"dialect = 'd'\n[[step]]\ndo = 'unset'\nname = 'a'\nfile = 'a\\b'\n", "below the server's folder"}, {"dialect = 'd'\nabout = '''" + strings.Repeat("x", recipe.MaxFile) + "'''", "larger than"},
 	} {
