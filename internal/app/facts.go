@@ -36,7 +36,7 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 		return facts, err
 	}
 	facts.Tables = a.tableFacts(s, now, l)
-	if facts.Owed, err = l.Owed(s.Record.Name); err != nil {
+	if facts.Owed, err = a.owedBy(s, l); err != nil {
 		return facts, err
 	}
 	lessons, err := l.Lessons()

@@ -45,6 +45,35 @@ func (e *env) merge() *cobra.Command {
 	return cmd
 }
 
+func (e *env) sql() *cobra.Command {
+	var mod string
+	var show, again, stage bool
+	cmd := &cobra.Command{
+		Use:   "sql SERVER SOURCE [PATH]",
+		Short: "Run a script on the server's database, once: a file, or a path in the archive that it came in; initium undo brings back what was there",
+		Args:  args(cobra.RangeArgs(2, 3)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := ""
+			if len(args) > 2 {
+				name = args[2]
+			}
+			c, err := e.app.ScriptChange(args[0], mod, args[1], name, again)
+			if err != nil {
+				return err
+			}
+			if show {
+				return e.showChange(cmd.Context(), args[0], c)
+			}
+			return e.change(cmd.Context(), args[0], stage, c)
+		},
+	}
+	cmd.Flags().StringVar(&mod, "mod", "", "the mod that it is for")
+	cmd.Flags().BoolVar(&show, "show", false, "only show what it does to which tables; it is tried on a copy")
+	cmd.Flags().BoolVar(&again, "again", false, "although this very script was run already")
+	stageFlag(cmd, &stage)
+	return cmd
+}
+
 // showChange shows what changes would write, on top of what is staged.
 func (e *env) showChange(ctx context.Context, server string, changes ...lineup.Change) error {
 	staged, err := e.app.Staged(server)

@@ -42,7 +42,7 @@ var groups = []struct {
 	{"Begin with a server:", []string{"demo", "adopt", "give", "servers", "dialect", "learn", "teach", "stand-in"}},
 	{"Look at it, before a start:", []string{"survey", "check", "accept", "owed", "rule", "order"}},
 	{"Change its line-up:", []string{"register", "unregister", "on", "off", "move", "plan", "apply", "form"}},
-	{"Change what is set:", []string{"settings", "set", "unset", "edit", "put", "merge"}},
+	{"Change what is set:", []string{"settings", "set", "unset", "edit", "put", "merge", "sql"}},
 	{"Bring mods in and take them out:", []string{"look", "take", "remove"}},
 	{"Start it, and prove that all loaded:", []string{"prove", "rehearse", "expect", "stop", "log", "say", "reload", "load", "unload", "guard", "keep"}},
 	{"Find out what went wrong:", []string{"remedy", "compare", "culprit", "read"}},

@@ -1,6 +1,7 @@
 package host
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -258,7 +259,7 @@ func wayBack(path string, rows []fileRow) (plan.File, error) {
 		case file.Gone:
 			file.Want, file.Gone = f.old, false
 		default:
-			merge := text.Merge
+			merge := mergeBytes
 			if file.Links() {
 				merge = mergeLinks
 			}
@@ -273,6 +274,17 @@ func wayBack(path string, rows []fileRow) (plan.File, error) {
 		}
 	}
 	return file, nil
+}
+
+// mergeBytes merges texts; what is none comes back only where nobody has changed it since.
+func mergeBytes(base, want, current []byte) ([]byte, error) {
+	switch {
+	case bytes.Equal(base, current):
+		return want, nil
+	case text.IsBinary(base) || text.IsBinary(current):
+		return nil, errors.New("it has been changed since, and is no text of which a part could be taken back; the ledger keeps what it held")
+	}
+	return text.Merge(base, want, current)
 }
 
 func (l *Ledger) parkedAfter(e Entry) (list []lineup.Parked, err error) {

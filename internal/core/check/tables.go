@@ -128,8 +128,16 @@ func (c *checker) owed() {
 			continue
 		}
 		c.add(Finding{Code: CodeStepLeft, Severity: Warning, Mod: o.Mod, File: m.Path}, "it wants to be done besides: %s (%s)", o.About, o.Path).
-			Remedy = fmt.Sprintf("do it, and accept this with what you did: initium accept %s %s %s --because WHY", c.s.Server, CodeStepLeft, text.Clean(o.Mod))
+			Remedy = c.doing(o)
 	}
+}
+
+// doing is how something is done that a mod wants.
+func (c *checker) doing(o lineup.Owed) string {
+	if o.Sum != "" && c.d.Database.File != "" {
+		return text.Clean(fmt.Sprintf("initium sql %s %s --mod %s, with what it came in", c.s.Server, "SOURCE "+o.Path, o.Mod))
+	}
+	return fmt.Sprintf("do it, and accept this with what you did: initium accept %s %s %s --because WHY", c.s.Server, CodeStepLeft, text.Clean(o.Mod))
 }
 
 // entriesOf is a number of entries in words.

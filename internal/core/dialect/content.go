@@ -86,6 +86,12 @@ type World struct {
 	About string   `toml:"about"` // what of it goes with a mod that is removed
 }
 
+// Database is the one that scripts which come with mods are run on.
+type Database struct {
+	Engine string `toml:"engine"` // sqlite
+	File   string `toml:"file"`
+}
+
 // content checks what the dialect says of downloads, of what mods leave behind,
 // and of the world.
 func (c *checker) content(d *Dialect, vars []string) {
@@ -109,6 +115,11 @@ func (c *checker) content(d *Dialect, vars []string) {
 	for _, p := range d.World.Paths {
 		c.variables("world.paths", p, vars)
 		c.glob("world.paths", path.Base(p))
+	}
+	c.variables("database.file", d.Database.File, vars)
+	if d.Database != (Database{}) {
+		oneOf(c, "database.engine", &d.Database.Engine, "sqlite", "sqlite")
+		c.need("database.file", d.Database.File)
 	}
 	c.variables("keys.into", d.Keys.Into, vars)
 	if d.Keys.Files != "" {

@@ -40,6 +40,7 @@ type Dialect struct {
 	Uniques       []Unique       `toml:"unique"`
 	Leavings      []Leaving      `toml:"leaves"`
 	World         World          `toml:"world"`
+	Database      Database       `toml:"database"`
 	Load          Load           `toml:"load"`
 	Start         Start          `toml:"start"`
 	Stop          Stop           `toml:"stop"`

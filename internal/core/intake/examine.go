@@ -74,7 +74,7 @@ func Interesting(dialects []*dialect.Dialect) func(name string, size int64) bool
 			keys = append(keys, path.Base(d.Keys.Files))
 		}
 		for i := range d.Contents {
-			if c := &d.Contents[i]; c.Merged() {
+			if c := &d.Contents[i]; c.Merged() || c.Kind == dialect.ContentDatabase {
 				data = append(data, path.Base(strings.TrimSuffix(c.Files, "/**")))
 			}
 		}

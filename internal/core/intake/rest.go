@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"fmt"
 	"io/fs"
 	"path"
 	"slices"
@@ -88,7 +89,11 @@ func (x *assigner) extras() {
 		case e.Content.Merged() && ok:
 			x.brings(e.Path, x.whoseKey(e.Path), e.Content, into)
 		default:
-			x.Steps = append(x.Steps, Step{e.Path, stepWords(e.Content, into), x.whoseStep(e.Path)})
+			step := Step{Path: e.Path, About: stepWords(e.Content, into), Mod: x.whoseStep(e.Path)}
+			if e.Content.Kind == dialect.ContentDatabase {
+				step.Sum = fmt.Sprintf("%x", x.x.entries[e.Path].Sum)
+			}
+			x.Steps = append(x.Steps, step)
 		}
 	}
 	for i := range x.Found.Dialect.Contents {

@@ -82,6 +82,7 @@ type Step struct {
 	Path  string // in what came
 	About string
 	Mod   string // that it belongs to, as far as its name tells
+	Sum   string // of a script for a database: the SHA-256 of it
 }
 
 // Intake is what taking something in comes to.

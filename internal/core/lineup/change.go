@@ -36,6 +36,7 @@ const (
 	OpBlock   Op = "replace"  // the block of File that begins with the line Mod by Content
 	OpAddTo   Op = "add to"   // Content to the end of the block of File that begins with the line Mod
 	OpPutAt   Op = "put at"   // Content in the place of the value at the keys Mod of the JSON document File
+	OpScript  Op = "run"      // the script To in Source, or Source itself, on the database File, for Mod
 	OpMerge   Op = "merge"    // the entries of Mod into the table File, from Source or from its own files
 	OpUnmerge Op = "unmerge"  // the entries of Mod out of the table File
 
@@ -56,7 +57,7 @@ type Change struct {
 	Line         int    `json:"line,omitempty"`    // and the line, where the setting stands there more than once
 	AsSaid       bool   `json:"as_said,omitempty"` // and the value is written as it is said, whatever kind it is of
 	Content      []byte `json:"content,omitempty"` // what is written, replaced or added by; it is never shown
-	Before       string `json:"before,omitempty"`  // the SHA-256 of what File held when Content was made of it, "" where that does not matter
+	Before       string `json:"before,omitempty"`  // the SHA-256 of what File held when Content was made of it, "" where that does not matter; of OpScript, once it is planned, that of the script
 	Written      string `json:"written,omitempty"` // for OpRegister: what stands in place of the bare name, "" for the name
 
 	Source  string   `json:"source,omitempty"`  // of OpTake, OpRestore and OpMerge: an absolute path
@@ -70,11 +71,12 @@ type Owed struct {
 	Mod   string `json:"mod,omitempty"`
 	Path  string `json:"path"` // in what came
 	About string `json:"about"`
+	Sum   string `json:"sum,omitempty"` // of a script for a database: the SHA-256 of it
 }
 
 // OfFiles tells whether a change brings or takes files.
 func (c Change) OfFiles() bool {
-	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite || c.Op == OpMerge || c.Op == OpUnmerge || c.Op == OpBlock || c.Op == OpAddTo || c.Op == OpPutAt
+	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite || c.Op == OpMerge || c.Op == OpUnmerge || c.Op == OpScript || c.Op == OpBlock || c.Op == OpAddTo || c.Op == OpPutAt
 }
 
 // Where is a position in the load order. At most one field has a value; none
@@ -103,6 +105,8 @@ func (c Change) String() string {
 		return fmt.Sprintf("add to the block %q of %s", mod, text.Clean(path.Base(c.File)))
 	case OpPutAt:
 		return fmt.Sprintf("put another value at %s of %s", mod, text.Clean(path.Base(c.File)))
+	case OpScript:
+		return fmt.Sprintf("run %s on %s", text.Clean(path.Base(cmp.Or(c.To, c.Source))), text.Clean(path.Base(c.File)))
 	case OpMerge:
 		return fmt.Sprintf("add the entries of %s to %s", mod, text.Clean(path.Base(c.File)))
 	case OpUnmerge:

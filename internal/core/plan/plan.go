@@ -5,6 +5,7 @@ package plan
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -53,8 +54,9 @@ type File struct {
 	Old   []byte // what the file holds now; nil when New
 	Want  []byte // what it will hold
 	Edits []text.Edit
-	List  bool   // Path is a folder, Old and Want its listings: what changes its line gets another name, or, where Path ends in a slash, links come and go
-	Form  string // the field of a web form that the file stands for, "" for a real file
+	About []string // of a file that is no text: what happens to it, in words that are safe to show
+	List  bool     // Path is a folder, Old and Want its listings: what changes its line gets another name, or, where Path ends in a slash, links come and go
+	Form  string   // the field of a web form that the file stands for, "" for a real file
 
 	oldRows, wantRows []byte   // of launch lines: a word on each row; else nil
 	secrets           []string // shown to nobody
@@ -147,6 +149,16 @@ const (
 // its surroundings. Launch lines are shown as words, one a row, and the items of
 // the lists in them a row each.
 func (f File) Rows(around int) []Row {
+	if f.About != nil {
+		rows := make([]Row, len(f.About))
+		for i, said := range f.About {
+			rows[i] = Row{Kind: Comes, NewLine: i + 1, Text: said}
+		}
+		return rows
+	}
+	if text.IsBinary(f.Old) || text.IsBinary(f.Want) {
+		return []Row{{Kind: Comes, NewLine: 1, Text: fmt.Sprintf("a file that is no text, of %d bytes, in the place of one of %d", len(f.Want), len(f.Old))}}
+	}
 	old, want := f.Old, f.Want
 	if f.oldRows != nil {
 		old, want = f.oldRows, f.wantRows

@@ -21,6 +21,7 @@ import (
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 	"initium/internal/core/setting"
+	"initium/internal/core/sqlscript"
 	"initium/internal/core/survey"
 	"initium/internal/core/table"
 	"initium/internal/core/text"
@@ -45,6 +46,12 @@ type Ground interface {
 	Origins(table string) ([]table.Origin, error)
 	// Shipped are the entries that a mod has among its own files, with the parts in place.
 	Shipped(m *survey.Mod, parts []plan.Part) ([]intake.Shipped, error)
+	// Script is a script for a database in a source, or the source itself.
+	Script(ctx context.Context, source, name string) ([]byte, error)
+	// RunScript runs statements on what a database file holds, and tells which tables it had before.
+	RunScript(ctx context.Context, db []byte, run []sqlscript.Statement) (now []byte, tables []string, err error)
+	// Ran is the entry of the ledger that has run a script on a database, by its SHA-256; 0 for none.
+	Ran(db, sum string) (entry int, err error)
 	// Entries are those in a file that somebody has named.
 	Entries(file string) ([]byte, error)
 	// Restore are the parts that put a backup back.
@@ -119,7 +126,9 @@ func (p *Planner) Plan() (*plan.Plan, *survey.Survey) {
 	all.Changes, all.Parts = slices.Clone(p.made), p.parts
 	for _, f := range p.texts {
 		if f.New || !bytes.Equal(f.Old, f.Want) {
-			f.Edits = text.EditsBetween(f.Old, f.Want)
+			if f.About == nil {
+				f.Edits = text.EditsBetween(f.Old, f.Want)
+			}
 			all.Files = append(all.Files, f)
 		}
 	}
@@ -152,6 +161,8 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 			err = p.write(c)
 		case lineup.OpBlock, lineup.OpAddTo, lineup.OpPutAt:
 			err = p.block(c)
+		case lineup.OpScript:
+			c.Before, err = p.script(c)
 		case lineup.OpMerge:
 			err = p.merge(c)
 		case lineup.OpUnmerge:
@@ -374,7 +385,7 @@ func (p *Planner) take(c lineup.Change) error {
 	p.parts = append(p.parts, in.Parts...)
 	p.rules = append(p.rules, in.Rules...)
 	for _, s := range in.Steps {
-		p.owed = append(p.owed, lineup.Owed{Mod: s.Mod, Path: s.Path, About: s.About})
+		p.owed = append(p.owed, lineup.Owed{Mod: s.Mod, Path: s.Path, About: s.About, Sum: s.Sum})
 	}
 	p.refresh()
 	if err := p.takeEntries(c.String(), in.Brings, choices, true); err != nil {

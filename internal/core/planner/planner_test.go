@@ -18,6 +18,7 @@ import (
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/planner"
+	"initium/internal/core/sqlscript"
 	"initium/internal/core/survey"
 	"initium/internal/core/table"
 	"initium/internal/host/disk"
@@ -94,6 +95,14 @@ func (s *shed) File(name string) ([]byte, error) { return survey.Source(s.in.FS,
 func (s *shed) Origins(string) ([]table.Origin, error) { return nil, nil }
 
 func (s *shed) Shipped(*survey.Mod, []plan.Part) ([]intake.Shipped, error) { return nil, nil }
+
+func (s *shed) Script(context.Context, string, string) ([]byte, error) { return nil, fs.ErrNotExist }
+
+func (s *shed) RunScript(context.Context, []byte, []sqlscript.Statement) ([]byte, []string, error) {
+	return nil, nil, fs.ErrNotExist
+}
+
+func (s *shed) Ran(string, string) (int, error) { return 0, nil }
 
 func (s *shed) Entries(file string) ([]byte, error) { return survey.Source(s.in.FS, file) }
 

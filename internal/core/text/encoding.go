@@ -62,3 +62,12 @@ func Encode(doc []byte, e Encoding) []byte {
 	}
 	return data
 }
+
+// IsBinary tells a file that holds no text in any encoding: there are zero bytes in it, and not as UTF-16 has them.
+func IsBinary(raw []byte) bool {
+	if bytes.IndexByte(raw, 0) < 0 {
+		return false
+	}
+	doc, _ := Decode(raw)
+	return NotText(doc) != nil
+}

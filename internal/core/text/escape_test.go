@@ -42,3 +42,9 @@ func TestEscapesMeanTheSame(t *testing.T) {
 		}
 	}
 }
+
+func TestIsBinary(t *testing.T) {
+	for raw, want := range map[string]bool{"a\nb": false, "": false, "a\x00b": true, "SQLite format 3\x00\x10\x00": true, "\xff\xfea\x00b\x00": false, "\xfe\xff\x00a": false, "\xe9": false} {
+		insist.Same(t, fmt.Sprintf("%q is binary", raw), text.IsBinary([]byte(raw)), want)
+	}
+}
