@@ -43,6 +43,7 @@ type App struct {
 	noted map[string]bool           // servers of which it was told that a change was cut off
 
 	parcels map[string]*parcel // what was looked into
+	scripts map[string]*script // what came of those that were tried, for as long as a plan is looked at again and again
 }
 
 // theirs are the files of servers, all of which are on this machine.

@@ -8,6 +8,7 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
+	"initium/internal/core/planner"
 	"initium/internal/core/sqlscript"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
@@ -54,9 +55,38 @@ func (g *ground) Script(ctx context.Context, source, name string) ([]byte, error
 	return data, nil
 }
 
-// RunScript runs statements on a copy of a database.
+// script is what came of a script on a copy of a database.
+type script struct {
+	now    []byte
+	tables []string
+}
+
+// mostScripts is how many of them are kept.
+const mostScripts = 8
+
+// RunScript runs statements on a copy of a database. A plan that is looked at again does not run them again.
 func (g *ground) RunScript(ctx context.Context, db []byte, run []sqlscript.Statement) ([]byte, []string, error) {
-	return host.RunSQLite(ctx, db, run)
+	key := planner.Sum(db)
+	for _, s := range run {
+		key += planner.Sum([]byte(s.Text))
+	}
+	g.a.mu.Lock()
+	known := g.a.scripts[key]
+	g.a.mu.Unlock()
+	if known != nil {
+		return known.now, known.tables, nil
+	}
+	now, tables, err := host.RunSQLite(ctx, db, run)
+	if err != nil {
+		return nil, nil, err
+	}
+	g.a.mu.Lock()
+	defer g.a.mu.Unlock()
+	if g.a.scripts == nil || len(g.a.scripts) >= mostScripts {
+		g.a.scripts = map[string]*script{}
+	}
+	g.a.scripts[key] = &script{now, tables}
+	return now, tables, nil
 }
 
 // Ran is the entry of the ledger that has run a script on a database and was not taken back since.
