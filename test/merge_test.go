@@ -218,3 +218,20 @@ func TestEntriesOfSeveralMods(t *testing.T) {
 	m.do(0, "take", "lantern-moor", m.comes("reeds", "1.2", "", ""))
 	m.has("a release without any", newt, `<creature id="crake"/>`)
 }
+
+// The demo's own: without its entry in the table the choir does not load, with it it does.
+func TestChoirOfTheDemo(t *testing.T) {
+	t.Parallel()
+	m := newMoor(t)
+	source := filepath.Join(t.TempDir(), "fen_choir")
+	copyAll(t, "../demo/downloads/fen_choir.zip", source)
+	m.do(0, "take", "lantern-moor", source)
+	const all = "reed_lights confirmed, mist_bells confirmed, stilt_walks confirmed, will_o_wisp confirmed, fen_choir confirmed, ford_keepers confirmed"
+	m.proves("lantern-moor", all)
+	m.do(0, "merge", "lantern-moor", "fen_choir", "--away")
+	if p := m.proves("lantern-moor", strings.Replace(all, "fen_choir confirmed", "fen_choir failed", 1)); p.mod("fen_choir").Reason != "there is no bittern on the moor to sing with" {
+		t.Errorf("it failed as %q", p.mod("fen_choir").Reason)
+	}
+	m.do(0, "merge", "lantern-moor", "fen_choir", filepath.Join(source, "creatures_fen_choir.xml"))
+	m.proves("lantern-moor", all)
+}

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"initium/internal/standin/stage"
@@ -20,19 +21,21 @@ type manifest struct {
 	ID      string   `json:"id"`
 	Release string   `json:"release"`
 	Needs   []string `json:"needs"`
-	Side    string   `json:"side"` // all or warden
-	Burn    int      `json:"burn"` // ms that it takes to light
+	Side    string   `json:"side"`       // all or warden
+	Burn    int      `json:"burn"`       // ms that it takes to light
+	Sings   string   `json:"sings_with"` // a creature that has to be in the table
 }
 
 type server struct {
 	*stage.Stage
-	lit map[string]bool
+	lit       map[string]bool
+	creatures []string // of the table
 }
 
 // Run serves until it is told to stop and returns the exit status. args are its
 // launch parameters; its working directory is the server's folder.
 func Run(st *stage.Stage, args []string) int {
-	s := &server{st, map[string]bool{}}
+	s := &server{Stage: st, lit: map[string]bool{}}
 	port, all, own := "27420", "", ""
 	for _, arg := range args {
 		name, value, _ := strings.Cut(arg, "=")
@@ -54,7 +57,7 @@ func Run(st *stage.Stage, args []string) int {
 		return 5
 	}
 	defer closePort()
-	if err := checkTable("tables/creatures.xml"); err != nil {
+	if s.creatures, err = creatures("tables/creatures.xml"); err != nil {
 		s.log("moor", "no way through: tables/creatures.xml: %v", err)
 		return 2
 	}
@@ -154,6 +157,10 @@ func (s *server) kindle(item, side string) {
 			return
 		}
 	}
+	if m.Sings != "" && !slices.Contains(s.creatures, m.Sings) {
+		s.log("dark", "%s went out: there is no %s on the moor to sing with", name, m.Sings)
+		return
+	}
 	s.Wait(m.Burn)
 	s.lit[name] = true
 	s.log("lit", "%s %s burns (%d ms)", name, m.Release, m.Burn)
@@ -162,16 +169,20 @@ func (s *server) kindle(item, side string) {
 	}
 }
 
-// checkTable reads a table of creatures: every entry has an id of its own.
-func checkTable(name string) error {
+// creatures reads the table of creatures: every entry has an id of its own.
+func creatures(name string) (ids []string, err error) {
 	data, err := os.ReadFile(name)
 	if err != nil {
-		return nil // none is none
+		return nil, nil // none is none
 	}
 	var table struct {
 		Creatures []struct {
 			ID string `xml:"id,attr"`
 		} `xml:"creature"`
 	}
-	return xml.Unmarshal(data, &table)
+	err = xml.Unmarshal(data, &table)
+	for _, c := range table.Creatures {
+		ids = append(ids, c.ID)
+	}
+	return ids, err
 }
