@@ -118,7 +118,7 @@ func TestCommandsOfTheReadme(t *testing.T) {
 				named[name] = true
 			}
 			command = strings.Fields(m[1])[0]
-			if command == "export" || command == "dialect" || command == "teach" {
+			if command == "export" || command == "dialect" || command == "teach" || command == "recipe" {
 				command += " " + strings.Fields(line)[2]
 			}
 		}
@@ -150,7 +150,7 @@ func TestCommandsOfTheReadme(t *testing.T) {
 				continue
 			}
 			said := help(words[0])
-			if words[0] == "export" {
+			if words[0] == "export" || words[0] == "recipe" {
 				said = help(words[0], words[1])
 			}
 			for _, flag := range flags.FindAllString(one, -1) {

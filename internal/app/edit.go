@@ -7,7 +7,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strings"
+
+	"mvdan.cc/sh/v3/shell"
 
 	"initium/internal/core/lineup"
 	"initium/internal/core/planner"
@@ -57,7 +58,11 @@ func editor(getenv func(string) string) ([]string, error) {
 		if _, err := exec.LookPath(said); err == nil { // a path with blanks, perhaps
 			return []string{said}, nil
 		}
-		if words := strings.Fields(said); len(words) > 0 {
+		words, err := shell.Fields(said, getenv) // quotes mean what they mean to a shell
+		if err != nil {
+			return nil, usage("what %s says is no command: %v", name, err)
+		}
+		if len(words) > 0 {
 			return words, nil
 		}
 	}

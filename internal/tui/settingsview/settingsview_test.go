@@ -198,7 +198,7 @@ func TestWholeFile(t *testing.T) {
 	program := filepath.Join(t.TempDir(), "edit")
 	screentest.Must(t, os.WriteFile(program, []byte("#!/bin/sh\necho \"$2\" >\"$0.seen\"\necho 'added=1' >>\"$2\"\n"), 0o755))
 	t.Setenv("VISUAL", "")
-	t.Setenv("EDITOR", program+" -x")
+	t.Setenv("EDITOR", "'"+program+"' -x")
 	edit, err := m.App.BeginEdit("h", "conf/net.properties")
 	screentest.Must(t, err)
 	screentest.Must(t, edit.Command().Run())
