@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -234,4 +235,17 @@ func TestChoirOfTheDemo(t *testing.T) {
 	}
 	m.do(0, "merge", "lantern-moor", "fen_choir", filepath.Join(source, "creatures_fen_choir.xml"))
 	m.proves("lantern-moor", all)
+}
+
+// A mod that could not be looked through as a whole is not taken for one that ships nothing.
+func TestModWithTooManyFiles(t *testing.T) {
+	t.Parallel()
+	m := newMoor(t)
+	before := m.do(1, "check", "lantern-moor")
+	insist.Lacks(t, "at first", before, "cannot be told")
+	for i := range 5001 {
+		write(t, filepath.Join(m.dir, "bog/reed_lights/many", fmt.Sprint(i)), "x")
+	}
+	insist.Holds(t, "with more than are looked at", m.try("check", "lantern-moor").out, "whether it ships entries for tables of the server cannot be told: it has more than the 5000 files that are looked through")
+	insist.Holds(t, "asked for", m.try("merge", "lantern-moor", "reed_lights").err, "more than the 5000 files")
 }

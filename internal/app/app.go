@@ -18,6 +18,7 @@ import (
 	"initium/dialects"
 	"initium/internal/core/dialect"
 	"initium/internal/core/survey"
+	"initium/internal/core/table"
 	"initium/internal/core/text"
 	"initium/internal/host"
 	"initium/internal/host/disk"
@@ -42,8 +43,10 @@ type App struct {
 	known map[string]*survey.Memory // by server
 	noted map[string]bool           // servers of which it was told that a change was cut off
 
-	parcels map[string]*parcel // what was looked into
-	scripts map[string]*script // what came of those that were tried, for as long as a plan is looked at again and again
+	parcels map[string]*parcel        // what was looked into
+	tables  map[string]*readTable     // by their files
+	came    map[string][]table.Origin // which mods brought their entries
+	scripts map[string]*script        // what came of those that were tried, for as long as a plan is looked at again and again
 }
 
 // theirs are the files of servers, all of which are on this machine.

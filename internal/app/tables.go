@@ -1,8 +1,8 @@
 package app
 
 import (
+	"bytes"
 	"cmp"
-	"errors"
 	"fmt"
 	"io/fs"
 	"path/filepath"
@@ -90,13 +90,14 @@ func shipped(tree fs.FS, d *dialect.Dialect, vars dialect.Vars, m *survey.Mod) (
 	files := 0
 	err = fs.WalkDir(tree, root, func(name string, e fs.DirEntry, err error) error {
 		below := strings.TrimPrefix(strings.TrimPrefix(name, root), "/")
-		if files++; err != nil || files > maxShippedFiles {
-			return errors.Join(err, fs.SkipAll)
-		}
-		if e.IsDir() {
-			if strings.Count(below, "/") >= maxShippedDepth {
-				return fs.SkipDir
-			}
+		switch files++; {
+		case err != nil:
+			return fmt.Errorf("read %s: %w", text.Clean(name), err)
+		case files > maxShippedFiles:
+			return fmt.Errorf("it has more than the %d files that are looked through", maxShippedFiles)
+		case e.IsDir() && strings.Count(below, "/") >= maxShippedDepth:
+			return fs.SkipDir
+		case e.IsDir():
 			return nil
 		}
 		for i := range d.Contents {
@@ -123,11 +124,66 @@ func (g *ground) Origins(into string) ([]table.Origin, error) {
 	if err != nil {
 		return nil, err
 	}
-	return g.s.origins(l, into)
+	return g.a.origins(g.s, l, into)
 }
 
 // origins goes through what entries of the ledger have added to a table: an entry is from each mod that it was
 // added for, as the last of them has brought it.
+func (a *App) origins(s *Server, l *host.Ledger, into string) ([]table.Origin, error) {
+	newest, err := l.Newest(s.Record.Name)
+	if err != nil {
+		return nil, err
+	}
+	key := fmt.Sprintf("%s\x00%s\x00%d", s.Record.Name, into, newest)
+	a.mu.Lock()
+	known, ok := a.came[key]
+	a.mu.Unlock()
+	if ok {
+		return known, nil
+	}
+	list, err := s.origins(l, into)
+	if err == nil {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if a.came == nil || len(a.came) >= mostTables {
+			a.came = map[string][]table.Origin{}
+		}
+		a.came[key] = list
+	}
+	return list, err
+}
+
+// mostTables is how many tables, and of how many it is kept where their entries are from.
+const mostTables = 16
+
+// readTable is a table as it was read, and what it was read from.
+type readTable struct {
+	raw   []byte
+	kind  table.Kind
+	have  *table.Table
+	fault *text.Fault
+}
+
+// table reads a table, or has what was read of the same bytes before: a screen looks again and again.
+func (a *App) table(file string, raw []byte, kind table.Kind) (*table.Table, *text.Fault) {
+	a.mu.Lock()
+	known := a.tables[file]
+	a.mu.Unlock()
+	if known != nil && known.kind == kind && bytes.Equal(known.raw, raw) {
+		return known.have, known.fault
+	}
+	doc, _ := text.Decode(raw)
+	have, fault := table.Read(doc, kind)
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.tables == nil || len(a.tables) >= mostTables {
+		a.tables = map[string]*readTable{}
+	}
+	a.tables[file] = &readTable{raw, kind, have, fault}
+	return have, fault
+}
+
+// origins reads that from the ledger.
 func (s *Server) origins(l *host.Ledger, into string) ([]table.Origin, error) {
 	i := slices.IndexFunc(s.Dialect.Contents, func(c dialect.Content) bool {
 		full, ok := s.Vars.Expand(c.Into)
@@ -186,12 +242,11 @@ func (a *App) tableFacts(s *Server, now *survey.Survey, l *host.Ledger) (list []
 		}
 		t := check.Table{File: into, Kind: table.KindOf(c), Needed: c.Needed}
 		if raw, err := survey.Open(s.disk(), into, table.MaxFile); err == nil {
-			doc, _ := text.Decode(raw)
-			t.Have, t.Fault = table.Read(doc, t.Kind)
+			t.Have, t.Fault = a.table(into, raw, t.Kind)
 		} else {
 			t.Problem = text.Clean(err.Error())
 		}
-		origins, err := s.origins(l, into)
+		origins, err := a.origins(s, l, into)
 		if err != nil {
 			a.tell(err.Error())
 		}
@@ -207,9 +262,8 @@ func (a *App) tableFacts(s *Server, now *survey.Survey, l *host.Ledger) (list []
 			continue
 		}
 		found, err := shipped(s.disk(), s.Dialect, s.Vars, m)
-		if err != nil {
-			a.tell(err.Error())
-			continue
+		if err != nil { // what it ships is not known then, and is said
+			list[0].Ships = append(list[0].Ships, check.Ships{Mod: m.Name, File: m.Path, Problem: text.Clean(err.Error())})
 		}
 		for _, b := range found {
 			i := slices.IndexFunc(list, func(t check.Table) bool { return t.File == b.Into })

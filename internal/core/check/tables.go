@@ -26,6 +26,7 @@ type Table struct {
 type Ships struct {
 	Mod, File string
 	Data      []byte
+	Problem   string // why the files of the mod could not be looked through, "" where they were
 }
 
 // tables looks whether what mods ship is in the server's tables, and whether what mods have brought that are gone
@@ -49,6 +50,10 @@ func (c *checker) ships(t *Table, s Ships) {
 	severity := Warning
 	if t.Needed {
 		severity = Error
+	}
+	if s.Problem != "" {
+		c.add(Finding{Code: CodeDataUnreadable, Severity: Warning, Mod: s.Mod, File: s.File}, "whether it ships entries for tables of the server cannot be told: %s", s.Problem)
+		return
 	}
 	doc, _ := text.Decode(s.Data)
 	entries, fault := table.Shipped(doc, t.Kind)
