@@ -134,3 +134,21 @@ func TestHostileRecipes(t *testing.T) {
 	put(t, filepath.Join(folder, "recipe.toml"), "dialect = 'harrow-sound'\n[[step]]\ndo = 'write'\nfile = 'x'\ntext = 'gone'\n[[step]]\ndo = 'on'\nmod = 'nobody'\n")
 	insist.Holds(t, "what is not there", h.try("recipe", "run", "h", folder).err, "step 1, write x: read gone of the recipe", "step 2, switch nobody on:")
 }
+
+// A text that only begins like what is there is not taken for it.
+func TestRecipeAddsWhatIsNearlyThere(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\n")
+	folder := filepath.Join(filepath.Dir(h.home), "more")
+	list := filepath.Join(h.dir, "conf/list.script")
+	write(t, list, "n = [\n  30,\n  31\n];\n")
+	put(t, filepath.Join(folder, "recipe.toml"), "dialect = 'harrow-sound'\n[[step]]\ndo = 'add to'\nfile = 'conf/list.script'\nname = 'n = ['\ntext = 'three'\n")
+	put(t, filepath.Join(folder, "three"), "  3\n")
+	h.do(0, "recipe", "run", "h", folder)
+	insist.Same(t, "the list", contents(t, list), "n = [\n  30,\n  31,\n  3\n];\n")
+	insist.Holds(t, "once more", h.do(0, "recipe", "run", "h", folder), "so already", "nothing to change")
+	insist.Same(t, "the list", contents(t, list), "n = [\n  30,\n  31,\n  3\n];\n")
+	put(t, filepath.Join(folder, "three"), "  31\n")
+	insist.Holds(t, "one with a comma", h.do(0, "recipe", "run", "h", folder), "so already")
+}

@@ -419,8 +419,8 @@ func holdsText(raw, content []byte) bool {
 		}
 		return strings.Trim(strings.Join(lines, "\n"), "\n,")
 	}
-	want := plain(content)
-	return want != "" && strings.Contains("\n"+plain(raw)+"\n", "\n"+want)
+	want, have := "\n"+plain(content), "\n"+plain(raw)+"\n"
+	return want != "\n" && (strings.Contains(have, want+"\n") || strings.Contains(have, want+",\n"))
 }
 
 // hasAll tells whether all mods of a step are there with the same files, and registered.
@@ -430,8 +430,13 @@ func (a *App) hasAll(l *host.Ledger, seen *survey.Survey, step *recipe.Step) boo
 		if m == nil || m.Path == "" || !m.Listed {
 			return false
 		}
-		items, err := l.Digests().List(m.Path)
-		if err != nil || want.Sum != "" && plan.Digest(items) != want.Sum {
+		if want.Sum == "" { // then the release has to do
+			if want.Release == "" || want.Release != m.Manifest.Release {
+				return false
+			}
+			continue
+		}
+		if items, err := l.Digests().List(m.Path); err != nil || plan.Digest(items) != want.Sum {
 			return false
 		}
 	}

@@ -52,6 +52,7 @@ type Since struct {
 	At    time.Time `json:"at"`
 	Why   string    `json:"why"`
 	Later bool      `json:"later,omitempty"` // somebody else has set it otherwise after that entry
+	Older bool      `json:"older,omitempty"` // it was so before that entry, and what lies further back is not looked at
 }
 
 // Settings are what was found to be set.
@@ -251,13 +252,19 @@ func (s *Server) since(l *host.Ledger, full string, list []placed) ([]*Since, er
 			first, there0 := old[p]
 			switch {
 			case !there || then != values[p]:
-				since[i] = &Since{v.Entry, v.At, text.Clean(v.Why), true}
+				since[i] = &Since{Entry: v.Entry, At: v.At, Why: text.Clean(v.Why), Later: true}
 			case !there0 || first != then:
-				since[i] = &Since{v.Entry, v.At, text.Clean(v.Why), false}
+				since[i] = &Since{Entry: v.Entry, At: v.At, Why: text.Clean(v.Why)}
 			default:
 				continue
 			}
 			delete(open, p)
+		}
+	}
+	if n := len(versions); n == maxVersions {
+		oldest := versions[n-1]
+		for _, i := range open {
+			since[i] = &Since{Entry: oldest.Entry, At: oldest.At, Older: true}
 		}
 	}
 	return since, nil

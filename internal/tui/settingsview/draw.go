@@ -131,6 +131,8 @@ func (v *view) note(s *app.Setting) (string, canvas.Ink) {
 		return fmt.Sprintf("set again on line %d", s.Again), canvas.Warn
 	case s.Off:
 		return "in a comment", canvas.Dim
+	case s.Since != nil && s.Since.Older:
+		return fmt.Sprintf("older than entry %d", s.Since.Entry), canvas.Dim
 	case s.Since != nil && s.Since.Later:
 		return fmt.Sprintf("changed by others since entry %d", s.Since.Entry), canvas.Dim
 	case s.Since != nil:
@@ -178,6 +180,8 @@ func (v *view) drawStory(c *canvas.Canvas, y, end int) {
 	switch {
 	case s.Since == nil:
 		line("since", "Initium has not changed it.", canvas.Dim)
+	case s.Since.Older:
+		line("since", fmt.Sprintf("It was so before entry %d; what lies further back is not looked at.", s.Since.Entry), canvas.Dim)
 	case s.Since.Later:
 		line("since", fmt.Sprintf("Entry %d set it, and somebody else has changed it since.", s.Since.Entry), canvas.Text)
 	default:

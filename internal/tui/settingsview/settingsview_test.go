@@ -191,6 +191,21 @@ func TestSince(t *testing.T) {
 	insist.Holds(t, "by somebody else", screentest.Text(m), "somebody else has changed it since", "changed by others since entry 2")
 }
 
+// Where a file was changed more often than is looked at, nothing is said of what lies further back.
+func TestSinceLongAgo(t *testing.T) {
+	m, v, dir := harbour(t)
+	file := filepath.Join(dir, "conf/net.properties")
+	for i := range 101 {
+		_, err := m.App.Change(t.Context(), "h", nil, lineup.Change{Op: lineup.OpSet, Mod: "slots", To: fmt.Sprint(20 + i), File: file, Line: 1})
+		screentest.Must(t, err)
+	}
+	screentest.Carry(m, v.Shown())
+	at(t, v, "conf/net.properties", "open", 0)
+	insist.Holds(t, "a setting that was not among them", screentest.Text(m), "It was so before entry 2; what lies further back is not looked at.")
+	at(t, v, "conf/net.properties", "slots", 0)
+	insist.Holds(t, "the one that was", screentest.Text(m), "Entry 101, ")
+}
+
 // The whole file is edited on a copy, which is gone afterwards, and what was changed becomes a plan.
 func TestWholeFile(t *testing.T) {
 	m, v, dir := harbour(t)
