@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"initium/dialects"
+	"initium/internal/core/connection"
 	"initium/internal/core/dialect"
 	"initium/internal/core/survey"
 	"initium/internal/core/table"
@@ -43,10 +44,12 @@ type App struct {
 	known map[string]*survey.Memory // by server
 	noted map[string]bool           // servers of which it was told that a change was cut off
 
-	parcels map[string]*parcel        // what was looked into
-	tables  map[string]*readTable     // by their files
-	came    map[string][]table.Origin // which mods brought their entries
-	scripts map[string]*script        // what came of those that were tried, for as long as a plan is looked at again and again
+	parcels   map[string]*parcel        // what was looked into
+	tables    map[string]*readTable     // by their files
+	came      map[string][]table.Origin // which mods brought their entries
+	databases map[connection.Connection]answered
+
+	scripts map[string]*script // what came of those that were tried, for as long as a plan is looked at again and again
 }
 
 // theirs are the files of servers, all of which are on this machine.
@@ -71,7 +74,11 @@ func (a *App) Notes() []string {
 
 // ledger opens the ledger when it is first needed.
 func (a *App) ledger() (*host.Ledger, error) {
-	a.once.Do(func() { a.opened, a.failed = a.Home.OpenLedger() })
+	a.once.Do(func() {
+		if a.opened, a.failed = a.Home.OpenLedger(); a.failed == nil {
+			a.opened.Connects(a.connection)
+		}
+	})
 	return a.opened, a.failed
 }
 

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"initium/internal/core/connection"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/setting"
@@ -28,7 +29,7 @@ func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress fun
 	}
 	if a.Home.IsRunning(name) {
 		for _, f := range p.Files {
-			if s.held(f.Path) {
+			if s.held(f.Path) || connection.IsPlace(f.Path) {
 				return fmt.Errorf("%w, and %s must not change under it; stop it first (initium stop %s)", host.ErrRunning, f.Path, name)
 			}
 		}
@@ -261,6 +262,9 @@ func (a *App) Return(ctx context.Context, name string, p *plan.Plan, why string)
 		return err
 	}
 	if a.Home.IsRunning(name) {
+		if slices.ContainsFunc(p.Files, func(f plan.File) bool { return connection.IsPlace(f.Path) }) {
+			return fmt.Errorf("%w, and its database must not change under it; stop it first (initium stop %s)", host.ErrRunning, name)
+		}
 		if err := a.disturbs(name, p); err != nil {
 			return err
 		}

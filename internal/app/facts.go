@@ -35,6 +35,9 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 	if facts.Accepted, err = l.Accepted(s.Record.Name); err != nil {
 		return facts, err
 	}
+	if !s.isolated {
+		facts.Database = a.databaseFacts(s)
+	}
 	facts.Tables = a.tableFacts(s, now, l)
 	if facts.Owed, err = a.owedBy(s, l); err != nil {
 		return facts, err

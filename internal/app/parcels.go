@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"path/filepath"
 
+	"initium/internal/core/connection"
 	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
@@ -151,7 +152,7 @@ func withFiles(below fs.FS, files []plan.File) fs.FS {
 	var parts []plan.Part
 	holds := map[string][]byte{}
 	for _, f := range files {
-		if f.List || f.Gone {
+		if f.List || f.Gone || connection.IsPlace(f.Path) {
 			continue
 		}
 		holds[f.Path] = f.Want

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"initium/internal/core/connection"
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/planner"
@@ -22,14 +23,13 @@ func (a *App) ScriptChange(server, mod, source, name string, again bool) (c line
 	if err != nil {
 		return c, err
 	}
-	file, ok := s.Vars.Expand(s.Dialect.Database.File)
-	if !ok || file == "" {
+	if !s.Dialect.Database.Known() {
 		return c, usage("the dialect %s knows no database of %s that a script could be run on", s.Dialect.Name, server)
 	}
 	if a.Home.IsRunning(server) {
 		return c, fmt.Errorf("%w, and its database must not change under it; stop it first (initium stop %s)", host.ErrRunning, server)
 	}
-	c = lineup.Change{Op: lineup.OpScript, Mod: mod, To: name, File: file, AsSaid: again}
+	c = lineup.Change{Op: lineup.OpScript, Mod: mod, To: name, AsSaid: again}
 	c.Source, err = filepath.Abs(source)
 	return c, err
 }
@@ -112,7 +112,7 @@ func ran(l *host.Ledger, server, db, sum string) (int, error) {
 			}
 			back := false
 			for _, later := range versions[:i] {
-				back = back || bytes.Equal(later.New, v.Old)
+				back = back || bytes.Equal(later.New, v.Old) || connection.IsPlace(db) && sqlscript.Holds(later.New, v.Old)
 			}
 			if !back {
 				return v.Entry, nil
@@ -128,10 +128,10 @@ func (a *App) owedBy(s *Server, l *host.Ledger) ([]lineup.Owed, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, known := s.Vars.Expand(s.Dialect.Database.File)
+	db := s.databasePlace()
 	var open []lineup.Owed
 	for _, o := range all {
-		if o.Sum != "" && known && db != "" {
+		if o.Sum != "" && db != "" {
 			entry, err := ran(l, s.Record.Name, db, o.Sum)
 			if err != nil {
 				return nil, err

@@ -60,6 +60,12 @@ func (a *App) Server(name string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	return a.assembled(record, l)
+}
+
+// assembled is what is known of a server, by its record and the ledger.
+func (a *App) assembled(record host.Record, l *host.Ledger) (*Server, error) {
+	name := record.Name
 	entry, err := a.Dialect(record.Dialect)
 	if err != nil {
 		return nil, err

@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"initium/internal/core/connection"
 	"initium/internal/core/plan"
 )
 
@@ -40,6 +41,9 @@ func (l *Ledger) Apply(ctx context.Context, server, why string, p *plan.Plan, fe
 		return err
 	}
 	for _, f := range p.Files {
+		if connection.IsPlace(f.Path) {
+			continue // it is looked at right before it is changed
+		}
 		if err := unchanged(f); err != nil {
 			return err
 		}
@@ -287,5 +291,11 @@ func (l *Ledger) conclude(id int64) (what string, err error) {
 			return "", err
 		}
 	}
-	return "completed", errors.Join(drop(steps), l.done(id))
+	what = "completed"
+	for _, s := range steps {
+		if t, ok := s.(*tablesStep); ok && t.kept != "" {
+			what += "; what the database held halfway is in " + t.kept
+		}
+	}
+	return what, errors.Join(drop(steps), l.done(id))
 }

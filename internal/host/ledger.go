@@ -27,6 +27,8 @@ type Ledger struct {
 	home    Home
 	db      *sql.DB
 	digests *disk.Digests
+
+	connector Connector // nil where no database is changed
 }
 
 const schema = `
@@ -120,7 +122,7 @@ func (h Home) OpenLedger() (*Ledger, error) {
 		}
 		return nil, fmt.Errorf("open the ledger %s: %w", name, err)
 	}
-	return &Ledger{h, db, &disk.Digests{}}, os.Chmod(name, 0o600)
+	return &Ledger{home: h, db: db, digests: &disk.Digests{}}, os.Chmod(name, 0o600)
 }
 
 // ledgerVersion is how ledgers are laid out that this Initium makes (PRAGMA user_version);

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"syscall"
 
+	"initium/internal/core/connection"
 	"initium/internal/core/plan"
 	"initium/internal/host/disk"
 )
@@ -38,8 +39,8 @@ type step interface {
 // entry that was cut off: what has been made of its folders meanwhile is put aside with
 // them, and kept.
 func (l *Ledger) steps(id int64, late bool) (list []step, err error) {
-	var mark string
-	if err := l.db.QueryRow(`SELECT mark FROM entry WHERE id = ?`, id).Scan(&mark); err != nil {
+	var mark, server string
+	if err := l.db.QueryRow(`SELECT mark, server FROM entry WHERE id = ?`, id).Scan(&mark, &server); err != nil {
 		return nil, err
 	}
 	parts, err := l.parts(id)
@@ -57,6 +58,10 @@ func (l *Ledger) steps(id int64, late bool) (list []step, err error) {
 		return nil, err
 	}
 	for n, f := range rows {
+		if connection.IsPlace(f.path) {
+			list = append(list, &tablesStep{fileRow: f, ledger: l, server: server, id: id, late: late})
+			continue
+		}
 		if f.list && strings.HasSuffix(f.path, "/") {
 			list = append(list, &linksStep{fileRow: f})
 			continue

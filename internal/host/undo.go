@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"initium/internal/core/connection"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/proof"
@@ -49,6 +50,16 @@ func (l *Ledger) Return(server string, to int) (*plan.Plan, error) {
 	slices.Reverse(order)
 	p := &plan.Plan{}
 	for _, name := range order {
+		if connection.IsPlace(name) {
+			file, err := l.databaseBack(server, name, files[name])
+			if err != nil {
+				return nil, err
+			}
+			if !bytes.Equal(file.Old, file.Want) {
+				p.Files = append(p.Files, file)
+			}
+			continue
+		}
 		file, err := wayBack(name, files[name])
 		if err != nil {
 			return nil, err
@@ -167,6 +178,10 @@ func (l *Ledger) Did(server string, number int) (*plan.Plan, error) {
 		return nil, err
 	}
 	for _, f := range rows {
+		if connection.IsPlace(f.path) {
+			p.Files = append(p.Files, plan.File{Path: f.path, About: describe(&f)})
+			continue
+		}
 		p.Files = append(p.Files, plan.File{Path: f.path, New: f.fresh, Gone: f.gone, List: f.list, Old: f.old, Want: f.new, Edits: text.EditsBetween(f.old, f.new)})
 	}
 	parts, err := l.parts(e.id)

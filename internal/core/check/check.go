@@ -69,7 +69,28 @@ type Surroundings struct {
 	Accepted []Accepted
 	Tables   []Table       // that mods add entries to
 	Owed     []lineup.Owed // what mods that were taken in want to be done besides
+	Database *Database     // nil where it is none that has to be reached
 }
+
+// Database is what was found out about the server's database.
+type Database struct {
+	State DatabaseState
+	Place string
+	Said  string // why it cannot be used, without anything secret
+}
+
+// DatabaseState says whether a database can be used.
+type DatabaseState string
+
+// It was reached; or it is not said how that is done, nobody answers, the user is not let in, or there is none of
+// that name.
+const (
+	DatabaseReached DatabaseState = "reached"
+	DatabaseUnset   DatabaseState = "unset"
+	DatabaseAway    DatabaseState = "away"
+	DatabaseRefused DatabaseState = "refused"
+	DatabaseMissing DatabaseState = "missing"
+)
 
 // Build is what was found out about a version.
 type Build struct {
@@ -91,6 +112,7 @@ func Run(s *survey.Survey, facts Surroundings) *Report {
 	c.builds()
 	c.files()
 	c.data()
+	c.database()
 	c.places()
 	c.values()
 	c.foretell()

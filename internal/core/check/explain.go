@@ -33,6 +33,10 @@ const (
 	CodeDataDiffers         Code = "data-differs"
 	CodeDataLeft            Code = "data-left"
 	CodeStepLeft            Code = "step-left"
+	CodeDatabaseUnset       Code = "database-unset"
+	CodeDatabaseAway        Code = "database-away"
+	CodeDatabaseRefused     Code = "database-refused"
+	CodeDatabaseMissing     Code = "database-missing"
 	CodeIconUnreadable      Code = "icon-unreadable"
 	CodeIconSize            Code = "icon-size"
 	CodePlacesDisagree      Code = "places-disagree"
@@ -168,6 +172,10 @@ var fileExplained = []Explanation{
 	{CodeDataDiffers, "A table has an entry otherwise than a mod ships it: somebody has changed it, or another mod brings the same.", "Nothing.", "See both side by side, and accept the finding if yours is meant."},
 	{CodeDataLeft, "A table has entries of a mod that is not on the server any more.", "A line about something that is not known, or nothing.", "Plan the remedy: it takes those out that nobody has changed since."},
 	{CodeStepLeft, "A mod that was taken in came with something that Initium does not do, such as a script for a database.", "It depends on the mod: a line about a table that is missing, or nothing.", "Do it, and accept the finding with what you did."},
+	{CodeDatabaseUnset, "The setting that says how the server's database is reached is not there, or cannot be understood.", "The server stops, or a mod fails at its first question to the database.", "Set it: initium set SERVER NAME VALUE."},
+	{CodeDatabaseAway, "Nobody answers at the place where the settings say that the database is.", "Long waiting, then a line about a connection that was refused or ran out of time.", "Start the database server, or set its host and port right."},
+	{CodeDatabaseRefused, "The database server does not let in the user that the settings name.", "A line about access that was denied.", "Set user and password right, or give the user his rights on the database server."},
+	{CodeDatabaseMissing, "The database server answers, and has no database of the name that the settings say.", "A line about an unknown database.", "Make the database on its server, or set its name right."},
 	{CodeIconUnreadable, "The icon is no picture that can be read.", "A warning, or nothing: the server shows without an icon.", "Put a PNG there."},
 	{CodeIconSize, "The icon has another size than the one that the server takes.", "A warning, or nothing: the server shows without an icon.", "Scale the picture."},
 	{CodePlacesDisagree, "Two places have to name the same mods, and do not.", "It depends on which of the two the server reads this time.", "Plan the remedy: it makes the copy the same as the first."},

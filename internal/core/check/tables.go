@@ -125,6 +125,24 @@ func (c *checker) leftEntries(t *Table) {
 	}
 }
 
+// database tells whether the server's database can be used.
+func (c *checker) database() {
+	d := c.facts.Database
+	if d == nil {
+		return
+	}
+	switch d.State {
+	case DatabaseUnset:
+		c.add(Finding{Code: CodeDatabaseUnset, Severity: Error}, "%s", d.Said)
+	case DatabaseAway:
+		c.add(Finding{Code: CodeDatabaseAway, Severity: Error}, "%s", d.Said)
+	case DatabaseRefused:
+		c.add(Finding{Code: CodeDatabaseRefused, Severity: Error}, "%s", d.Said)
+	case DatabaseMissing:
+		c.add(Finding{Code: CodeDatabaseMissing, Severity: Error}, "%s", d.Said)
+	}
+}
+
 // owed tells of what mods want to be done that Initium does not do.
 func (c *checker) owed() {
 	for _, o := range c.facts.Owed {
@@ -139,7 +157,7 @@ func (c *checker) owed() {
 
 // doing is how something is done that a mod wants.
 func (c *checker) doing(o lineup.Owed) string {
-	if o.Sum != "" && c.d.Database.File != "" {
+	if o.Sum != "" && c.d.Database.Known() {
 		return text.Clean(fmt.Sprintf("initium sql %s %s --mod %s, with what it came in", c.s.Server, "SOURCE "+o.Path, o.Mod))
 	}
 	return fmt.Sprintf("do it, and accept this with what you did: initium accept %s %s %s --because WHY", c.s.Server, CodeStepLeft, text.Clean(o.Mod))

@@ -88,9 +88,20 @@ type World struct {
 
 // Database is the one that scripts which come with mods are run on.
 type Database struct {
-	Engine string `toml:"engine"` // sqlite
-	File   string `toml:"file"`
+	Engine  string `toml:"engine"`  // sqlite or mysql
+	File    string `toml:"file"`    // of SQLite
+	Setting string `toml:"setting"` // whose value says how MySQL or MariaDB is reached, as a URL or in words
+
+	// Settings that each have a part of that.
+	Host     string `toml:"host"`
+	Port     string `toml:"port"`
+	User     string `toml:"user"`
+	Password string `toml:"password"`
+	Name     string `toml:"name"`
 }
+
+// Known tells whether there is a database at all.
+func (d Database) Known() bool { return d.Engine != "" }
 
 // content checks what the dialect says of downloads, of what mods leave behind,
 // and of the world.
@@ -118,13 +129,32 @@ func (c *checker) content(d *Dialect, vars []string) {
 	}
 	c.variables("database.file", d.Database.File, vars)
 	if d.Database != (Database{}) {
-		oneOf(c, "database.engine", &d.Database.Engine, "sqlite", "sqlite")
-		c.need("database.file", d.Database.File)
+		oneOf(c, "database.engine", &d.Database.Engine, "sqlite", "sqlite", "mysql")
+		c.database(&d.Database)
 	}
 	c.variables("keys.into", d.Keys.Into, vars)
 	if d.Keys.Files != "" {
 		c.glob("keys.files", d.Keys.Files)
 		c.need("keys.into", d.Keys.Into)
+	}
+}
+
+// database checks what the dialect says of how its database is reached.
+func (c *checker) database(d *Database) {
+	parts := []string{d.Host, d.Port, d.User, d.Password, d.Name}
+	apart := slices.ContainsFunc(parts, func(p string) bool { return p != "" })
+	switch {
+	case d.Engine == "sqlite":
+		c.need("database.file", d.File)
+		if d.Setting != "" || apart {
+			c.bad("database.setting", "belongs to a database of mysql; one of sqlite is a file")
+		}
+	case d.File != "":
+		c.bad("database.file", "belongs to a database of sqlite; that of mysql is found by a setting")
+	case d.Setting == "" && d.Name == "":
+		c.bad("database.setting", "is needed: the setting that says how the database is reached (or host, user, password and name, each a setting of its own)")
+	case d.Setting != "" && apart:
+		c.bad("database.setting", "says all of it, or settings of their own each say a part; not both")
 	}
 }
 

@@ -88,6 +88,20 @@ func TestRemarks(t *testing.T) {
 		_, err := dialect.Parse("b.toml", []byte(strings.Replace(bareDialect, "#registration", "shape = 'items'\nformat = 'text'\nat = \""+at+"\"", 1)))
 		insist.Fails(t, at, err, "has to be the line with the bracket that opens the list")
 	}
+	for database, says := range map[string]string{
+		"": "database.file: is needed", "engine = 'mysql'": "database.setting: is needed", "engine = 'mysql'\nhost = 'h'": "database.setting: is needed", "engine = 'mysql'\nname = 'n'": "", "engine = 'mysql'\nsetting = 's'": "",
+		"engine = 'mysql'\nsetting = 's'\nname = 'n'": "not both", "engine = 'mysql'\nfile = '{dir}/x'\nsetting = 's'": "database.file: belongs to a database of sqlite", "file = '{dir}/x'\nuser = 'u'": "belongs to a database of mysql", "file = '{dir}/x'": "",
+	} {
+		if database == "" {
+			database = "engine = 'sqlite'"
+		}
+		_, err := dialect.Parse("b.toml", []byte(strings.Replace(bareDialect, "#registration", line+"[database]\n"+database, 1)))
+		if says == "" {
+			insist.OK(t, err)
+		} else {
+			insist.Fails(t, database, err, says)
+		}
+	}
 	d, err := dialect.Parse("b.toml", []byte(strings.NewReplacer("#registration", line, "means = \"loaded\"", "means = \"loading\"").Replace(bareDialect)))
 	insist.OK(t, err)
 	insist.That(t, len(d.Remarks()) == 1 && strings.Contains(d.Remarks()[0].Error(), "no start of such a server can be proved"), "%v", d.Remarks())

@@ -50,6 +50,11 @@ type Ground interface {
 	Script(ctx context.Context, source, name string) ([]byte, error)
 	// RunScript runs statements on what a database file holds, and tells which tables it had before.
 	RunScript(ctx context.Context, db []byte, run []sqlscript.Statement) (now []byte, tables []string, err error)
+	// Database is the one that the server uses: its name, and the place under which the ledger has it.
+	Database() (name, place string, err error)
+	// Tables are what is in that database, of all that a script touches with the rows; sure is false where not all of
+	// those can be told. The error names what could not be put back.
+	Tables(ctx context.Context, run []sqlscript.Statement, touched []string, sure bool) (*sqlscript.Snapshot, error)
 	// Ran is the entry of the ledger that has run a script on a database, by its SHA-256; 0 for none.
 	Ran(db, sum string) (entry int, err error)
 	// Entries are those in a file that somebody has named.
@@ -162,7 +167,7 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 		case lineup.OpBlock, lineup.OpAddTo, lineup.OpPutAt:
 			err = p.block(c)
 		case lineup.OpScript:
-			c.Before, err = p.script(c)
+			c.Before, c.File, err = p.script(c)
 		case lineup.OpMerge:
 			err = p.merge(c)
 		case lineup.OpUnmerge:

@@ -98,6 +98,12 @@ func (s *shed) Shipped(*survey.Mod, []plan.Part) ([]intake.Shipped, error) { ret
 
 func (s *shed) Script(context.Context, string, string) ([]byte, error) { return nil, fs.ErrNotExist }
 
+func (s *shed) Database() (string, string, error) { return "", "", errors.New("no database") }
+
+func (s *shed) Tables(context.Context, []sqlscript.Statement, []string, bool) (*sqlscript.Snapshot, error) {
+	return nil, nil
+}
+
 func (s *shed) RunScript(context.Context, []byte, []sqlscript.Statement) ([]byte, []string, error) {
 	return nil, nil, fs.ErrNotExist
 }
