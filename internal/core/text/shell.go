@@ -131,7 +131,8 @@ func (l *Launch) call(doc []byte, call *syntax.CallExpr) {
 
 // assign notes the value of a variable, or that it is only known when the script runs.
 func (l *Launch) assign(doc []byte, a *syntax.Assign) {
-	if a.Value != nil && !a.Append {
+	// A name that a line's end cuts in two is one to the shell, and its value stands elsewhere than the parser says.
+	if a.Value != nil && !a.Append && bytes.HasPrefix(doc[a.Name.Pos().Offset():], []byte(a.Name.Value+"=")) {
 		if p, use := posixWord(doc, a.Value); use == (Use{}) {
 			l.Variables[a.Name.Value] = p
 			return
