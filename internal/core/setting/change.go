@@ -252,7 +252,7 @@ func add(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edi
 	case dialect.FormatXML:
 		return nil, fmt.Errorf("%w, and nobody here knows in which element it belongs", ErrNotSet)
 	case dialect.FormatShell, dialect.FormatBatch, dialect.FormatUnit, dialect.FormatWords:
-		return nil, errLaunch
+		return addParameter(doc, list, name, value)
 	case dialect.FormatScript, dialect.FormatText:
 		return addLine(doc, n, list, name, value)
 	}

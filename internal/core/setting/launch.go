@@ -2,6 +2,8 @@ package setting
 
 import (
 	"errors"
+	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -50,4 +52,40 @@ func readLaunch(doc []byte, n Notation) (list []Setting, fault *text.Fault) {
 }
 
 // errLaunch refuses to add to a launch line.
-var errLaunch = errors.New("it is not in the launch line, and nobody here knows where in it the server wants it; add it with initium edit")
+var errLaunch = errors.New("it is not in the launch line, and no parameter there shows how the server wants it; add it with initium edit")
+
+// plainParameter are the words that stand for themselves in every language of start commands.
+var plainParameter = regexp.MustCompile(`^[A-Za-z0-9_.,:/@+=-]+$`)
+
+// addParameter adds a parameter behind the last one that has a value, written as that is.
+func addParameter(doc []byte, list []Setting, name, value string) ([]text.Edit, error) {
+	at := -1
+	for i := range list {
+		if list[i].word && (at < 0 || list[i].whole.End > list[at].whole.End) {
+			at = i
+		}
+	}
+	if at < 0 || !strings.HasPrefix(name, "-") || strings.Contains(name, "=") {
+		return nil, errLaunch
+	}
+	like := &list[at]
+	lead, behind, ok := strings.Cut(string(like.whole.In(doc)), like.Name)
+	if !ok {
+		return nil, errLaunch
+	}
+	if !plainParameter.MatchString(name) || !plainParameter.MatchString(value) {
+		return nil, fmt.Errorf("%q is not written into a launch line where nothing shows in which quotes it would stand; add it with initium edit", text.Clean(value))
+	}
+	if strings.Trim(lead, " \t\r\n\\^`") != "" {
+		lead = " "
+	}
+	between := " "
+	if strings.HasPrefix(behind, "=") {
+		between = "="
+	}
+	end := like.whole.End // and a quote that closes behind it
+	if end < len(doc) && strings.IndexByte(`"'`, doc[end]) >= 0 {
+		end++
+	}
+	return []text.Edit{{Span: text.Span{Start: end, End: end}, New: lead + name + between + value}}, nil
+}

@@ -4,6 +4,7 @@ package setting
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -46,7 +47,14 @@ type Kind string
 const (
 	Flag   Kind = "yes or no"
 	Number Kind = "number"
+	Colour Kind = "colour" // as web pages have it: # and hexadecimal digits
+	Path   Kind = "path"
 	Text   Kind = "text"
+)
+
+var (
+	colours = regexp.MustCompile(`^#(?:[0-9A-Fa-f]{3,4}|[0-9A-Fa-f]{6}|[0-9A-Fa-f]{8})$`)
+	paths   = regexp.MustCompile(`^(?:[A-Za-z]:[/\\]|~/|\.{0,2}/)?[^\s/\\:;,=*?"'<>|]+(?:[/\\][^\s/\\:;,=*?"'<>|]+)*/?$`)
 )
 
 // flags are the pairs of words that people write for yes and no.
@@ -61,6 +69,12 @@ func KindOf(value string) Kind {
 	}
 	if _, err := strconv.ParseFloat(value, 64); err == nil && strings.Trim(value, "0123456789.+-eE") == "" {
 		return Number
+	}
+	switch {
+	case colours.MatchString(value):
+		return Colour
+	case strings.ContainsAny(value, `/\`) && paths.MatchString(value):
+		return Path
 	}
 	return Text
 }
@@ -82,6 +96,8 @@ func AsBefore(value, before string) (string, error) {
 	switch {
 	case kind == Number && KindOf(value) != Number:
 		return "", fmt.Errorf("it is the number %s, and %q is none", text.Clean(before), text.Clean(value))
+	case kind == Colour && value != "" && (KindOf(value) != Colour || len(value) != len(before)):
+		return "", fmt.Errorf("it is the colour %s, and %q is none written like it", text.Clean(before), text.Clean(value))
 	case kind != Flag:
 		return value, nil
 	case KindOf(value) != Flag:

@@ -105,7 +105,7 @@ func TestEverySetting(t *testing.T) {
 					continue
 				}
 				places++
-				other := map[setting.Kind]string{setting.Flag: "false", setting.Number: "77", setting.Text: "else"}[setting.KindOf(s.Value)]
+				other := map[setting.Kind]string{setting.Flag: "false", setting.Number: "77", setting.Text: "else", setting.Path: "maps/b.map", setting.Colour: "#0077aa"}[setting.KindOf(s.Value)]
 				changed, err := setting.Set([]byte(doc), c.n, s.Name, other, s.Line, s.Value == "null")
 				if err != nil {
 					t.Errorf("%s: set %s: %v", name, s.Name, err)
@@ -247,8 +247,42 @@ func TestRefused(t *testing.T) {
 	}
 	_, err := setting.Unset([]byte("<a><b>x<c/>y</b></a>"), tree(dialect.FormatXML), "a.b", 2)
 	insist.That(t, err != nil, "a text among others is taken out")
-	_, err = setting.Set([]byte(documents["unit"].doc), documents["unit"].n, "-fresh", "1", 0, false)
-	insist.Fails(t, "a parameter that is not there", err, "not in the launch line")
+	for _, c := range []struct{ doc, name, value, want, says string }{
+		{"exec ./server -mods=a \\\n  -slots 8 \\\n  -port=\"$P\" -quiet\n", "-fresh", "1", "exec ./server -mods=a \\\n  -slots 8 \\\n  -fresh 1 \\\n  -port=\"$P\" -quiet\n", ""},
+		{"exec ./server -mods=a '-title=My quay'\n", "-pace", "1.5", "exec ./server -mods=a '-title=My quay' -pace=1.5\n", ""},
+		{"exec ./server -mods=a -title=\"x\" &\n", "--map", "tables/a.map", "exec ./server -mods=a -title=\"x\" --map=tables/a.map &\n", ""},
+		{"exec ./server -mods=a -slots 8\n", "-title", "two words", "", "in which quotes"},
+		{"exec ./server -mods=a -slots 8\n", "fresh", "1", "", "not in the launch line"},
+		{"exec ./server -slots -mods=a$X\n", "-fresh", "1", "", "not in the launch line"},
+	} {
+		n := setting.Notation{Format: dialect.FormatShell, Launch: "-"}
+		got, err := setting.Set([]byte(c.doc), n, c.name, c.value, 0, false)
+		if c.says != "" {
+			insist.Fails(t, c.doc, err, c.says)
+			continue
+		}
+		insist.OK(t, err)
+		insist.Same(t, "a parameter that is not there", string(got), c.want)
+	}
+	for doc, n := range map[string]setting.Notation{"a = \nb=2\n": {Format: dialect.FormatKeyValue, Assign: "=", Comment: "#"}, "[x]\na =  \n": {Format: dialect.FormatINI, Comment: ";"}} {
+		name := map[bool]string{true: "x/a", false: "a"}[doc[0] == '[']
+		full, err := setting.Set([]byte(doc), n, name, "8", 0, true)
+		insist.OK(t, err)
+		insist.Same(t, doc+" filled", strings.Contains(string(full), "a = 8") || strings.Contains(string(full), "a =  8\n"), true)
+		empty, err := setting.Set(full, n, name, "", 0, true)
+		insist.OK(t, err)
+		insist.Same(t, doc+" and back", string(empty), doc)
+	}
+	for value, kind := range map[string]setting.Kind{"#12ab9F": setting.Colour, "#12a": setting.Colour, "#12": setting.Text, "12": setting.Number, "maps/a.map": setting.Path, "./a": setting.Path, "/srv/x/": setting.Path, `C:\a\b`: setting.Path, "a b/c": setting.Text, "http://x/y": setting.Text, "a/b,c/d": setting.Text, "a": setting.Text, "/": setting.Text, "1/2 // x": setting.Text} {
+		insist.Same(t, value, setting.KindOf(value), kind)
+	}
+	for value, says := range map[string]string{"#ffffff": "", "#fff": "none written like it", "red": "none written like it"} {
+		if _, err := setting.AsBefore(value, "#12ab9f"); says == "" {
+			insist.OK(t, err)
+		} else {
+			insist.Fails(t, value, err, says)
+		}
+	}
 	_, err = setting.Unset([]byte(documents["yaml"].doc), tree(dialect.FormatYAML), "list[0]", 0)
 	insist.Fails(t, "an item taken out", err, "an item of a list")
 	_, err = setting.Unset([]byte(documents["keys"].doc), properties, "slots", 0)

@@ -163,6 +163,15 @@ func iniEntry(doc []byte, line Line, body Span, style INIStyle, marks []string) 
 		return INIEntry{}, FaultAt(doc, body.Start, "expected a key before %q", style.Assign)
 	}
 	value := withoutComment(doc, trim(doc, Span{body.Start + cut + len(style.Assign), body.End}), style, marks)
+	if value.Len() == 0 { // it goes behind the blank that stands there, and not close to a comment
+		behind := line.Text.In(doc)[body.Start-line.Text.Start+cut+len(style.Assign):]
+		n := blanksAt(behind)
+		if n < len(behind) {
+			n = min(n, 1)
+		}
+		value.Start = body.Start + cut + len(style.Assign) + n
+		value.End = value.Start
+	}
 	return INIEntry{Line: line, Key: key, Value: quotedLine(doc, value), HasSign: true}, nil
 }
 

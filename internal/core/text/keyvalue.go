@@ -43,6 +43,10 @@ func KeyValue(doc []byte, style KeyValueStyle) ([]Pair, []*Fault) {
 			Key:   trim(doc, Span{body.Start, body.Start + cut}),
 			Value: trim(doc, Span{body.Start + cut + len(style.Assign), body.End}),
 		}
+		if pair.Value.Len() == 0 { // it goes behind the blank that stands there
+			pair.Value.Start = body.Start + cut + len(style.Assign) + blanksAt(line.Text.In(doc)[body.Start-line.Text.Start+cut+len(style.Assign):])
+			pair.Value.End = pair.Value.Start
+		}
 		if pair.Key.Len() == 0 {
 			faults = append(faults, FaultAt(doc, body.Start, "expected a key before %q", style.Assign))
 			continue
@@ -73,5 +77,8 @@ func trim(doc []byte, s Span) Span {
 	}
 	return s
 }
+
+// blanksAt is how many blanks a text begins with.
+func blanksAt(s []byte) int { return len(s) - len(bytes.TrimLeft(s, " \t")) }
 
 func isSpace(c byte) bool { return c == ' ' || c == '\t' || c == '\r' || c == '\v' || c == '\f' }
