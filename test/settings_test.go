@@ -110,6 +110,20 @@ func TestSettings(t *testing.T) {
 	insist.Same(t, "proved", h.prove(0).outcomes(), "a confirmed")
 }
 
+// What a mod reads is told at the setting, and what nothing reads that is known.
+func TestWhoReadsSettings(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "let lamp 3\nlet rope 4\nlet flag 5\nberth a\n# berth b\n")
+	h.cargo("a", "", "haul 1\nchart lamp\n")
+	h.cargo("b", "", "haul 1\nchart rope\n")
+	out := h.do(0, "settings", "h")
+	insist.Holds(t, "read", out, "lamp     3  (read by a)", "rope     4  (nothing known reads it)", "flag     5  (nothing known reads it)")
+	insist.Lacks(t, "the server's own", out, "Test  (nothing", h.port+"  (nothing")
+	h.do(0, "rule", "h", "reads", "a", "flag")
+	h.do(0, "on", "h", "b")
+	insist.Lacks(t, "by a rule, and once it is on", h.do(0, "settings", "h"), "nothing known")
+}
+
 // What registers mods is no setting, and is not changed as one.
 func TestSettingsBesideRegistrations(t *testing.T) {
 	t.Parallel()

@@ -11,8 +11,10 @@ import (
 	"strings"
 	"time"
 
+	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
+	"initium/internal/core/order"
 	"initium/internal/core/setting"
 	"initium/internal/core/survey"
 	"initium/internal/core/table"
@@ -29,17 +31,19 @@ const (
 
 // Setting is something that is set in a file of a server. Its strings are safe to show.
 type Setting struct {
-	File  string       `json:"file"` // below the server's folder, or a whole path
-	Line  int          `json:"line"` // from 1
-	Name  string       `json:"name"`
-	Value string       `json:"value"` // a secret is hidden
-	Kind  setting.Kind `json:"kind"`
-	Off   bool         `json:"off,omitempty"`    // it stands in a comment: what could be set
-	Again int          `json:"again,omitempty"`  // the line further down in the same file that sets it once more, 0 for none
-	About string       `json:"about,omitempty"`  // what the dialect says of it
-	MayBe string       `json:"may_be,omitempty"` // and what it may be
-	Mod   string       `json:"mod,omitempty"`    // the mod that has made the file
-	Since *Since       `json:"since,omitempty"`  // nil where it is as it was found
+	File   string       `json:"file"` // below the server's folder, or a whole path
+	Line   int          `json:"line"` // from 1
+	Name   string       `json:"name"`
+	Value  string       `json:"value"` // a secret is hidden
+	Kind   setting.Kind `json:"kind"`
+	Off    bool         `json:"off,omitempty"`        // it stands in a comment: what could be set
+	Again  int          `json:"again,omitempty"`      // the line further down in the same file that sets it once more, 0 for none
+	About  string       `json:"about,omitempty"`      // what the dialect says of it
+	MayBe  string       `json:"may_be,omitempty"`     // and what it may be
+	Mod    string       `json:"mod,omitempty"`        // the mod that has made the file
+	ReadBy []string     `json:"read_by,omitempty"`    // mods that say that they read it
+	Idle   bool         `json:"never_read,omitempty"` // nothing does, as far as the mods' files and the dialect tell
+	Since  *Since       `json:"since,omitempty"`      // nil where it is as it was found
 
 	Path    string `json:"-"` // the whole path of the file
 	Written string `json:"-"` // the name as the file has it, which is not safe to show
@@ -111,6 +115,7 @@ func (a *App) Settings(server, file string, words []string) (*Settings, error) {
 		maker := s.maker(now, full)
 		for i, one := range list {
 			shown := s.shown(full, one, secrets)
+			shown.ReadBy, shown.Idle = s.readers(now, full, one)
 			if shown.Mod = maker; since != nil {
 				shown.Since = since[i]
 			}
@@ -196,6 +201,26 @@ func (s *Server) shown(full string, one placed, secrets []string) Setting {
 	shown.Value = text.Clean(text.Mask(value, secrets))
 	shown.Secret = value != one.Value || text.IsSecret(one.Name, "x")
 	return shown
+}
+
+// readers are the mods that read what a startup file sets. idle tells that nothing does: where mods of the family say
+// what they read, and the dialect does not know the setting as one of the server.
+func (s *Server) readers(now *survey.Survey, full string, one placed) (mods []string, idle bool) {
+	says := slices.ContainsFunc(s.Dialect.Manifests, func(m dialect.Manifest) bool { return m.Settings != "" })
+	in := slices.ContainsFunc(now.Lineup.Settings, func(set lineup.Setting) bool {
+		return set.Name == one.Name && now.Lineup.Files[set.File].Path == full
+	})
+	if !in || one.Off {
+		return nil, false
+	}
+	for i := range now.Mods {
+		if m := &now.Mods[i]; m.On && slices.Contains(order.Settings(now, m), one.Name) {
+			mods = append(mods, text.Clean(m.Name))
+		}
+	}
+	known := slices.ContainsFunc(s.Dialect.Values, func(v dialect.Value) bool { return v.Is(one.Name) }) ||
+		slices.ContainsFunc(s.Dialect.Givens, func(g dialect.Given) bool { return g.From != nil && g.From.Key == one.Name })
+	return mods, says && len(mods) == 0 && !known
 }
 
 // maxVersions is how many changes of a file are gone through.

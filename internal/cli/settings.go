@@ -57,6 +57,10 @@ func (e *env) printSettings(found *app.Settings) {
 			note = "in a comment"
 		case s.Again > 0:
 			note = "again on line " + strconv.Itoa(s.Again)
+		case len(s.ReadBy) > 0:
+			note = "read by " + strings.Join(s.ReadBy, ", ")
+		case s.Idle:
+			note = "nothing known reads it"
 		}
 		if s.About != "" {
 			note = strings.TrimPrefix(note+"; "+s.About, "; ")

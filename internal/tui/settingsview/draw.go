@@ -131,6 +131,8 @@ func (v *view) note(s *app.Setting) (string, canvas.Ink) {
 		return fmt.Sprintf("set again on line %d", s.Again), canvas.Warn
 	case s.Off:
 		return "in a comment", canvas.Dim
+	case s.Idle:
+		return "nothing known reads it", canvas.Dim
 	case s.Since != nil && s.Since.Older:
 		return fmt.Sprintf("older than entry %d", s.Since.Entry), canvas.Dim
 	case s.Since != nil && s.Since.Later:
@@ -174,6 +176,12 @@ func (v *view) drawStory(c *canvas.Canvas, y, end int) {
 		line("again", fmt.Sprintf("It is set once more on line %d of this file.", s.Again), canvas.Warn)
 	}
 	line("about", s.About, canvas.Text)
+	if len(s.ReadBy) > 0 {
+		line("read by", strings.Join(s.ReadBy, ", "), canvas.Text)
+	}
+	if s.Idle {
+		line("read by", "No mod says that it reads it, and the dialect does not know it as the server's.", canvas.Dim)
+	}
 	if s.Mod != "" {
 		line("file", "It is one that "+s.Mod+" has made.", canvas.Text)
 	}
