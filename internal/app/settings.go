@@ -396,6 +396,9 @@ func (a *App) SettingChange(server, name string, value *string, file string, lin
 		if value == nil {
 			return c, usage("%s is set in no file of %s that is understood", text.Clean(name), server)
 		}
+		if c.File = s.whereRead(now, name); c.File != "" {
+			return c, nil
+		}
 		return c, usage("%s is set in no file of %s that is understood; say with --in FILE where it belongs", text.Clean(name), server)
 	case 1:
 		c.File = where[0]
@@ -405,6 +408,24 @@ func (a *App) SettingChange(server, name string, value *string, file string, lin
 		where[i] = s.below(where[i])
 	}
 	return c, usage("%s is set in %s; say with --in FILE which is meant", text.Clean(name), text.Clean(strings.Join(where, ", ")))
+}
+
+// whereRead is the startup file with the first mod that reads a setting when it starts, where a setting could stand
+// in it; "" for none.
+func (s *Server) whereRead(now *survey.Survey, name string) string {
+	for i := range now.Mods {
+		m := &now.Mods[i]
+		if !m.On || !slices.Contains(order.Settings(now, m), name) {
+			continue
+		}
+		for _, k := range m.Entries {
+			file := now.Lineup.Files[now.Lineup.Entries[k].File].Path
+			if n, ok := setting.Of(s.Dialect, s.Vars, file); ok && (len(n.Forms) > 0 || n.Format == dialect.FormatKeyValue) {
+				return file
+			}
+		}
+	}
+	return ""
 }
 
 // File is what a file of the server holds.

@@ -218,7 +218,7 @@ func (c *checker) settingsOf(m *survey.Mod) {
 	for _, name := range order.Settings(c.s, m) {
 		if !slices.ContainsFunc(c.s.Lineup.Settings, func(s lineup.Setting) bool { return s.Name == name }) {
 			c.add(c.at(CodeSettingUnset, Error, m), "%s reads the setting %s when it starts, and it is not set", m.Name, name).
-				Remedy = fmt.Sprintf("set %s above the line of %s", text.Clean(name), text.Clean(m.Name))
+				Remedy = fmt.Sprintf("set it above the line of %s: initium set %s %s VALUE", text.Clean(m.Name), text.Clean(c.s.Server), text.Clean(name))
 		}
 	}
 }

@@ -18,6 +18,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/intake"
 	"initium/internal/core/lineup"
+	"initium/internal/core/order"
 	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 	"initium/internal/core/setting"
@@ -226,6 +227,7 @@ func (p *Planner) inFile(c lineup.Change) error {
 	if err := p.fits(c); err != nil {
 		return Refusal{err}
 	}
+	n.Above = p.readAt(c)
 	doc, encoding := text.Decode(raw)
 	changed := doc
 	if c.Op == lineup.OpUnset {
@@ -248,6 +250,24 @@ func (p *Planner) inFile(c lineup.Change) error {
 		return Refusal{fmt.Errorf("%s registers mods, and is changed by registering, switching and moving them", text.Clean(c.Mod))}
 	}
 	return nil
+}
+
+// readAt is where in a file the first mod stands that reads a setting when it starts; 0 for none.
+func (p *Planner) readAt(c lineup.Change) (at int) {
+	seen := p.Seen()
+	for i := range seen.Mods {
+		m := &seen.Mods[i]
+		if !m.On || !slices.Contains(order.Settings(seen, m), c.Mod) {
+			continue
+		}
+		for _, k := range m.Entries {
+			e := &p.lines.Entries[k]
+			if p.lines.Files[e.File].Path == c.File && (at == 0 || e.Line.Start < at) {
+				at = e.Line.Start
+			}
+		}
+	}
+	return at
 }
 
 // write gives a file what it is to hold, or makes it.

@@ -299,8 +299,8 @@ func addKey(doc []byte, n Notation, list []Setting, name, value string) ([]text.
 	return []text.Edit{text.InsertLine(doc, at, line)}, nil
 }
 
-// addLine adds a line to a script: behind the last that sets something in the same way, or else where the
-// file begins.
+// addLine adds a line to a script: behind the last that sets something in the same way, above what reads it, or
+// else where the file begins.
 func addLine(doc []byte, n Notation, list []Setting, name, value string) ([]text.Edit, error) {
 	form := formFor(n, list, name)
 	if form < 0 {
@@ -311,7 +311,7 @@ func addLine(doc []byte, n Notation, list []Setting, name, value string) ([]text
 	}
 	at, like := text.Begin(doc), -1
 	for i := range list {
-		if s := &list[i]; s.form == form && !s.Off {
+		if s := &list[i]; s.form == form && !s.Off && (n.Above == 0 || s.whole.End <= n.Above) {
 			at, like = s.whole.End, i
 		}
 	}

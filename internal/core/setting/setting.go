@@ -23,6 +23,8 @@ type Notation struct {
 	Forms   []string       // of a script or a text: the lines that set something, such as `set {name} {value}`
 	Style   text.FormStyle // of a text: how it is read, with these lines compiled
 	Launch  string         // of a start script, unit or pasted command line: how a word begins that only the command which starts the server has
+
+	Above int // of a script: what is set anew comes above this place, where it is read; 0 for anywhere
 }
 
 // Setting is one place at which something is set.

@@ -38,6 +38,7 @@ type ride struct {
 	Quarrel []string `yaml:"quarrels"` // rides that it will not turn beside
 	Loader  string   `yaml:"loader"`
 	Wind    int      `yaml:"wind"` // ms that it takes to start
+	Gate    string   `yaml:"gate"` // the one in gates.fair that has to let visitors on it
 }
 
 type server struct {
@@ -171,6 +172,10 @@ func (s *server) wind(name, loader string, on []string) bool {
 		s.log("%s jams: it is built for the loader %s, and this is %s", name, r.Loader, loader)
 		return true
 	}
+	if r.Gate != "" && !lets(r.Gate, name) {
+		s.log("%s jams: the gate %s lets nobody on it", name, r.Gate)
+		return true
+	}
 	for _, before := range on {
 		if before == name {
 			s.log("the fair stays shut: %s waits for itself", name)
@@ -209,6 +214,25 @@ func (s *server) wind(name, loader string, on []string) bool {
 		s.log("%s opens ledgers/%s", name, name)
 	}
 	return true
+}
+
+// lets tells whether a gate lets visitors on a ride.
+func lets(gate, ride string) bool {
+	data, err := os.ReadFile("gates.fair")
+	if err != nil {
+		return false
+	}
+	_, block, _ := strings.Cut(string(data), "\ngate "+gate+" {\n")
+	block, _, _ = strings.Cut(block, "\n}")
+	for _, line := range strings.Split(block, "\n") {
+		line, _, _ = strings.Cut(line, "//")
+		said, ok := strings.CutPrefix(strings.TrimSpace(line), "lets(")
+		said, closed := strings.CutSuffix(strings.TrimSpace(said), ");")
+		if ok && closed && slices.Contains(strings.Fields(strings.ReplaceAll(said, ",", " ")), ride) {
+			return true
+		}
+	}
+	return false
 }
 
 // older tells whether a release comes before another; both are numbers with dots.

@@ -5,11 +5,14 @@ package orchards
 
 import (
 	"bufio"
+	"database/sql"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+
+	_ "modernc.org/sqlite" // the orchard's own database
 
 	"initium/internal/standin/stage"
 )
@@ -120,10 +123,27 @@ func graft(st *stage.Stage, name, number string, took []string) string {
 			return "its root " + need + " has not taken"
 		}
 	}
+	if table := m["/table"]; table != "" && !hasTable("orchard.db", table) {
+		return "orchard.db has no table " + table
+	}
 	ms, _ := strconv.Atoi(m["/grows"])
 	st.Wait(ms)
 	st.Store("hives", name)
 	return ""
+}
+
+// hasTable asks a database whether it has a table.
+func hasTable(file, table string) bool {
+	if _, err := os.Stat(file); err != nil {
+		return false
+	}
+	db, err := sql.Open("sqlite", "file:"+file+"?mode=ro")
+	if err != nil {
+		return false
+	}
+	defer db.Close()
+	var n int
+	return db.QueryRow(`SELECT count(*) FROM sqlite_master WHERE type = 'table' AND name = ?`, table).Scan(&n) == nil && n == 1
 }
 
 // readINI reads a file into section/key and value.

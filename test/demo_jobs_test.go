@@ -1,0 +1,75 @@
+package test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"initium/internal/insist"
+)
+
+// A mod of the demo wants two settings above its line, and says so in its notes: without them it ends the server.
+func TestStormGlassOfTheDemo(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth sound_charts\n")
+	h.cargo("sound_charts", "", "haul 1\n")
+	source := filepath.Join(t.TempDir(), "storm_glass")
+	copyAll(t, "../demo/downloads/storm_glass.zip", source)
+	h.do(0, "take", "h", source)
+	insist.Holds(t, "owed", h.try("owed", "h").out, "storm_glass", "glass_at", "storm_from")
+	if p := h.prove(1); p.Verdict == "proved" || !strings.Contains(p.mod("storm_glass").Reason, "the setting glass_at is not set at this point") {
+		t.Errorf("without its settings: %s, %s", p.Verdict, p.mod("storm_glass").Reason)
+	}
+	h.do(0, "set", "h", "glass_at", "3")
+	h.do(0, "set", "h", "storm_from", "8")
+	insist.Same(t, "with them", h.prove(0).outcomes(), "sound_charts confirmed, storm_glass confirmed")
+	insist.Lacks(t, "owed", h.try("owed", "h").out, "glass_at")
+}
+
+// One wants a block of a script of the server replaced: as long as its gate lets nobody on, it jams.
+func TestMoonSwingOfTheDemo(t *testing.T) {
+	t.Parallel()
+	o, dir := family(t, "cogwheel-fair", "27530")
+	source := filepath.Join(t.TempDir(), "moon_swing")
+	copyAll(t, "../demo/downloads/moon_swing", source)
+	ride := filepath.Join(source, "moon_swing.ride")
+	manifest := contents(t, filepath.Join(ride, "ride.yaml"))
+	insist.OK(t, os.RemoveAll(ride))
+	packed(t, ride, manifest)
+	gates := filepath.Join(dir, "gates.fair")
+	before := contents(t, gates)
+
+	o.do(0, "take", "cogwheel-fair", source)
+	p := &proofJSON{}
+	decode(t, o.try("prove", "cogwheel-fair", "--json").out, p)
+	insist.Same(t, "with the gate shut", string(p.mod("moon_swing").Outcome)+": "+p.mod("moon_swing").Reason, "failed: the gate children lets nobody on it")
+	o.do(0, "put", "cogwheel-fair", "gates.fair", "--block", "gate children {", "--with", filepath.Join(source, "children.gate"))
+	insist.Same(t, "the block", contents(t, gates), strings.Replace(before, "gate children {\n    lets(carousel, ferris_wheel, candy_stall);\n    turns = 3;\n}\n", contents(t, filepath.Join(source, "children.gate")), 1))
+	decode(t, o.try("prove", "cogwheel-fair", "--json").out, p)
+	insist.Same(t, "with the gate open", string(p.mod("moon_swing").Outcome), "confirmed")
+	write(t, gates, strings.Replace(contents(t, gates), "turns = 3;\n}", "turns = 3;\n", 1))
+	insist.Holds(t, "a bracket that does not close", o.try("check", "cogwheel-fair").out, "gates.fair:8:15 [data-unreadable]")
+}
+
+// One wants a script run on the server's database, once: without the table that it makes the mod does not take.
+func TestHoneyHouseOfTheDemo(t *testing.T) {
+	t.Parallel()
+	o, dir := family(t, "nine-orchards", "27640")
+	source := filepath.Join(t.TempDir(), "honey_house")
+	copyAll(t, "../demo/downloads/honey_house.zip", source)
+	db := filepath.Join(dir, "orchard.db")
+	before := contents(t, db)
+	o.do(0, "take", "nine-orchards", source)
+	insist.Holds(t, "owed", o.try("owed", "nine-orchards").out, "honey_house", "initium sql nine-orchards SOURCE honey.sql --mod honey_house")
+	const rest = "hive_stands confirmed, early_blossom confirmed, cider_press confirmed, bee_roads confirmed, "
+	if p := o.proves("nine-orchards", rest+"honey_house failed"); p.mod("honey_house").Reason != "orchard.db has no table honey" {
+		t.Errorf("it failed as %q", p.mod("honey_house").Reason)
+	}
+	o.do(0, "sql", "nine-orchards", source, "honey.sql", "--mod", "honey_house")
+	insist.Same(t, "what the bees brought", asks(t, db, "SELECT kind FROM honey ORDER BY jars")+" "+asks(t, db, "SELECT yield FROM trees WHERE name = 'linden'"), "heather; late|clover 7")
+	o.proves("nine-orchards", rest+"honey_house confirmed")
+	insist.Lacks(t, "owed", o.try("owed", "nine-orchards").out, "honey.sql")
+	o.do(0, "undo", "nine-orchards")
+	insist.Same(t, "taken back", contents(t, db), before)
+}
