@@ -25,6 +25,11 @@ func TestStormGlassOfTheDemo(t *testing.T) {
 	h.do(0, "set", "h", "storm_from", "8")
 	insist.Same(t, "with them", h.prove(0).outcomes(), "sound_charts confirmed, storm_glass confirmed")
 	insist.Lacks(t, "owed", h.try("owed", "h").out, "glass_at")
+	h.do(0, "unset", "h", "storm_from")
+	saved := h.do(0, "recipe", "save", "h", filepath.Join(t.TempDir(), "glass"), "--mod", "storm_glass")
+	insist.Holds(t, "what its notes say", saved, "notes: INSTALL.txt in storm_glass", "5  let glass_at 3  (so already)", "6  let storm_from 8  → initium set h storm_from 8", "10  berth storm_glass  (so already)")
+	insist.OK(t, os.RemoveAll(source))
+	insist.Holds(t, "notes that are gone", h.do(0, "recipe", "save", "h", filepath.Join(t.TempDir(), "glass")), "the notes in storm_glass are not shown")
 }
 
 // One wants a block of a script of the server replaced: as long as its gate lets nobody on, it jams.
@@ -69,6 +74,7 @@ func TestHoneyHouseOfTheDemo(t *testing.T) {
 	o.do(0, "sql", "nine-orchards", source, "honey.sql", "--mod", "honey_house")
 	insist.Same(t, "what the bees brought", asks(t, db, "SELECT kind FROM honey ORDER BY jars")+" "+asks(t, db, "SELECT yield FROM trees WHERE name = 'linden'"), "heather; late|clover 7")
 	o.proves("nine-orchards", rest+"honey_house confirmed")
+	insist.Holds(t, "what its notes say", o.do(0, "recipe", "save", "nine-orchards", filepath.Join(t.TempDir(), "honey")), "notes: README.md in honey_house", "4  Run honey.sql once on orchard.db. Without its table the house does not take.  (so already)")
 	insist.Lacks(t, "owed", o.try("owed", "nine-orchards").out, "honey.sql")
 	o.do(0, "undo", "nine-orchards")
 	insist.Same(t, "taken back", contents(t, db), before)

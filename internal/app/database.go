@@ -22,21 +22,13 @@ var errNoConnection = errors.New("it is not said how the database is reached")
 func (s *Server) connection() (c connection.Connection, err error) {
 	d := s.Dialect.Database
 	now := survey.Take(s.input())
-	files, _, err := s.settingFiles(now)
+	all, err := s.setValues(now)
 	if err != nil {
 		return c, err
 	}
 	values := map[string]string{}
-	for _, full := range files {
-		list, err := s.settingsIn(now.Lineup, full)
-		if err != nil {
-			continue // the file is told of elsewhere
-		}
-		for _, set := range list {
-			if !set.Off {
-				values[set.Name] = set.Value
-			}
-		}
+	for name, list := range all {
+		values[name] = list[len(list)-1]
 	}
 	if d.Setting != "" {
 		value, ok := values[d.Setting]

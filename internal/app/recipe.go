@@ -29,8 +29,14 @@ type RecipeOf struct {
 	Await    []string
 }
 
+// Saved is a recipe that was made, and what the notes say that came with its mods.
+type Saved struct {
+	Recipe *recipe.Recipe
+	Notes  []Notes
+}
+
 // SaveRecipe makes a recipe of what was done to a server, and writes it into a new folder.
-func (a *App) SaveRecipe(server, folder string, of RecipeOf) (*recipe.Recipe, error) {
+func (a *App) SaveRecipe(ctx context.Context, server, folder string, of RecipeOf) (*Saved, error) {
 	_, l, err := a.recovered(server)
 	if err != nil {
 		return nil, err
@@ -47,12 +53,15 @@ func (a *App) SaveRecipe(server, folder string, of RecipeOf) (*recipe.Recipe, er
 		return nil, err
 	}
 	m := &maker{a: a, s: s, l: l, of: of, now: survey.Take(s.input()), texts: map[string][]byte{}}
+	if m.set, err = s.setValues(m.now); err != nil {
+		return nil, err
+	}
 	m.r = &recipe.Recipe{Name: filepath.Base(folder), Dialect: s.Dialect.Name, About: of.About, Await: of.Await}
 	for _, e := range entries {
 		if e.Number == 0 || e.Number < of.From || of.To > 0 && e.Number > of.To {
 			continue
 		}
-		if err := m.entry(e); err != nil {
+		if err := m.entry(ctx, e); err != nil {
 			return nil, err
 		}
 	}
@@ -78,7 +87,7 @@ func (a *App) SaveRecipe(server, folder string, of RecipeOf) (*recipe.Recipe, er
 			return nil, err
 		}
 	}
-	return m.r, nil
+	return &Saved{m.r, m.said}, nil
 }
 
 // maker makes a recipe.
@@ -90,7 +99,9 @@ type maker struct {
 	now   *survey.Survey
 	r     *recipe.Recipe
 	texts map[string][]byte
-	mods  []string // that it is about
+	mods  []string            // that it is about
+	set   map[string][]string // what is set on the server
+	said  []Notes
 }
 
 func (m *maker) left(format string, args ...any) {
@@ -98,7 +109,7 @@ func (m *maker) left(format string, args ...any) {
 }
 
 // entry adds the changes of an entry.
-func (m *maker) entry(e host.Entry) error {
+func (m *maker) entry(ctx context.Context, e host.Entry) error {
 	if len(e.Changes) == 0 {
 		if m.of.Mod == "" {
 			m.left("entry %d: %s", e.Number, text.Clean(e.Why))
@@ -118,6 +129,9 @@ func (m *maker) entry(e host.Entry) error {
 		}
 		if err := m.change(e, c, did); err != nil {
 			return err
+		}
+		if c.Op == lineup.OpTake {
+			m.said = append(m.said, m.notes(ctx, c)...)
 		}
 	}
 	return nil

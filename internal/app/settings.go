@@ -203,6 +203,27 @@ func (s *Server) shown(full string, one placed, secrets []string) Setting {
 	return shown
 }
 
+// setValues are all that is set in the files of a server, by name. What cannot be read is told by check.
+func (s *Server) setValues(now *survey.Survey) (map[string][]string, error) {
+	files, _, err := s.settingFiles(now)
+	if err != nil {
+		return nil, err
+	}
+	set := map[string][]string{}
+	for _, full := range files {
+		list, err := s.settingsIn(now.Lineup, full)
+		if err != nil {
+			continue
+		}
+		for _, one := range list {
+			if !one.Off {
+				set[one.Name] = append(set[one.Name], one.Value)
+			}
+		}
+	}
+	return set, nil
+}
+
 // readers are the mods that read what a startup file sets. idle tells that nothing does: where mods of the family say
 // what they read, and the dialect does not know the setting as one of the server.
 func (s *Server) readers(now *survey.Survey, full string, one placed) (mods []string, idle bool) {

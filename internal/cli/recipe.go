@@ -45,11 +45,14 @@ func (e *env) recipeSave() *cobra.Command {
 					return app.UsageError{Err: fmt.Errorf("%q names no entries; write them as 3 or 3..7", args[2])}
 				}
 			}
-			r, err := e.app.SaveRecipe(args[0], args[1], of)
+			saved, err := e.app.SaveRecipe(cmd.Context(), args[0], args[1], of)
 			if err != nil {
 				return err
 			}
-			e.printRecipe(r)
+			e.printRecipe(saved.Recipe)
+			for i := range saved.Notes {
+				e.printNotes(&saved.Notes[i])
+			}
 			return nil
 		},
 	}
@@ -97,6 +100,29 @@ func (e *env) printRecipe(r *recipe.Recipe) {
 	}
 	for _, l := range r.Left {
 		fmt.Fprintf(e.out, "left out: %s\n", text.Clean(l))
+	}
+}
+
+// printNotes shows what of the notes that came with a mod looks like something to be done.
+func (e *env) printNotes(n *app.Notes) {
+	if n.Lost != "" {
+		fmt.Fprintf(e.out, "the notes in %s are not shown: %s\n", n.Source, n.Lost)
+		return
+	}
+	if len(n.Offers) == 0 {
+		fmt.Fprintf(e.out, "notes: %s in %s, in which nothing looks like a step\n", n.File, n.Source)
+		return
+	}
+	fmt.Fprintf(e.out, "notes: %s in %s\n", n.File, n.Source)
+	for _, o := range n.Offers {
+		line := fmt.Sprintf("%4d  %s", o.Line, o.Text)
+		switch {
+		case o.Done:
+			line += "  (so already)"
+		case o.Do != "":
+			line += "  → " + o.Do
+		}
+		fmt.Fprintln(e.out, line)
 	}
 }
 
