@@ -29,7 +29,7 @@ func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress fun
 	}
 	if a.Home.IsRunning(name) {
 		for _, f := range p.Files {
-			if s.held(f.Path) || connection.IsPlace(f.Path) {
+			if s.held(f.Path) {
 				return fmt.Errorf("%w, and %s must not change under it; stop it first (initium stop %s)", host.ErrRunning, f.Path, name)
 			}
 		}
@@ -51,6 +51,9 @@ func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress fun
 
 // held tells files that the dialect wants left alone while the server runs.
 func (s *Server) held(path string) bool {
+	if db, ok := s.Vars.Expand(s.Dialect.Database.File); connection.IsPlace(path) || ok && db != "" && db == path {
+		return true
+	}
 	for _, r := range s.Dialect.Registrations {
 		if name, ok := s.Vars.Expand(r.File); ok && r.Held && name == path {
 			return true
@@ -262,8 +265,14 @@ func (a *App) Return(ctx context.Context, name string, p *plan.Plan, why string)
 		return err
 	}
 	if a.Home.IsRunning(name) {
-		if slices.ContainsFunc(p.Files, func(f plan.File) bool { return connection.IsPlace(f.Path) }) {
-			return fmt.Errorf("%w, and its database must not change under it; stop it first (initium stop %s)", host.ErrRunning, name)
+		s, err := a.Server(name)
+		if err != nil {
+			return err
+		}
+		for _, f := range p.Files {
+			if s.held(f.Path) {
+				return fmt.Errorf("%w, and %s must not change under it; stop it first (initium stop %s)", host.ErrRunning, f.Path, name)
+			}
 		}
 		if err := a.disturbs(name, p); err != nil {
 			return err

@@ -1,10 +1,12 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -127,7 +129,7 @@ func (m *maker) entry(ctx context.Context, e host.Entry) error {
 		if c.Op == lineup.OpMerge && slices.ContainsFunc(e.Changes, func(o lineup.Change) bool { return o.Op == lineup.OpTake }) {
 			continue // it comes again with the mod
 		}
-		if err := m.change(e, c, did); err != nil {
+		if err := m.change(ctx, e, c, did); err != nil {
 			return err
 		}
 		if c.Op == lineup.OpTake {
@@ -147,7 +149,7 @@ func (m *maker) concerns(c lineup.Change, did *plan.Plan) bool {
 }
 
 // change adds one change.
-func (m *maker) change(e host.Entry, c lineup.Change, did *plan.Plan) error {
+func (m *maker) change(ctx context.Context, e host.Entry, c lineup.Change, did *plan.Plan) error {
 	step, ok := recipe.StepOf(c, func(full string) (string, bool) {
 		below, ok := strings.CutPrefix(full, m.s.Record.Dir+"/")
 		return below, ok
@@ -172,6 +174,13 @@ func (m *maker) change(e host.Entry, c lineup.Change, did *plan.Plan) error {
 			return nil
 		}
 		step.Text = m.text(filepath.Base(c.File), c.Content)
+	case c.Op == lineup.OpScript:
+		script := m.script(ctx, c)
+		if script == nil {
+			m.left("entry %d: %s, as the script is not there any more, or not as it was, or there is a key or a password in it", e.Number, c.String())
+			return nil
+		}
+		step.Text = m.text(path.Base(filepath.ToSlash(cmp.Or(c.To, c.Source))), script)
 	case c.Op == lineup.OpMerge:
 		put, err := m.entries(c, did)
 		if err != nil || put == nil {
@@ -185,6 +194,18 @@ func (m *maker) change(e host.Entry, c lineup.Change, did *plan.Plan) error {
 	}
 	m.r.Steps = append(m.r.Steps, step)
 	return nil
+}
+
+// script is what was run on a database, nil where that is not to be had any more or holds a secret.
+func (m *maker) script(ctx context.Context, c lineup.Change) []byte {
+	data, err := (&ground{a: m.a, s: m.s}).Script(ctx, c.Source, c.To)
+	if err != nil || planner.Sum(data) != c.Before || len(data) > recipe.MaxText {
+		return nil
+	}
+	if doc, _ := text.Decode(data); text.Mask(string(doc), m.now.Lineup.Secrets()) != string(doc) {
+		return nil
+	}
+	return data
 }
 
 // startupFile is the file of a registration, below the server's folder; ok is false where it is elsewhere.
@@ -413,6 +434,13 @@ func (a *App) stepFor(ctx context.Context, s *Server, l *host.Ledger, p *planner
 		return c, err == nil && holdsText(raw, content), nil
 	case lineup.OpMerge:
 		c.Content, c.Source = nil, filepath.Join(whole(folder), step.Text)
+		return c, false, nil
+	case lineup.OpScript:
+		c.Source, c.To = filepath.Join(whole(folder), step.Text), ""
+		if entry, err := ran(l, s.Record.Name, s.databasePlace(), planner.Sum(content)); err != nil || entry > 0 {
+			return c, err == nil, err
+		}
+		c.Content = nil
 		return c, false, nil
 	case lineup.OpTake:
 		if a.hasAll(l, seen, step) {

@@ -90,7 +90,7 @@ type Expect struct {
 
 // steps are the changes that a recipe can have.
 var steps = []lineup.Op{lineup.OpTake, lineup.OpRemove, lineup.OpRegister, lineup.OpUnregister, lineup.OpMove, lineup.OpOff, lineup.OpOn, lineup.OpSet, lineup.OpUnset,
-	lineup.OpWrite, lineup.OpBlock, lineup.OpAddTo, lineup.OpPutAt, lineup.OpMerge, lineup.OpUnmerge, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection}
+	lineup.OpWrite, lineup.OpBlock, lineup.OpAddTo, lineup.OpPutAt, lineup.OpMerge, lineup.OpUnmerge, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection, lineup.OpScript}
 
 // named are those whose Name is what a change has in the place of a mod.
 var named = []lineup.Op{lineup.OpSet, lineup.OpUnset, lineup.OpBlock, lineup.OpAddTo, lineup.OpPutAt, lineup.OpNewSection, lineup.OpRenameSection, lineup.OpMoveSection}
@@ -112,6 +112,10 @@ func StepOf(c lineup.Change, below func(string) (string, bool)) (s Step, ok bool
 		s.Name = c.Mod
 	} else {
 		s.Mod = c.Mod
+	}
+	if c.Op == lineup.OpScript { // on whatever database the server has, with the script beside the recipe
+		s.Value, s.AsSaid = "", false
+		return s, true
 	}
 	if c.File != "" {
 		if s.File, ok = below(c.File); !ok {
@@ -212,6 +216,8 @@ func (s *Step) check() error {
 		return fmt.Errorf("%q is nothing that a recipe can do", text.Clean(s.Do))
 	case s.File != "" && !isBelow(s.File):
 		return fmt.Errorf("%s has to be a path below the server's folder", text.Clean(s.File))
+	case op == lineup.OpScript && s.Text == "":
+		return errors.New("text is needed: the script that is run")
 	case Puts(op) && (s.File == "" || s.Text == ""):
 		return errors.New("file and text are needed: where it is put, and what")
 	case s.Text != "" && (!isBelow(s.Text) || strings.Contains(s.Text, "/") || s.Text == File):
@@ -237,6 +243,9 @@ func (s *Step) String() string {
 		return "take in " + strings.Join(names, ", ")
 	}
 	said := c.String()
+	if c.Op == lineup.OpScript {
+		return "run " + text.Clean(s.Text) + " on the server's database"
+	}
 	if s.File != "" {
 		said = strings.TrimSuffix(said, path.Base(s.File)) + text.Clean(s.File)
 	}
