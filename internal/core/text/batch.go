@@ -152,6 +152,7 @@ func batchPiece(doc []byte, at Span, context byte) (Piece, Use) {
 			for i+1 < at.End && endsLine(doc[i+1]) {
 				i++
 			}
+		case c == '^' && context == 0 && i+1 == at.End: // there is nothing that it could keep from meaning something
 		case c == '^' && context == 0 && i+1 < at.End:
 			b.add(string(doc[i+1:i+2]), Span{i, i + 2}, context)
 			i++
