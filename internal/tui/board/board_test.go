@@ -314,6 +314,13 @@ func TestTypedAhead(t *testing.T) {
 	after := screentest.Look(t, screentest.Script, "a", "b: c", "c", "d", "e")
 	after.Staged = []lineup.Change{{Op: lineup.OpOff, Mod: "b"}}
 	insist.That(t, b.Update(lookMsg{look: after}) != nil && b.Stuck && len(b.ahead) == 0, "the plan that was typed ahead is not asked for, or what comes after it waits: %q", b.ahead)
+	b.owed, b.Stuck, b.ahead = true, false, nil
+	for _, k := range []string{"w", "f", "i", "space", "x", "up"} {
+		screentest.Hit(m, k)
+	}
+	b.Update(lookMsg{look: after})
+	insist.That(t, b.Prompt != nil && b.Prompt.Value() == "fi x" && len(b.ahead) == 0, "what was typed ahead into a prompt: %v, %q", b.Prompt, b.ahead)
+	b.Prompt = nil
 	for range 2 * maxAhead {
 		b.owed = true
 		screentest.Hit(m, "o")

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -179,6 +180,10 @@ func (b *Board) Key(k string) tea.Cmd {
 	if b.look == nil {
 		return nil
 	}
+	if letter := utf8.RuneCountInString(k) == 1 || k == "space"; letter && b.owed && len(b.ahead) > 0 && len(b.ahead) < maxAhead { // it may be part of a text
+		b.ahead = append(b.ahead, k)
+		return nil
+	}
 	if b.moves(k) {
 		return nil
 	}
@@ -312,7 +317,12 @@ func (b *Board) catchUp() tea.Cmd {
 		b.ahead = b.ahead[1:]
 		cmds = append(cmds, b.Key(k))
 	}
-	if !b.owed {
+	for _, k := range b.ahead {
+		if b.Prompt != nil {
+			b.Prompt.Type(k)
+		}
+	}
+	if !b.owed || b.Prompt != nil {
 		b.ahead = nil
 	}
 	return tea.Batch(cmds...)

@@ -98,6 +98,16 @@ func (p *Prompt) changed(was string) tea.Cmd {
 	return p.ListPaths()
 }
 
+// Type lets the field take a key by its name, one that was typed before the prompt stood there.
+func (p *Prompt) Type(key string) {
+	if key == "space" {
+		key = " "
+	}
+	if r, n := utf8.DecodeRuneInString(key); n == len(key) && n > 0 {
+		p.write(tea.KeyPressMsg{Code: r, Text: key})
+	}
+}
+
 func (p *Prompt) paste(_ *Model, msg tea.PasteMsg) tea.Cmd {
 	msg.Content = strings.TrimSpace(msg.Content) // the end of the line that it was copied with is none of it
 	return p.write(msg)
