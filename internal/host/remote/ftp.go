@@ -1,0 +1,216 @@
+package remote
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/textproto"
+	"path"
+	"sync"
+
+	"github.com/jlaffaye/ftp"
+)
+
+// ftpLines is how many connections are opened to a host over FTP, where one does one thing at a time.
+const ftpLines = 4
+
+// ftpHost is a host over FTP (RFC 959, 3659, 4217).
+type ftpHost struct {
+	open func() (*ftp.ServerConn, error)
+
+	mu   sync.Mutex
+	free []*ftp.ServerConn
+	gate chan struct{}
+}
+
+func dialFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
+	var pin string
+	secure := &tls.Config{ServerName: a.Host, InsecureSkipVerify: true, ClientSessionCache: tls.NewLRUClientSessionCache(8), VerifyPeerCertificate: func(raw [][]byte, _ [][]*x509.Certificate) error {
+		sum := sha256.Sum256(raw[0])
+		if pin = "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:]); l.Pin != "" && pin != l.Pin {
+			return other(a, l.Pin, pin)
+		}
+		return nil
+	}}
+	password := a.User
+	if a.User != "anonymous" && l.Secrets != nil {
+		var err error
+		if password, err = l.Secrets.Password("the password of " + a.User + " at " + a.Host); err != nil {
+			return nil, "", err
+		}
+	}
+	h := &ftpHost{gate: make(chan struct{}, ftpLines)}
+	h.open = func() (*ftp.ServerConn, error) {
+		options := []ftp.DialOption{ftp.DialWithTimeout(l.Timeout), ftp.DialWithContext(ctx)}
+		switch a.Scheme {
+		case FTPS:
+			options = append(options, ftp.DialWithTLS(secure))
+		case FTPES:
+			options = append(options, ftp.DialWithExplicitTLS(secure))
+		}
+		conn, err := ftp.Dial(a.Place(), options...)
+		if err != nil {
+			if errors.Is(err, ErrOther) {
+				return nil, other(a, l.Pin, pin)
+			}
+			return nil, fmt.Errorf("%w: %w", ErrLine, err)
+		}
+		if err := conn.Login(a.User, password); err != nil {
+			conn.Quit()
+			return nil, fmt.Errorf("%w: %s at %s", ErrSecret, a.User, a.Host)
+		}
+		return conn, nil
+	}
+	conn, err := h.open()
+	if err != nil {
+		return nil, pin, err
+	}
+	h.free = append(h.free, conn)
+	return h, pin, nil
+}
+
+// with does something over a connection of its own.
+func (h *ftpHost) with(do func(c *ftp.ServerConn) error) error {
+	h.gate <- struct{}{}
+	defer func() { <-h.gate }()
+	h.mu.Lock()
+	var conn *ftp.ServerConn
+	if n := len(h.free); n > 0 {
+		conn, h.free = h.free[n-1], h.free[:n-1]
+	}
+	h.mu.Unlock()
+	if conn == nil {
+		var err error
+		if conn, err = h.open(); err != nil {
+			return err
+		}
+	}
+	err := ftpTold(do(conn))
+	if errors.Is(err, ErrLine) || errors.Is(err, context.Canceled) {
+		conn.Quit() // what is on it now is not known
+		return err
+	}
+	h.mu.Lock()
+	h.free = append(h.free, conn)
+	h.mu.Unlock()
+	return err
+}
+
+// ftpTold makes the errors of the line those of this package.
+func ftpTold(err error) error {
+	var said *textproto.Error
+	switch {
+	case err == nil, errors.Is(err, context.Canceled), errors.Is(err, fs.ErrNotExist):
+		return err
+	case errors.As(err, &said) && said.Code == ftp.StatusFileUnavailable:
+		return fmt.Errorf("%w (%s)", fs.ErrNotExist, said.Msg)
+	case errors.As(err, &said) && said.Code >= 500:
+		return err
+	}
+	return fmt.Errorf("%w: %w", ErrLine, err)
+}
+
+func ftpEntry(e *ftp.Entry) Entry {
+	kind := map[ftp.EntryType]Kind{ftp.EntryTypeFile: File, ftp.EntryTypeFolder: Folder, ftp.EntryTypeLink: Link}[e.Type]
+	entry := Entry{Name: e.Name, Kind: kind, Size: int64(min(e.Size, 1<<62)), Time: e.Time.UTC()}
+	if kind == Folder {
+		entry.Size = 0
+	}
+	return entry
+}
+
+func (h *ftpHost) List(dir string) (list []Entry, err error) {
+	err = h.with(func(c *ftp.ServerConn) error {
+		entries, err := c.List(dir)
+		for _, e := range entries {
+			if e.Name != "." && e.Name != ".." {
+				list = append(list, ftpEntry(e))
+			}
+		}
+		return err
+	})
+	return list, err
+}
+
+// Stat looks a file up in its folder: hosts differ in what they tell of one alone.
+func (h *ftpHost) Stat(name string) (Entry, error) {
+	if name == "/" {
+		return Entry{Name: "/", Kind: Folder}, nil
+	}
+	list, err := h.List(path.Dir(name))
+	if err != nil {
+		return Entry{}, err
+	}
+	for _, e := range list {
+		if e.Name == path.Base(name) {
+			return e, nil
+		}
+	}
+	return Entry{}, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+}
+
+func (h *ftpHost) Get(ctx context.Context, name string, from int64, to io.Writer) error {
+	return h.with(func(c *ftp.ServerConn) error {
+		r, err := c.RetrFrom(name, uint64(from))
+		if err != nil {
+			return err
+		}
+		stop := context.AfterFunc(ctx, func() { r.Close() })
+		_, err = io.Copy(to, r)
+		stop()
+		return errors.Join(ctx.Err(), err, r.Close())
+	})
+}
+
+func (h *ftpHost) Put(ctx context.Context, name string, what io.Reader, from int64) error {
+	return h.with(func(c *ftp.ServerConn) error {
+		return errors.Join(c.StorFrom(name, &stoppable{ctx, what}, uint64(from)), ctx.Err())
+	})
+}
+
+// stoppable is a reader that ends with an error when it is to stop.
+type stoppable struct {
+	ctx  context.Context
+	from io.Reader
+}
+
+func (s *stoppable) Read(p []byte) (int, error) {
+	if err := s.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return s.from.Read(p)
+}
+
+func (h *ftpHost) Rename(from, to string) error {
+	return h.with(func(c *ftp.ServerConn) error { return c.Rename(from, to) })
+}
+
+func (h *ftpHost) Remove(name string) error {
+	return h.with(func(c *ftp.ServerConn) error { return c.Delete(name) })
+}
+
+func (h *ftpHost) RemoveFolder(name string) error {
+	return h.with(func(c *ftp.ServerConn) error { return c.RemoveDir(name) })
+}
+
+func (h *ftpHost) MakeFolder(name string) error {
+	return h.with(func(c *ftp.ServerConn) error { return c.MakeDir(name) })
+}
+
+func (h *ftpHost) Lines() int { return ftpLines }
+
+func (h *ftpHost) Close() (err error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for _, c := range h.free {
+		err = errors.Join(err, c.Quit())
+	}
+	h.free = nil
+	return err
+}

@@ -1,0 +1,902 @@
+package remote
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"initium/internal/core/text"
+)
+
+// Bounds of what is brought here from a host.
+const (
+	maxEntries = 200_000
+	maxDepth   = 32
+	maxTotal   = 16 << 30 // bytes of all files
+	steady     = 3 * time.Second
+)
+
+// ErrChanged is returned where somebody has changed a file at the host since it was looked at.
+var ErrChanged = errors.New("somebody has changed it at the host")
+
+// ErrAhead is returned by Pull while something that was done here has not arrived there.
+var ErrAhead = errors.New("what was done here has not arrived at the host yet")
+
+// Mirror is a folder of this machine that holds what a folder of a host does. What is done to a server is done in its
+// mirror, as with any other, and then sent.
+type Mirror struct {
+	Dir   string                // here
+	Root  string                // there
+	Notes string                // the folder for what is remembered of it
+	Last  func(rel string) bool // files that arrive after all others: those that register mods; may be nil
+
+	known map[string]known // by path below the folder
+}
+
+// known is what was seen of something there, when it was the same as here.
+type known struct {
+	Kind   Kind      `json:"kind"`
+	Size   int64     `json:"size,omitempty"`
+	Time   time.Time `json:"time,omitempty"`   // there
+	Here   int64     `json:"here,omitempty"`   // the time of the file here, in Unix ns
+	Fresh  bool      `json:"fresh,omitempty"`  // it was that new that a change in the same moment would not show
+	Target string    `json:"target,omitempty"` // of a link
+}
+
+// Progress tells how far a transfer has come.
+type Progress struct {
+	Files, AllFiles int
+	Bytes, AllBytes int64
+}
+
+// Pulled is what a look at a host has found.
+type Pulled struct {
+	Files  int      // that are there
+	Came   int      // that were fetched, as they are new or other than before
+	Went   int      // that are gone
+	Bytes  int64    // that were fetched
+	Passed []string // what was passed over, and why; safe to show
+}
+
+func (m *Mirror) indexFile() string { return filepath.Join(m.Notes, "there.json") }
+
+// load reads what is remembered.
+func (m *Mirror) load() error {
+	if m.known != nil {
+		return nil
+	}
+	data, err := os.ReadFile(m.indexFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		m.known = map[string]known{}
+		return nil
+	}
+	if err == nil {
+		err = json.Unmarshal(data, &m.known)
+	}
+	if err != nil {
+		return fmt.Errorf("what is remembered of the host cannot be read (%w); take %s away, and all is looked at anew", err, m.indexFile())
+	}
+	return nil
+}
+
+func (m *Mirror) save() error {
+	data, err := json.Marshal(m.known)
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(m.indexFile(), data, 0o600)
+}
+
+func (m *Mirror) there(rel string) string { return path.Join(m.Root, rel) }
+func (m *Mirror) here(rel string) string  { return filepath.Join(m.Dir, filepath.FromSlash(rel)) }
+
+// tree lists all that is at the host, with several questions under way at once.
+func (m *Mirror) tree(ctx context.Context, h FS) (all map[string]Entry, waiting []Entry, passed []string, err error) {
+	type folder struct {
+		rel   string
+		depth int
+	}
+	all = map[string]Entry{}
+	var mu sync.Mutex
+	var wait sync.WaitGroup
+	gate := make(chan struct{}, h.Lines())
+	fail := func(e error) {
+		mu.Lock()
+		defer mu.Unlock()
+		if err == nil {
+			err = e
+		}
+	}
+	var visit func(f folder)
+	visit = func(f folder) {
+		defer wait.Done()
+		gate <- struct{}{}
+		list, listed := h.List(m.there(f.rel))
+		<-gate
+		if listed != nil {
+			fail(fmt.Errorf("look into %s: %w", text.Clean(m.there(f.rel)), listed))
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		for _, e := range list {
+			rel := path.Join(f.rel, e.Name)
+			switch {
+			case err != nil || ctx.Err() != nil:
+				return
+			case !goodName(e.Name):
+				passed = append(passed, fmt.Sprintf("%s in %s: no name that a file could have here", text.Clean(e.Name), text.Clean(m.there(f.rel))))
+				continue
+			case strings.HasPrefix(e.Name, waitsPrefix): // of a transfer that was cut off
+				e.Name = rel
+				waiting = append(waiting, e)
+				continue
+			case e.Kind == Other || e.Size < 0:
+				passed = append(passed, fmt.Sprintf("%s: neither a file nor a folder", text.Clean(m.there(rel))))
+				continue
+			case len(all) >= maxEntries || f.depth >= maxDepth:
+				err = fmt.Errorf("there are more than %d files, or they lie deeper than %d folders, below %s; adopt the server's own folder", maxEntries, maxDepth, m.Root)
+				return
+			}
+			all[rel] = e
+			if e.Kind == Folder {
+				wait.Add(1)
+				go visit(folder{rel, f.depth + 1})
+			}
+		}
+	}
+	wait.Add(1)
+	visit(folder{})
+	wait.Wait()
+	if err == nil {
+		err = ctx.Err()
+	}
+	slices.Sort(passed)
+	return all, waiting, passed, err
+}
+
+// Pull makes the folder here as the one there is: what has changed there since is fetched. The error is ErrAhead while
+// there is something that has to be sent first, or ErrLine.
+func (m *Mirror) Pull(ctx context.Context, h FS, progress func(Progress)) (p Pulled, err error) {
+	if err := m.load(); err != nil {
+		return p, err
+	}
+	if diff, err := m.ahead(); err != nil || !diff.empty() {
+		return p, errors.Join(err, ErrAhead)
+	}
+	all, waiting, passed, err := m.tree(ctx, h)
+	if err != nil {
+		return p, err
+	}
+	m.sweep(h, waiting)
+	p.Passed = passed
+	if err := os.MkdirAll(m.Dir, 0o700); err != nil {
+		return p, err
+	}
+	var fetch []string
+	var total int64
+	for _, rel := range sortedKeys(all) {
+		e := all[rel]
+		switch e.Kind {
+		case Folder:
+			if err := m.folderHere(rel); err != nil {
+				return p, err
+			}
+			m.known[rel] = known{Kind: Folder}
+			continue
+		case Link:
+			p.Passed = append(p.Passed, fmt.Sprintf("%s: a link, which is not followed over the line", text.Clean(m.there(rel))))
+			delete(all, rel)
+			continue
+		}
+		p.Files++
+		total += e.Size
+		if k, ok := m.known[rel]; !ok || k.Fresh || k.Kind != File || !e.Same(Entry{Kind: File, Size: k.Size, Time: k.Time}) || !m.still(rel, k) {
+			fetch = append(fetch, rel)
+		}
+	}
+	if total > maxTotal {
+		return p, fmt.Errorf("there are %d MB below %s, more than is brought here; adopt the server's own folder", total>>20, m.Root)
+	}
+	for _, rel := range slices.Backward(sortedKeys(m.known)) { // what is in a folder before it
+		if _, there := all[rel]; there {
+			continue
+		}
+		if err := os.Remove(m.here(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return p, err
+		}
+		if m.known[rel].Kind == File {
+			p.Went++
+		}
+		delete(m.known, rel)
+	}
+	err = m.fetch(ctx, h, all, fetch, &p, progress)
+	return p, errors.Join(err, m.save())
+}
+
+// sweep takes away what an own push has left that nothing came of. What cannot be taken away is in nobody's way.
+func (m *Mirror) sweep(h FS, waiting []Entry) {
+	if _, err := os.Stat(m.journalFile()); err != nil {
+		return
+	}
+	mark := waitsPrefix + m.journal().Mark
+	var away func(rel string, kind Kind)
+	away = func(rel string, kind Kind) {
+		if kind != Folder {
+			_ = h.Remove(m.there(rel))
+			return
+		}
+		list, err := h.List(m.there(rel))
+		if err != nil {
+			return
+		}
+		for _, in := range list {
+			if goodName(in.Name) {
+				away(path.Join(rel, in.Name), in.Kind)
+			}
+		}
+		_ = h.RemoveFolder(m.there(rel))
+	}
+	for _, e := range waiting {
+		if strings.HasPrefix(path.Base(e.Name), mark) {
+			away(e.Name, e.Kind)
+		}
+	}
+	_ = os.Remove(m.journalFile())
+}
+
+// still tells whether a file here is the one that was fetched.
+func (m *Mirror) still(rel string, k known) bool {
+	info, err := os.Lstat(m.here(rel))
+	return err == nil && info.Mode().IsRegular() && info.Size() == k.Size && info.ModTime().UnixNano() == k.Here
+}
+
+// folderHere makes a folder here, in the place of a file where one stood.
+func (m *Mirror) folderHere(rel string) error {
+	if info, err := os.Lstat(m.here(rel)); err == nil && !info.IsDir() {
+		if err := os.Remove(m.here(rel)); err != nil {
+			return err
+		}
+	}
+	return os.MkdirAll(m.here(rel), 0o755)
+}
+
+// fetch brings files here, several at once.
+func (m *Mirror) fetch(ctx context.Context, h FS, all map[string]Entry, files []string, p *Pulled, progress func(Progress)) error {
+	at := Progress{AllFiles: len(files)}
+	for _, rel := range files {
+		at.AllBytes += all[rel].Size
+	}
+	var mu sync.Mutex
+	return side(ctx, h.Lines(), files, func(ctx context.Context, rel string) error {
+		e := all[rel]
+		k, err := m.fetchOne(ctx, h, rel, e)
+		mu.Lock()
+		defer mu.Unlock()
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+			p.Passed = append(p.Passed, text.Clean(m.there(rel))+": "+text.Clean(err.Error()))
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("fetch %s: %w", text.Clean(m.there(rel)), err)
+		}
+		m.known[rel] = k
+		p.Came, p.Bytes = p.Came+1, p.Bytes+k.Size
+		if at.Files, at.Bytes = p.Came, p.Bytes; progress != nil {
+			progress(at)
+		}
+		return nil
+	})
+}
+
+// fetchOne brings one file here. One that changes meanwhile is fetched once more.
+func (m *Mirror) fetchOne(ctx context.Context, h FS, rel string, e Entry) (k known, err error) {
+	if info, err := os.Lstat(m.here(rel)); err == nil && info.IsDir() {
+		if err := os.Remove(m.here(rel)); err != nil {
+			return k, err
+		}
+	}
+	for range 3 {
+		out, err := renameio.NewPendingFile(m.here(rel), renameio.WithPermissions(0o644))
+		if err != nil {
+			return k, err
+		}
+		bound := &bounded{w: out, left: e.Size}
+		err = h.Get(ctx, m.there(rel), 0, bound)
+		if err == nil && bound.left == 0 && !bound.more {
+			if err = out.CloseAtomicallyReplace(); err != nil {
+				return k, err
+			}
+			info, err := os.Lstat(m.here(rel))
+			if err != nil {
+				return k, err
+			}
+			age := time.Since(e.Time)
+			return known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Fresh: age > -steady && age < steady}, nil
+		}
+		out.Cleanup()
+		if err != nil && !bound.more {
+			return k, err
+		}
+		if e, err = h.Stat(m.there(rel)); err != nil {
+			return k, err
+		}
+	}
+	return k, errors.New("it changes all the time, or the host says another size than it has")
+}
+
+// bounded takes no more than was announced.
+type bounded struct {
+	w    io.Writer
+	left int64
+	more bool
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if int64(len(p)) > b.left {
+		b.more = true
+		return 0, errors.New("it is larger than the host says")
+	}
+	n, err := b.w.Write(p)
+	b.left -= int64(n)
+	return n, err
+}
+
+// side does something for each of a list, several at once, and stops at the first error.
+func side[T any](ctx context.Context, many int, list []T, do func(ctx context.Context, one T) error) (err error) {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	var mu sync.Mutex
+	var wait sync.WaitGroup
+	next := make(chan T)
+	for range min(many, max(len(list), 1)) {
+		wait.Go(func() {
+			for one := range next {
+				if ctx.Err() != nil {
+					continue
+				}
+				if e := do(ctx, one); e != nil {
+					mu.Lock()
+					if err == nil {
+						err = e
+					}
+					mu.Unlock()
+					stop()
+				}
+			}
+		})
+	}
+	for _, one := range list {
+		next <- one
+	}
+	close(next)
+	wait.Wait()
+	if err == nil {
+		err = ctx.Err()
+	}
+	return err
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// difference is what is otherwise here than it was there.
+type difference struct {
+	folders []string // that are new here, with what is in them
+	files   []string // that are new or changed in folders that are there
+	gone    []string // files and folders, what is in a folder before it
+}
+
+func (d *difference) empty() bool { return len(d.folders)+len(d.files)+len(d.gone) == 0 }
+
+// ahead compares the folder here with what was there.
+func (m *Mirror) ahead() (d difference, err error) {
+	if len(m.known) == 0 {
+		return d, nil // nothing was looked at yet
+	}
+	seen := map[string]bool{}
+	err = filepath.WalkDir(m.Dir, func(full string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(m.Dir, full)
+		if err != nil || rel == "." {
+			return err
+		}
+		rel = filepath.ToSlash(rel)
+		seen[rel] = true
+		k, ok := m.known[rel]
+		switch {
+		case e.IsDir() && ok && k.Kind == Folder:
+		case e.IsDir():
+			if ok { // a file is there
+				d.gone = append(d.gone, rel)
+			}
+			d.folders = append(d.folders, rel)
+			return filepath.SkipDir
+		case !e.Type().IsRegular():
+			return fmt.Errorf("%s is neither a file nor a folder, and cannot be sent", full)
+		case !ok || k.Kind != File || !m.still(rel, k):
+			d.files = append(d.files, rel)
+		}
+		return nil
+	})
+	for _, rel := range slices.Backward(sortedKeys(m.known)) {
+		if !seen[rel] && !slices.ContainsFunc(d.folders, func(f string) bool { return strings.HasPrefix(rel, f+"/") }) {
+			d.gone = append(d.gone, rel)
+		}
+	}
+	return d, err
+}
+
+// Ahead lists what has not arrived at the host yet, in words that are safe to show.
+func (m *Mirror) Ahead() (said []string, err error) {
+	if err := m.load(); err != nil {
+		return nil, err
+	}
+	d, err := m.ahead()
+	for _, f := range d.folders {
+		said = append(said, "the folder "+text.Clean(f)+" comes")
+	}
+	for _, f := range d.files {
+		verb := "comes"
+		if _, ok := m.known[f]; ok {
+			verb = "changes"
+		}
+		said = append(said, text.Clean(f)+" "+verb)
+	}
+	for _, f := range d.gone {
+		said = append(said, text.Clean(f)+" goes")
+	}
+	return said, err
+}
+
+// waitsPrefix is what the names begin with of what waits beside its place at the host.
+const waitsPrefix = ".initium-"
+
+// journal is what a push is about, so that another one can go on with what has arrived.
+type journal struct {
+	Mark  string            `json:"mark"`
+	Whole map[string]string `json:"whole"` // what has arrived as a whole: where it waits, to the digest of its bytes
+
+	Placing bool `json:"placing"` // all has, and is being put in place
+}
+
+func (m *Mirror) journalFile() string { return filepath.Join(m.Notes, "sending.json") }
+
+func (m *Mirror) journal() *journal {
+	j := &journal{}
+	if data, err := os.ReadFile(m.journalFile()); err != nil || json.Unmarshal(data, j) != nil || j.Mark == "" {
+		j = &journal{Mark: rand.Text()[:12]} // what an unreadable one has sent is taken away with the rest
+	}
+	if j.Whole == nil {
+		j.Whole = map[string]string{}
+	}
+	return j
+}
+
+func (m *Mirror) keep(j *journal) error {
+	data, err := json.Marshal(j)
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(m.journalFile(), data, 0o600)
+}
+
+// sending is one file that goes up.
+type sending struct {
+	rel   string // what it is here
+	waits string // where it waits there
+	size  int64
+}
+
+// Push makes the folder there as the one here is. Everything goes up under other names first, beside its place, and is
+// looked at; only then it is put in place, by renames: new folders whole, then files, those that register mods last, and
+// then what is gone is taken away. Cut off anywhere, the next push goes on. The error is ErrChanged, with the names,
+// where somebody has changed there what would be replaced; then nothing is.
+func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error {
+	if err := m.load(); err != nil {
+		return err
+	}
+	d, err := m.ahead()
+	if err != nil || d.empty() {
+		return err
+	}
+	j := m.journal()
+	if err := m.keep(j); err != nil {
+		return err
+	}
+	wait := func(rel string) string {
+		sum := sha256.Sum256([]byte(rel))
+		return m.there(path.Join(path.Dir(rel), waitsPrefix+j.Mark+"-"+hex.EncodeToString(sum[:6])))
+	}
+	if j.Placing {
+		if err := m.placed(ctx, h, &d, wait); err != nil {
+			return err
+		}
+	}
+	if err := m.unchanged(h, d); err != nil {
+		return err
+	}
+	list, folders, err := m.outgoing(d, wait)
+	if err != nil {
+		return err
+	}
+	for _, f := range folders {
+		if err := h.MakeFolder(f); err != nil {
+			if e, looked := h.Stat(f); looked != nil || e.Kind != Folder {
+				return fmt.Errorf("make the folder %s at the host: %w", text.Clean(f), err)
+			}
+		}
+	}
+	if err := m.send(ctx, h, j, list, progress); err != nil {
+		return err
+	}
+	if err := m.unchanged(h, d); err != nil { // while it went up
+		return err
+	}
+	j.Placing = true
+	if err := m.keep(j); err != nil {
+		return err
+	}
+	if err := m.place(h, d, wait); err != nil {
+		return errors.Join(err, m.save())
+	}
+	if err := m.save(); err != nil {
+		return err
+	}
+	return os.Remove(m.journalFile())
+}
+
+// placed leaves out what an earlier push has put in place before it was cut off: it waits nowhere any more, and what
+// is there is what was sent.
+func (m *Mirror) placed(ctx context.Context, h FS, d *difference, wait func(string) string) error {
+	is := func(rel string, kind Kind) (bool, error) {
+		if _, err := h.Stat(wait(rel)); !errors.Is(err, fs.ErrNotExist) {
+			return false, err
+		}
+		e, err := h.Stat(m.there(rel))
+		if errors.Is(err, fs.ErrNotExist) || err == nil && e.Kind != kind {
+			return false, nil
+		}
+		if err != nil || kind == Folder {
+			return err == nil, err
+		}
+		data, err := os.Open(m.here(rel))
+		if err != nil {
+			return false, err
+		}
+		defer data.Close()
+		back := &comparing{with: data}
+		err = h.Get(ctx, m.there(rel), 0, back)
+		if n, rest := data.Read(make([]byte, 1)); n > 0 || rest == nil {
+			back.other = true
+		}
+		if back.other {
+			return false, nil
+		}
+		return err == nil, err
+	}
+	left := func(list []string, kind Kind) (rest []string, err error) {
+		for _, rel := range list {
+			done, err := is(rel, kind)
+			if err == nil && done {
+				err = m.learn(h, rel)
+			}
+			if err != nil {
+				return nil, err
+			}
+			if !done {
+				rest = append(rest, rel)
+			}
+		}
+		return rest, nil
+	}
+	var err error
+	if d.folders, err = left(d.folders, Folder); err == nil {
+		d.files, err = left(d.files, File)
+	}
+	return err
+}
+
+// unchanged looks that nothing that would be replaced or taken away is other than it was.
+func (m *Mirror) unchanged(h FS, d difference) error {
+	var mu sync.Mutex
+	var changed []string
+	list := slices.Concat(d.folders, d.files, d.gone)
+	err := side(context.Background(), h.Lines(), list, func(_ context.Context, rel string) error {
+		for _, element := range strings.Split(rel, "/") {
+			if !goodName(element) {
+				return fmt.Errorf("%s has a name that is not sent to a host", text.Clean(rel))
+			}
+		}
+		now, err := h.Stat(m.there(rel))
+		k, ok := m.known[rel]
+		switch {
+		case errors.Is(err, fs.ErrNotExist) && (!ok || slices.Contains(d.gone, rel)):
+			return nil
+		case err != nil && !errors.Is(err, fs.ErrNotExist):
+			return err
+		case err == nil && ok && (k.Kind == Folder && now.Kind == Folder || now.Same(Entry{Kind: k.Kind, Size: k.Size, Time: k.Time})):
+			return nil
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		changed = append(changed, text.Clean(rel))
+		return nil
+	})
+	if err == nil && len(changed) > 0 {
+		slices.Sort(changed)
+		err = fmt.Errorf("%w since it was looked at: %s", ErrChanged, strings.Join(changed, ", "))
+	}
+	return err
+}
+
+// outgoing lists what goes up, and the folders that it goes into.
+func (m *Mirror) outgoing(d difference, wait func(string) string) (list []sending, folders []string, err error) {
+	add := func(rel, waits string) error {
+		info, err := os.Lstat(m.here(rel))
+		if err == nil {
+			list = append(list, sending{rel, waits, info.Size()})
+		}
+		return err
+	}
+	for _, rel := range d.files {
+		if err := add(rel, wait(rel)); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, top := range d.folders {
+		err := filepath.WalkDir(m.here(top), func(full string, e fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			below, err := filepath.Rel(m.here(top), full)
+			if err != nil {
+				return err
+			}
+			below = filepath.ToSlash(below)
+			if below != "." && !goodName(path.Base(below)) {
+				return fmt.Errorf("%s has a name that is not sent to a host", text.Clean(full))
+			}
+			waits := path.Join(wait(top), below)
+			if e.IsDir() {
+				folders = append(folders, waits)
+				return nil
+			}
+			if !e.Type().IsRegular() {
+				return fmt.Errorf("%s is neither a file nor a folder, and cannot be sent", full)
+			}
+			return add(path.Join(top, below), waits)
+		})
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	return list, folders, nil
+}
+
+// send brings files up, several at once, and looks at each.
+func (m *Mirror) send(ctx context.Context, h FS, j *journal, list []sending, progress func(Progress)) error {
+	at := Progress{AllFiles: len(list)}
+	for _, s := range list {
+		at.AllBytes += s.size
+	}
+	var mu sync.Mutex
+	err := side(ctx, h.Lines(), list, func(ctx context.Context, s sending) error {
+		data, err := os.Open(m.here(s.rel))
+		if err != nil {
+			return err
+		}
+		defer data.Close()
+		sum := sha256.New()
+		if _, err := io.Copy(sum, data); err != nil {
+			return err
+		}
+		whole := hex.EncodeToString(sum.Sum(nil))
+		mu.Lock()
+		arrived := j.Whole[s.waits] == whole
+		mu.Unlock()
+		if err := m.sendOne(ctx, h, s, data, arrived); err != nil {
+			return fmt.Errorf("send %s: %w", text.Clean(s.rel), err)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		j.Whole[s.waits] = whole
+		if at.Files, at.Bytes = at.Files+1, at.Bytes+s.size; progress != nil {
+			progress(at)
+		}
+		return nil
+	})
+	return errors.Join(err, m.keep(j))
+}
+
+// readBack is the size up to which what was sent is read once more, as hosts know no digests.
+const readBack = 1 << 20
+
+// sendOne brings one file up. What has arrived of it before is held against what it should be, and gone on with.
+func (m *Mirror) sendOne(ctx context.Context, h FS, s sending, data *os.File, arrived bool) error {
+	from := int64(0)
+	if e, err := h.Stat(s.waits); err == nil && e.Kind == File && e.Size <= s.size {
+		if arrived && e.Size == s.size {
+			return nil
+		}
+		if from = e.Size; from > 0 {
+			same := &comparing{with: io.NewSectionReader(data, 0, from)}
+			if err := h.Get(ctx, s.waits, 0, same); err != nil || same.other {
+				if errors.Is(err, ErrLine) && !same.other {
+					return err
+				}
+				from = 0
+			}
+		}
+	}
+	if from < s.size || s.size == 0 {
+		if err := h.Put(ctx, s.waits, io.NewSectionReader(data, from, s.size-from), from); err != nil {
+			return err
+		}
+	}
+	e, err := h.Stat(s.waits)
+	if err != nil {
+		return err
+	}
+	if e.Size != s.size {
+		return fmt.Errorf("%d bytes of %d have arrived; is the host's disk full?", e.Size, s.size)
+	}
+	if s.size > readBack {
+		return nil
+	}
+	back := &comparing{with: io.NewSectionReader(data, 0, s.size)}
+	if err := h.Get(ctx, s.waits, 0, back); err != nil && !back.other {
+		return err
+	}
+	if back.other {
+		return errors.New("what has arrived is not what was sent")
+	}
+	return nil
+}
+
+// comparing holds what comes against what it should be.
+type comparing struct {
+	with  io.Reader
+	other bool
+}
+
+func (c *comparing) Write(p []byte) (int, error) {
+	want := make([]byte, len(p))
+	if _, err := io.ReadFull(c.with, want); err != nil || !bytes.Equal(want, p) {
+		c.other = true
+		return 0, errors.New("it differs")
+	}
+	return len(p), nil
+}
+
+// place puts what waits in its place, and takes away what is gone.
+func (m *Mirror) place(h FS, d difference, wait func(string) string) error {
+	files := slices.Clone(d.files)
+	slices.SortStableFunc(files, func(a, b string) int { return m.rank(a) - m.rank(b) })
+	taken := map[string]bool{}
+	for _, rel := range d.gone { // what stands where something comes
+		if slices.Contains(d.folders, rel) {
+			if err := h.Remove(m.there(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				return fmt.Errorf("take %s away: %w", text.Clean(rel), err)
+			}
+			taken[rel] = true
+		}
+	}
+	for _, rel := range slices.Concat(d.folders, files) {
+		if err := m.putIn(h, wait(rel), m.there(rel)); err != nil {
+			return fmt.Errorf("put %s in place: %w", text.Clean(rel), err)
+		}
+		if err := m.learn(h, rel); err != nil {
+			return err
+		}
+	}
+	for _, rel := range d.gone {
+		if taken[rel] {
+			continue
+		}
+		remove := h.Remove
+		if m.known[rel].Kind == Folder {
+			remove = h.RemoveFolder
+		}
+		if err := remove(m.there(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("take %s away: %w", text.Clean(rel), err)
+		}
+		delete(m.known, rel)
+	}
+	return nil
+}
+
+func (m *Mirror) rank(rel string) int {
+	if m.Last != nil && m.Last(rel) {
+		return 1
+	}
+	return 0
+}
+
+// putIn renames something into its place. A host that does not rename over what is there has that put aside first, and
+// brought back when the second step fails.
+func (m *Mirror) putIn(h FS, waits, place string) error {
+	if _, err := h.Stat(waits); errors.Is(err, fs.ErrNotExist) {
+		if _, err := h.Stat(place); err == nil {
+			return nil // it was done before the line broke
+		}
+	}
+	first := h.Rename(waits, place)
+	if first == nil || errors.Is(first, ErrLine) {
+		return first
+	}
+	if e, err := h.Stat(place); err != nil || e.Kind != File {
+		return first
+	}
+	aside := waits + "-old"
+	if err := h.Rename(place, aside); err != nil {
+		return errors.Join(first, err)
+	}
+	if err := h.Rename(waits, place); err != nil {
+		return errors.Join(err, h.Rename(aside, place))
+	}
+	return h.Remove(aside)
+}
+
+// learn remembers what has just been put in place, a folder with all that is in it.
+func (m *Mirror) learn(h FS, rel string) error {
+	e, err := h.Stat(m.there(rel))
+	if err != nil {
+		return err
+	}
+	if e.Kind == Folder {
+		m.known[rel] = known{Kind: Folder}
+		list, err := h.List(m.there(rel))
+		if err != nil {
+			return err
+		}
+		for _, in := range list {
+			if goodName(in.Name) {
+				if err := m.learnEntry(h, path.Join(rel, in.Name), in); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	return m.learnEntry(h, rel, e)
+}
+
+func (m *Mirror) learnEntry(h FS, rel string, e Entry) error {
+	if e.Kind == Folder {
+		return m.learn(h, rel)
+	}
+	info, err := os.Lstat(m.here(rel))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // somebody else's
+	}
+	if err != nil {
+		return err
+	}
+	m.known[rel] = known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano()}
+	return nil
+}
