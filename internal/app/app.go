@@ -23,6 +23,7 @@ import (
 	"initium/internal/core/text"
 	"initium/internal/host"
 	"initium/internal/host/disk"
+	"initium/internal/host/remote"
 )
 
 // App is Initium for one operator.
@@ -30,8 +31,9 @@ type App struct {
 	Home host.Home
 	Exe  string // the path of the program itself, which also is the keeper
 
-	Passing   bool   // the servers end with this program, as in the demo
-	Downloads string // the folder where what is to be taken in is looked for first; "" for where the program was started
+	Passing   bool           // the servers end with this program, as in the demo
+	Secrets   remote.Secrets // who is asked for a host's password; nil for nobody
+	Downloads string         // the folder where what is to be taken in is looked for first; "" for where the program was started
 
 	once   sync.Once
 	opened *host.Ledger
@@ -48,6 +50,8 @@ type App struct {
 	tables    map[string]*readTable     // by their files
 	came      map[string][]table.Origin // which mods brought their entries
 	databases map[connection.Connection]answered
+	lines     map[string]*line   // to hosts
+	synced    map[string]syncing // servers that stand at hosts
 
 	scripts map[string]*script // what came of those that were tried, for as long as a plan is looked at again and again
 }
@@ -84,6 +88,7 @@ func (a *App) ledger() (*host.Ledger, error) {
 
 // Close closes what was opened.
 func (a *App) Close() error {
+	a.hang()
 	if a.opened == nil {
 		return nil
 	}
@@ -293,6 +298,15 @@ type Adoption struct {
 // server's folder. A server that is adopted again keeps its starts, and every value that
 // is not given anew.
 func (a *App) Adopt(ctx context.Context, ad Adoption) (host.Record, error) {
+	h, at, away := a.atHost(ad.Dir)
+	var there host.Record
+	var err error
+	if away {
+		if there, err = a.adoptThere(ctx, h, at, ad.As); err != nil {
+			return host.Record{}, err
+		}
+		ad.Dir, ad.As = there.Dir, there.Name
+	}
 	dir, err := serverFolder(ad.Dir)
 	if err != nil {
 		return host.Record{}, err
@@ -320,7 +334,7 @@ func (a *App) Adopt(ctx context.Context, ad Adoption) (host.Record, error) {
 	if err != nil {
 		return host.Record{}, err
 	}
-	r := host.Record{Name: ad.As, Dir: dir, Dialect: entry.Name, Set: set, Adopted: time.Now().UTC().Truncate(time.Second)}
+	r := host.Record{Name: ad.As, Dir: dir, Dialect: entry.Name, Set: set, Adopted: time.Now().UTC().Truncate(time.Second), Host: there.Host, Path: there.Path}
 	if oldErr == nil {
 		r = old
 		r.Dialect = entry.Name

@@ -41,8 +41,14 @@ func (a *App) Apply(ctx context.Context, name string, p *plan.Plan, progress fun
 	if err != nil {
 		return err
 	}
+	if err := a.beforeChange(ctx, s.Record); err != nil {
+		return err
+	}
 	began := time.Now()
 	err = l.Apply(ctx, name, why(p.Shown()), p, a.fetch(p, progress))
+	if err == nil {
+		err = a.arrive(ctx, s.Record, progress)
+	}
 	if took := time.Since(began); took > host.Slow {
 		a.Home.Log().Info("a change took long", "server", name, "took", took, "files", len(p.Files), "parts", len(p.Parts))
 	}
@@ -278,7 +284,17 @@ func (a *App) Return(ctx context.Context, name string, p *plan.Plan, why string)
 			return err
 		}
 	}
-	return l.Apply(ctx, name, why, p, a.fetch(p, nil))
+	record, err := a.Home.Record(name)
+	if err != nil {
+		return err
+	}
+	if err := a.beforeChange(ctx, record); err != nil {
+		return err
+	}
+	if err := l.Apply(ctx, name, why, p, a.fetch(p, nil)); err != nil {
+		return err
+	}
+	return a.arrive(ctx, record, nil)
 }
 
 // Field is one field of a rented server's web form, with exactly what to paste.

@@ -35,7 +35,7 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 	if facts.Accepted, err = l.Accepted(s.Record.Name); err != nil {
 		return facts, err
 	}
-	if !s.isolated {
+	if !s.isolated && s.Record.Host == "" {
 		facts.Database = a.databaseFacts(s)
 	}
 	facts.Tables = a.tableFacts(s, now, l)
@@ -58,7 +58,7 @@ func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surround
 	if facts.Refuted, err = a.refuted(l, s, now); err != nil {
 		return facts, err
 	}
-	if !running && !s.isolated {
+	if !running && !s.isolated && s.Record.Host == "" {
 		a.ports(s, &facts)
 	}
 	return facts, nil
@@ -272,6 +272,9 @@ func (a *App) versionText(s *Server, b *dialect.Build) ([]byte, error) {
 			return nil, fmt.Errorf("%s cannot be filled in", b.File)
 		}
 		return survey.Open(theirs.Tree(), name, mod.MaxManifest)
+	}
+	if s.Record.Host != "" {
+		return nil, fmt.Errorf("it stands at %s, where no command of it is run from here", s.Record.Host)
 	}
 	var command []string
 	for _, word := range b.Command {

@@ -38,6 +38,9 @@ func (s *Server) probe(p *dialect.Probe) (host.Probe, error) {
 // Probe has the server's own command look through its startup files, where its family has one, and
 // returns what that finds wrong, each as a finding with its place.
 func (a *App) Probe(ctx context.Context, name string) ([]check.Finding, error) {
+	if err := a.elsewhere(name, "probe"); err != nil {
+		return nil, err
+	}
 	s, err := a.Server(name)
 	if err != nil {
 		return nil, err

@@ -89,6 +89,9 @@ func (a *App) ready(name string) (*Look, error) {
 // idle looks up a server that something is to be done with while nobody changes its
 // files.
 func (a *App) idle(name, what string) (*Server, error) {
+	if err := a.elsewhere(name, what); err != nil {
+		return nil, err
+	}
 	s, err := a.Server(name)
 	if err != nil {
 		return nil, err

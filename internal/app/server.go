@@ -113,6 +113,7 @@ func (a *App) recovered(name string) (host.Record, *host.Ledger, error) {
 	if said != "" {
 		a.tell(said)
 	}
+	a.freshen(record)
 	a.noteTurn(name)
 	return record, l, err
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -196,6 +197,19 @@ func (l *Ledger) Idle(server string) error {
 		return err
 	}
 	return lock.Close()
+}
+
+// Hold keeps others from changing a server until it is closed, with nothing left half done. The error is ErrBusy when
+// somebody is at it for long.
+func (l *Ledger) Hold(server string) (io.Closer, error) {
+	held, err := l.lock(server, patient)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := l.recover(server); err != nil {
+		return nil, errors.Join(err, held.Close())
+	}
+	return held, nil
 }
 
 // unchanged looks that a file is still as the plan found it.

@@ -54,6 +54,10 @@ type Record struct {
 	Set     map[string]string `toml:"set"` // given values that the operator supplied
 	Adopted time.Time         `toml:"adopted"`
 	Guard   int               `toml:"guard"` // how many crashes in a row it is started again after
+
+	// Of a server that stands at a host: which, and where there. Dir is its mirror then.
+	Host string `toml:"host,omitempty"`
+	Path string `toml:"path,omitempty"`
 }
 
 var serverName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)

@@ -13,8 +13,11 @@ import (
 	"net/textproto"
 	"path"
 	"sync"
+	"time"
 
 	"github.com/jlaffaye/ftp"
+
+	"initium/internal/core/text"
 )
 
 // ftpLines is how many connections are opened to a host over FTP, where one does one thing at a time.
@@ -27,6 +30,9 @@ type ftpHost struct {
 	mu   sync.Mutex
 	free []*ftp.ServerConn
 	gate chan struct{}
+
+	once  sync.Once
+	grain time.Duration
 }
 
 func dialFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
@@ -47,7 +53,7 @@ func dialFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
 	}
 	h := &ftpHost{gate: make(chan struct{}, ftpLines)}
 	h.open = func() (*ftp.ServerConn, error) {
-		options := []ftp.DialOption{ftp.DialWithTimeout(l.Timeout), ftp.DialWithContext(ctx)}
+		options := []ftp.DialOption{ftp.DialWithTimeout(l.Timeout), ftp.DialWithContext(ctx), ftp.DialWithForceListHidden(true)}
 		switch a.Scheme {
 		case FTPS:
 			options = append(options, ftp.DialWithTLS(secure))
@@ -63,7 +69,7 @@ func dialFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
 		}
 		if err := conn.Login(a.User, password); err != nil {
 			conn.Quit()
-			return nil, fmt.Errorf("%w: %s at %s", ErrSecret, a.User, a.Host)
+			return nil, fmt.Errorf("%w: %s at %s (%s)", ErrSecret, a.User, a.Host, text.Clean(err.Error()))
 		}
 		return conn, nil
 	}
@@ -204,6 +210,20 @@ func (h *ftpHost) MakeFolder(name string) error {
 }
 
 func (h *ftpHost) Lines() int { return ftpLines }
+
+// Grain is a second where the host has listings for machines (RFC 3659), and a minute in those for people.
+func (h *ftpHost) Grain() time.Duration {
+	h.once.Do(func() {
+		h.grain = time.Minute
+		_ = h.with(func(c *ftp.ServerConn) error { // of whom nothing is heard it is a minute
+			if c.IsTimePreciseInList() {
+				h.grain = time.Second
+			}
+			return nil
+		})
+	})
+	return h.grain
+}
 
 func (h *ftpHost) Close() (err error) {
 	h.mu.Lock()

@@ -29,7 +29,6 @@ const (
 	maxEntries = 200_000
 	maxDepth   = 32
 	maxTotal   = 16 << 30 // bytes of all files
-	steady     = 3 * time.Second
 )
 
 // ErrChanged is returned where somebody has changed a file at the host since it was looked at.
@@ -47,6 +46,15 @@ type Mirror struct {
 	Last  func(rel string) bool // files that arrive after all others: those that register mods; may be nil
 
 	known map[string]known // by path below the folder
+
+	mu    sync.Mutex
+	clock *time.Duration // how far that of the host is ahead, or in another zone; nil before anything was sent
+}
+
+// remembered is what is kept of a mirror between two runs.
+type remembered struct {
+	Files map[string]known `json:"files"`
+	Clock *time.Duration   `json:"clock,omitempty"`
 }
 
 // known is what was seen of something there, when it was the same as here.
@@ -86,17 +94,21 @@ func (m *Mirror) load() error {
 		m.known = map[string]known{}
 		return nil
 	}
+	r := remembered{}
 	if err == nil {
-		err = json.Unmarshal(data, &m.known)
+		err = json.Unmarshal(data, &r)
 	}
 	if err != nil {
 		return fmt.Errorf("what is remembered of the host cannot be read (%w); take %s away, and all is looked at anew", err, m.indexFile())
+	}
+	if m.known, m.clock = r.Files, r.Clock; m.known == nil {
+		m.known = map[string]known{}
 	}
 	return nil
 }
 
 func (m *Mirror) save() error {
-	data, err := json.Marshal(m.known)
+	data, err := json.Marshal(remembered{m.known, m.clock})
 	if err != nil {
 		return err
 	}
@@ -327,8 +339,7 @@ func (m *Mirror) fetchOne(ctx context.Context, h FS, rel string, e Entry) (k kno
 			if err != nil {
 				return k, err
 			}
-			age := time.Since(e.Time)
-			return known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Fresh: age > -steady && age < steady}, nil
+			return known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Fresh: m.fresh(h, e.Time)}, nil
 		}
 		out.Cleanup()
 		if err != nil && !bound.more {
@@ -762,6 +773,7 @@ func (m *Mirror) sendOne(ctx context.Context, h FS, s sending, data *os.File, ar
 	if err != nil {
 		return err
 	}
+	m.hear(h, e)
 	if e.Size != s.size {
 		return fmt.Errorf("%d bytes of %d have arrived; is the host's disk full?", e.Size, s.size)
 	}
@@ -897,6 +909,33 @@ func (m *Mirror) learnEntry(h FS, rel string, e Entry) error {
 	if err != nil {
 		return err
 	}
-	m.known[rel] = known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano()}
+	// What is this new may be written to by somebody else in the same moment. What is large is not fetched for that.
+	m.known[rel] = known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Fresh: e.Size <= readBack && m.fresh(h, e.Time)}
 	return nil
+}
+
+// fresh tells whether something was changed that recently, by the clock of the host, that another change might show the
+// same time. While nothing is known of that clock, much counts as recent.
+func (m *Mirror) fresh(h FS, t time.Time) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	window, age := h.Grain()+2*time.Second, time.Since(t)
+	switch {
+	case m.clock != nil:
+		age += *m.clock
+	case h.Grain() > time.Second: // who tells minutes tells them in his own zone
+		window = 26 * time.Hour
+	default:
+		window = 2 * time.Minute
+	}
+	return age > -window && age < window
+}
+
+// hear learns from something that was just written how the host's clock stands.
+func (m *Mirror) hear(h FS, e Entry) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if ahead := time.Until(e.Time).Round(h.Grain()); m.clock == nil || ahead != *m.clock {
+		m.clock = &ahead
+	}
 }

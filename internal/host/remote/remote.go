@@ -54,7 +54,8 @@ type FS interface {
 	Remove(name string) error
 	RemoveFolder(name string) error // an empty one
 	MakeFolder(name string) error
-	Lines() int // how many transfers may run side by side
+	Lines() int           // how many transfers may run side by side
+	Grain() time.Duration // how exactly it tells times
 	Close() error
 }
 

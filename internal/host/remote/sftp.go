@@ -222,6 +222,9 @@ func (h *sftpHost) RemoveFolder(name string) error { return told(h.client.Remove
 func (h *sftpHost) MakeFolder(name string) error   { return told(h.client.Mkdir(name)) }
 func (h *sftpHost) Lines() int                     { return 16 }
 
+// Grain is a second, in the version of the protocol that is spoken.
+func (h *sftpHost) Grain() time.Duration { return time.Second }
+
 // Close ends the line first: a host that does not answer keeps nobody waiting.
 func (h *sftpHost) Close() error {
 	h.once.Do(func() { close(h.ends) })

@@ -1,0 +1,228 @@
+package test
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"initium/internal/insist"
+)
+
+// faraway is a machine elsewhere that is reached by file transfer: a real server for that, on loopback.
+type faraway struct {
+	t           *testing.T
+	dir         string // where its files are
+	url         string
+	fingerprint string
+	identity    string
+}
+
+// serves starts a program that listens on a port, as another user where this one is root.
+func serves(t *testing.T, user, port, log string, program string, args ...string) {
+	t.Helper()
+	path, err := exec.LookPath(program)
+	insist.OK(t, err)
+	cmd := as(user, path, args...)
+	out, err := os.Create(log)
+	insist.OK(t, err)
+	cmd.Stdout, cmd.Stderr = out, out
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	insist.OK(t, cmd.Start())
+	t.Cleanup(func() {
+		cmd.Process.Kill()
+		cmd.Wait()
+	})
+	for n := 0; ; n++ {
+		conn, err := net.Dial("tcp", "127.0.0.1:"+port)
+		if err == nil {
+			conn.Close()
+			return
+		}
+		insist.Need(t, n < 600, "%s does not answer: %s", program, contentsOf(log))
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// stranger is the user that such servers run as, where this one is root.
+const stranger = "daemon"
+
+// scratch is a folder that the stranger can reach and owns.
+func scratch(t *testing.T, name string) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("/tmp", "initium-"+name+"-")
+	insist.OK(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	insist.OK(t, os.Chmod(dir, 0o755))
+	return dir
+}
+
+func given(t *testing.T, dir string) {
+	t.Helper()
+	if os.Getuid() == 0 {
+		out, err := exec.Command("chown", "-R", stranger, dir).CombinedOutput()
+		insist.Need(t, err == nil, "%s", out)
+	}
+}
+
+func overSFTP(t *testing.T) *faraway {
+	t.Helper()
+	needs(t, "sshd", "ssh-keygen")
+	dir := scratch(t, "sshd")
+	for _, key := range []string{"host", "own"} {
+		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, key)).CombinedOutput()
+		insist.Need(t, err == nil, "%s", out)
+	}
+	port := freePort(t)
+	write(t, filepath.Join(dir, "config"), "Port "+port+"\nListenAddress 127.0.0.1\nHostKey "+dir+"/host\nAuthorizedKeysFile "+dir+"/own.pub\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nPidFile none\nMaxSessions 64\nSubsystem sftp internal-sftp\n")
+	write(t, filepath.Join(dir, "files/keep"), "")
+	out, err := exec.Command("ssh-keygen", "-l", "-f", filepath.Join(dir, "host.pub")).Output()
+	insist.OK(t, err)
+	own := filepath.Join(t.TempDir(), "own")
+	write(t, own, contents(t, filepath.Join(dir, "own")))
+	insist.OK(t, os.Chmod(own, 0o600))
+	given(t, dir)
+	user := stranger
+	if os.Getuid() != 0 {
+		whoami, err := exec.Command("id", "-un").Output()
+		insist.OK(t, err)
+		user = strings.TrimSpace(string(whoami))
+	}
+	serves(t, stranger, port, filepath.Join(t.TempDir(), "log"), "sshd", "-D", "-e", "-f", filepath.Join(dir, "config"))
+	return &faraway{t, filepath.Join(dir, "files"), "sftp://" + user + "@127.0.0.1:" + port + dir + "/files", strings.Fields(string(out))[1], own}
+}
+
+func overFTP(t *testing.T, secure bool) *faraway {
+	t.Helper()
+	needs(t, "vsftpd", "openssl")
+	if os.Getuid() != 0 {
+		t.Skip("vsftpd is started by root alone")
+	}
+	dir := scratch(t, "vsftpd")
+	port := freePort(t)
+	config := "listen=YES\nlisten_address=127.0.0.1\nlisten_port=" + port + "\nbackground=NO\nanonymous_enable=YES\nlocal_enable=NO\nno_anon_password=YES\nwrite_enable=YES\nanon_upload_enable=YES\nanon_mkdir_write_enable=YES\nanon_other_write_enable=YES\nanon_world_readable_only=NO\nanon_umask=022\nanon_root=" + dir + "/root\nftp_username=" + stranger + "\nsecure_chroot_dir=" + dir + "/empty\nseccomp_sandbox=NO\nisolate_network=NO\nallow_writeable_chroot=YES\npasv_address=127.0.0.1\n"
+	r := &faraway{t: t, dir: filepath.Join(dir, "root/files"), url: "ftp://127.0.0.1:" + port + "/files"}
+	if secure {
+		out, err := exec.Command("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", dir+"/key", "-out", dir+"/cert", "-days", "2", "-subj", "/CN=quay").CombinedOutput()
+		insist.Need(t, err == nil, "%s", out)
+		config += "ssl_enable=YES\nallow_anon_ssl=YES\nforce_anon_data_ssl=YES\nforce_anon_logins_ssl=YES\nrequire_ssl_reuse=NO\nrsa_cert_file=" + dir + "/cert\nrsa_private_key_file=" + dir + "/key\n"
+		r.url = "ftpes://127.0.0.1:" + port + "/files"
+	}
+	write(t, filepath.Join(dir, "config"), config)
+	insist.OK(t, os.MkdirAll(filepath.Join(dir, "empty"), 0o755))
+	write(t, filepath.Join(r.dir, "keep"), "")
+	given(t, r.dir) // and not what is above it: such a server runs in no folder that its user may write to
+	serves(t, "", port, filepath.Join(t.TempDir(), "log"), "vsftpd", filepath.Join(dir, "config"))
+	return r
+}
+
+// A server at a host is one like any other: it is looked at, checked and changed from here; what is done arrives whole,
+// what others do there is seen; and it is taken back there too.
+func TestServerAtAHost(t *testing.T) {
+	t.Parallel()
+	for name, begin := range map[string]func(*testing.T) *faraway{
+		"sftp": overSFTP, "ftp": func(t *testing.T) *faraway { return overFTP(t, false) }, "ftpes": func(t *testing.T) *faraway { return overFTP(t, true) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			r := begin(t)
+			r.is(t, "../demo/lantern-moor", "moor")
+			o := newOperator(t)
+			add := []string{"host", "add", "there", r.url}
+			if r.identity != "" {
+				add = append(add, "--identity", r.identity)
+			}
+			if name != "ftp" {
+				insist.Holds(t, "whom one does not know", o.try(add...).err, "shows the fingerprint SHA256:", "was not confirmed")
+				insist.Holds(t, "another", o.try(append(add, "--fingerprint", "SHA256:x")...).err, "and not SHA256:x")
+				if r.fingerprint == "" {
+					_, r.fingerprint, _ = strings.Cut(o.try(add...).err, "shows the fingerprint ")
+					r.fingerprint, _, _ = strings.Cut(r.fingerprint, ",")
+				}
+				add = append(add, "--fingerprint", r.fingerprint)
+			}
+			insist.Holds(t, "added", o.do(0, append(add, "--notes", "Start is the green one")...), "added there: "+r.url[:5])
+			insist.Holds(t, "listed", o.do(0, "host", "list"), "there", "green one")
+			insist.Holds(t, "tried", o.do(0, "host", "test", "there"), "reads back what was written", "renames over what is there")
+
+			o.do(0, "adopt", "there:moor", "--as", "live")
+			insist.Holds(t, "the survey", o.do(0, "survey", "live"), "reed_lights", "will_o_wisp")
+			insist.Holds(t, "the host's server", o.do(0, "host", "list"), "live")
+			insist.Holds(t, "it is not dropped", o.try("host", "drop", "there").err, "live stands at there")
+			for _, args := range [][]string{{"prove", "live"}, {"rehearse", "live"}, {"culprit", "live"}, {"apply", "live", "--prove"}} {
+				insist.Holds(t, args[0], o.try(args...).err, "it stands at there", "hand its log in")
+			}
+			moor := filepath.Join(r.dir, "moor")
+			table := filepath.Join(moor, "tables/creatures.xml")
+			before := contents(t, table)
+			script := contents(t, filepath.Join(moor, "moor.sh"))
+			source := filepath.Join(t.TempDir(), "fen_choir")
+			copyAll(t, "../demo/downloads/fen_choir.zip", source)
+			o.do(0, "take", "live", source)
+			insist.Holds(t, "there", contents(t, filepath.Join(moor, "bog/fen_choir/lantern.json")), "Fen choir")
+			insist.Holds(t, "there", contents(t, table), "bittern")
+			insist.Holds(t, "there", contents(t, filepath.Join(moor, "moor.sh")), "fen_choir")
+			insist.Same(t, "nothing is left beside", strings.Count(below(t, moor), ".initium"), 0)
+
+			put(t, table, strings.Replace(contents(t, table), `"heron" luck="2"`, `"heron" luck="9"`, 1)) // somebody else
+			o.do(0, "sync", "live")
+			insist.Holds(t, "what others do is seen", o.do(0, "settings", "live", "--file", "tables/creatures.xml"), "luck  9")
+			o.do(0, "undo", "live", "0")
+			insist.Same(t, "taken back", contents(t, filepath.Join(moor, "moor.sh")), script)
+			insist.That(t, !exists(filepath.Join(moor, "bog/fen_choir")), "the mod is still there")
+			insist.Same(t, "somebody else's stays", contents(t, table), strings.Replace(before, `"heron" luck="2"`, `"heron" luck="9"`, 1))
+			o.do(0, "off", "live", "mist_bells", "--stage")
+			put(t, filepath.Join(moor, "moor.sh"), script+"# mine\n")
+			o.do(0, "apply", "live")
+			insist.Holds(t, "an edit of the same file meanwhile", contents(t, filepath.Join(moor, "moor.sh")), "# mine")
+			insist.Lacks(t, "and the change", contents(t, filepath.Join(moor, "moor.sh")), "mist_bells")
+			insist.Lacks(t, "what is kept", contents(t, filepath.Join(o.home, "hosts/there.toml")), "PRIVATE")
+		})
+	}
+}
+
+// is lays a server out at the host.
+func (r *faraway) is(t *testing.T, from, name string) {
+	t.Helper()
+	copyAll(t, from, filepath.Join(r.dir, name))
+	given(t, r.dir)
+}
+
+func exists(name string) bool { _, err := os.Lstat(name); return err == nil }
+
+// A host that is gone, or another, is told, and what was seen last is shown.
+func TestHostThatIsGone(t *testing.T) {
+	t.Parallel()
+	o := newOperator(t)
+	var moor string
+	var r *faraway
+	t.Run("while it is there", func(t *testing.T) {
+		r = overSFTP(t)
+		r.is(t, "../demo/lantern-moor", "moor")
+		moor = filepath.Join(r.dir, "moor")
+		o.do(0, "host", "add", "there", r.url, "--identity", r.identity, "--fingerprint", r.fingerprint)
+		o.do(0, "adopt", "there:"+moor)
+		insist.Holds(t, "added twice", o.try("host", "add", "there", r.url).err, "--anew")
+	})
+	said := o.try("survey", "moor")
+	insist.Holds(t, "what was seen last", said.out, "reed_lights")
+	insist.Holds(t, "and that it is", said.err, "shown as it was seen last", "the line to the host broke")
+	insist.Holds(t, "a change", o.try("off", "moor", "reed_lights").err, "nothing was changed")
+	insist.Holds(t, "no such host", o.try("host", "test", "nowhere").err, "no such host")
+	insist.Holds(t, "one's own server", o.try("sync", "nobody").err, "not adopted")
+	for url, says := range map[string]string{"sftp://a:secretword@b": "a password in a URL", "gopher://b": "not by"} {
+		refused := o.try("host", "add", "x", url)
+		insist.Same(t, url, refused.status, 2)
+		insist.Holds(t, url, refused.err, says)
+		insist.Lacks(t, url, refused.err, "secretword")
+	}
+	open := filepath.Join(t.TempDir(), "word")
+	write(t, open, "rope\n")
+	insist.Holds(t, "a password that others can read", o.try("host", "add", "x", fmt.Sprintf("sftp://quay@127.0.0.1:%s", freePort(t)), "--password-file", open).err, "the line to the host broke")
+	o.do(0, "host", "list")
+}
