@@ -181,9 +181,41 @@ func TestServerAtAHost(t *testing.T) {
 			o.do(0, "apply", "live")
 			insist.Holds(t, "an edit of the same file meanwhile", contents(t, filepath.Join(moor, "moor.sh")), "# mine")
 			insist.Lacks(t, "and the change", contents(t, filepath.Join(moor, "moor.sh")), "mist_bells")
+			r.proves(t, o, moor)
 			insist.Lacks(t, "what is kept", contents(t, filepath.Join(o.home, "hosts/there.toml")), "PRIVATE")
 		})
 	}
+}
+
+// proves hands the log of a server in that is started elsewhere: from a file, from its own folder there, and as it is
+// pasted.
+func (r *faraway) proves(t *testing.T, o *operator, moor string) {
+	t.Helper()
+	o.do(0, "undo", "live", "0")
+	insist.Holds(t, "before any", o.do(0, "servers"), "at there", "no log handed in")
+	local := newOperator(t)
+	dir := filepath.Join(filepath.Dir(local.home), "moor")
+	copyAll(t, moor, dir)
+	free := freePort(t)
+	put(t, filepath.Join(dir, "moor.sh"), strings.ReplaceAll(contents(t, filepath.Join(dir, "moor.sh")), "27420", free))
+	local.do(0, "adopt", dir, "--set", "pace=0.05", "--set", "port="+free)
+	var p proofJSON
+	local.json(0, &p, "prove", "moor", "--json")
+	log := contents(t, p.Log)
+	said := o.do(0, "prove", "live", "--from", p.Log)
+	insist.Holds(t, "handed in", said, "live: proved", "reed_lights", "is taken from you")
+	insist.Holds(t, "it is kept", o.do(0, "log", "live"), "reed_lights")
+	insist.Holds(t, "and seen", o.do(0, "servers"), "at there", "proved")
+	put(t, filepath.Join(moor, "logs/latest.log"), strings.Replace(log, "will_o_wisp", "nobody_here", 1))
+	o.do(0, "sync", "live")
+	insist.Holds(t, "there", o.do(1, "prove", "live", "--from", "logs/latest.log"), "live: not proved", "will_o_wisp")
+	pasted := o.typed(log, "prove", "live", "--from", "-")
+	insist.Holds(t, "pasted", pasted.out, "live: proved")
+	insist.Holds(t, "none", o.try("prove", "live", "--from", "logs/other.log").err, "no such file")
+	insist.Holds(t, "empty", o.typed("", "prove", "live", "--from", "-").err, "there is nothing in")
+	compared := o.do(1, "compare", "live", "1", "2")
+	insist.Holds(t, "the starts", compared, "will_o_wisp: silent, was confirmed")
+	insist.Lacks(t, "what was only fetched once more", compared, "files of reed_lights")
 }
 
 // is lays a server out at the host.

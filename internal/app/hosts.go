@@ -258,7 +258,14 @@ func (a *App) freshen(r host.Record) {
 	}
 }
 
-// before looks at the host of a server right before something is changed there. The error says that nothing was.
+// LineDown is why the host of a server could not be reached last; nil where it was.
+func (a *App) LineDown(name string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.synced[name].err
+}
+
+// beforeChange looks at the host of a server right before something is changed there. The error says that nothing was.
 func (a *App) beforeChange(ctx context.Context, r host.Record) error {
 	if r.Host == "" {
 		return nil
@@ -289,7 +296,7 @@ func (a *App) elsewhere(name, what string) error {
 	if err != nil || r.Host == "" {
 		return err
 	}
-	return usage("cannot %s %s: it stands at %s, and is started and stopped there; hand its log in to have it judged (initium read LOG --server %s)", what, name, r.Host, name)
+	return usage("cannot %s %s: it stands at %s, and is started and stopped there; hand its log in to have it judged (initium prove %s --from LOG)", what, name, r.Host, name)
 }
 
 // atHost tells what stands at HOST:PATH; ok is false where that is no such place.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 
 	"initium/internal/core/proof"
 	"initium/internal/core/text"
@@ -80,7 +81,8 @@ func (a *App) Log(ctx context.Context, name string, opt LogOptions, line func(pr
 		}
 		number = state.Number
 	}
-	if _, err := a.Home.Start(name, number).Running(); err != nil {
+	_, begun := a.Home.Start(name, number).Running()
+	if _, err := os.Stat(a.Home.Start(name, number).Log()); begun != nil && err != nil { // that of one that was handed in is all there is
 		return usage("%s has no start %d; initium ledger %s lists them", name, number, name)
 	}
 	return a.ReadLog(look, number, wanted)

@@ -32,6 +32,8 @@ type Summary struct {
 	Registered               int  // mods that are on
 	Errors                   int  // findings of severity error
 	Problem                  string
+	Host                     string // where it stands, "" for this machine
+	Down                     bool   // the line there is
 }
 
 // Servers sums up all adopted servers.
@@ -56,6 +58,9 @@ func (a *App) summary(name string) Summary {
 	}
 	sum.Dialect, sum.Dir, sum.Port = look.Server.Dialect.Title, look.Server.Record.Dir, look.Server.Vars["port"]
 	sum.Running = look.Running
+	if r := look.Server.Record; r.Host != "" {
+		sum.Host, sum.Dir, sum.Down = r.Host, r.Host+":"+r.Path, a.LineDown(name) != nil
+	}
 	if sum.Last, sum.Proved, err = a.LastStart(name); err != nil {
 		sum.Problem = text.Clean(err.Error())
 	}
@@ -102,6 +107,10 @@ func ChangedSince(s *survey.Survey, p *proof.Proof) bool {
 func (s *Summary) StateWords() (words string, fine bool) {
 	st := &s.State
 	switch {
+	case s.Down:
+		return "at " + s.Host + ", line down", false
+	case s.Host != "":
+		return "at " + s.Host, true
 	case st.Waiting:
 		return "restarting", false
 	case st.Lost != nil:

@@ -20,6 +20,7 @@ func (e *env) prove() *cobra.Command {
 	var opt app.ProveOptions
 	var asJSON, keep, probe, first bool
 	var await []string
+	var from string
 	cmd := &cobra.Command{
 		Use:   "prove SERVER",
 		Short: "Start a server, judge every mod by its log, and stop it; exit status 1 if it is not proved",
@@ -46,7 +47,13 @@ func (e *env) prove() *cobra.Command {
 			if first {
 				return e.firstStart(cmd.Context(), args[0], await, opt, asJSON)
 			}
-			p, err := e.app.Prove(cmd.Context(), args[0], opt)
+			var p *proof.Proof
+			var err error
+			if from != "" {
+				p, err = e.app.ProveFrom(cmd.Context(), args[0], from, e.in)
+			} else {
+				p, err = e.app.Prove(cmd.Context(), args[0], opt)
+			}
 			if err != nil {
 				return err
 			}
@@ -66,11 +73,13 @@ func (e *env) prove() *cobra.Command {
 	cmd.Flags().DurationVar(&opt.Within, "timeout", 0, "how long the server may take to become ready; the dialect says when left out")
 	cmd.Flags().DurationVar(&opt.Stay, "stay", 0, "how long it has to stay up once it is ready, for mods that fail late; the dialect says when left out")
 	cmd.Flags().BoolVar(&probe, "probe", false, "have the server's own command look through its startup files first, and start it only if that finds nothing")
+	cmd.Flags().StringVar(&from, "from", "", "judge this log instead of a start: of a server that is started elsewhere; - for the standard input")
 	cmd.Flags().BoolVar(&first, "first", false, "a first start: wait until mods have made what they make, stop the server, and start it once more where something has not come")
 	cmd.Flags().StringSliceVar(&await, "await", nil, "with --first: a path below the server's folder that has to appear too")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	cmd.Flags().BoolVar(&keep, "keep-running", false, "let the server go on afterwards; initium stop SERVER stops it")
-	cmd.MarkFlagsMutuallyExclusive("first", "keep-running")
+	cmd.MarkFlagsMutuallyExclusive("from", "first", "keep-running")
+	cmd.MarkFlagsMutuallyExclusive("from", "probe")
 	return cmd
 }
 
@@ -152,6 +161,9 @@ func (e *env) printProof(p *proof.Proof) {
 	}
 	if p.Hint != "" {
 		fmt.Fprintln(e.out, p.Hint)
+	}
+	if p.Handed {
+		fmt.Fprintln(e.out, "the log was handed in; that it is of this line-up is taken from you")
 	}
 	if len(p.LastLines) > 0 {
 		fmt.Fprintln(e.out, "the last that it wrote:")

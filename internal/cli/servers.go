@@ -178,6 +178,8 @@ func (e *env) servers() *cobra.Command {
 // LastStart sums up how the last start of a server went.
 func LastStart(s app.Summary) string {
 	switch {
+	case s.Last == nil && s.Host != "":
+		return "no log handed in"
 	case s.Last == nil:
 		return "never started"
 	case s.Last.Verdict != proof.Proved:

@@ -46,7 +46,12 @@ func (b *Board) drawState(c *canvas.Canvas, from int, starting bool) {
 		ink  canvas.Ink
 	}
 	var parts []part
+	record := b.look.Server.Record
 	switch {
+	case record.Host != "" && b.App.LineDown(b.name) != nil:
+		parts = append(parts, part{"at " + record.Host + ", line down; as it was seen last", canvas.Bad})
+	case record.Host != "":
+		parts = append(parts, part{"at " + record.Host, canvas.Dim})
 	case starting:
 		parts = append(parts, part{"starting", canvas.Focus})
 	case b.look.Running:
@@ -55,6 +60,8 @@ func (b *Board) drawState(c *canvas.Canvas, from int, starting bool) {
 		parts = append(parts, part{"stopped", canvas.Dim})
 	}
 	switch {
+	case b.last == nil && record.Host != "":
+		parts = append(parts, part{"no log handed in yet", canvas.Dim})
 	case b.last == nil:
 		parts = append(parts, part{"never started", canvas.Dim})
 	case b.last.Verdict == proof.Proved && b.outdated:
