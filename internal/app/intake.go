@@ -75,7 +75,7 @@ func (a *App) Inspect(ctx context.Context, source, server string, c lineup.Choic
 	if err != nil {
 		return nil, err
 	}
-	inside.Comes, inside.Mended = differ(ahead.Findings, before.Findings), differ(before.Findings, ahead.Findings)
+	inside.Comes, inside.Mended = others(ahead.Findings, before.Findings), others(before.Findings, ahead.Findings)
 	return inside, nil
 }
 
@@ -103,8 +103,8 @@ func (s *Server) aged(in *intake.Intake) map[string]string {
 	return aged
 }
 
-// differ are the findings of one list that another does not have.
-func differ(a, b []check.Finding) (list []check.Finding) {
+// others are the findings of one list that another does not have.
+func others(a, b []check.Finding) (list []check.Finding) {
 	type key struct {
 		code       check.Code
 		mod, facts string

@@ -48,6 +48,15 @@ func (x *assigner) renew(m *Mod, full string, comes, there []plan.Item) (items [
 		fresh, isNew := next[rel]
 		was, hasBase := base[rel]
 		switch {
+		case x.choices.Whole && !isNew:
+			note(rel, plan.FileGoes, "")
+		case x.choices.Whole:
+			items = append(items, fresh)
+			if !isThere && !fresh.Folder {
+				note(rel, plan.FileComes, "")
+			} else if isThere && !same(old, fresh) {
+				note(rel, plan.FileChanges, "")
+			}
 		case isThere && isNew && same(old, fresh):
 			fresh.Exec = fresh.Exec || old.Exec // not every archive knows
 			items = append(items, fresh)

@@ -1,0 +1,444 @@
+package app
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"initium/internal/core/dialect"
+	"initium/internal/core/differ"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/planner"
+	"initium/internal/core/proof"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host/disk"
+)
+
+// Differ tells what two servers of one family have otherwise.
+func (a *App) Differ(one, other string) ([]differ.Difference, error) {
+	x, err := a.Server(one)
+	if err != nil {
+		return nil, err
+	}
+	y, err := a.Server(other)
+	if err != nil {
+		return nil, err
+	}
+	if x.Dialect.Name != y.Dialect.Name {
+		return nil, usage("%s is one of %s, and %s one of %s; only servers of one family have something to compare", one, x.Dialect.Title, other, y.Dialect.Title)
+	}
+	here, err := a.standing(x, survey.Take(x.input()))
+	if err != nil {
+		return nil, err
+	}
+	there, err := a.standing(y, survey.Take(y.input()))
+	if err != nil {
+		return nil, err
+	}
+	return differ.Compare(here, there), nil
+}
+
+// standing notes how a server stands.
+func (a *App) standing(s *Server, now *survey.Survey) (*differ.Standing, error) {
+	l, err := a.ledger()
+	if err != nil {
+		return nil, err
+	}
+	st := &differ.Standing{Server: s.Record.Name, Order: s.Dialect.Order == dialect.OrderListed}
+	for i := range now.Mods {
+		m := &now.Mods[i]
+		if m.Base {
+			continue
+		}
+		one := differ.Mod{Name: text.Clean(m.Name), Release: text.Clean(m.Release), Registered: m.Registered, On: m.On, Written: written(now, m)}
+		if m.Path != "" {
+			if one.Digest, err = disk.DigestOf(l.Digests(), m.Path); err != nil {
+				return nil, fmt.Errorf("look at the files of %s: %w", text.Clean(m.Name), err)
+			}
+		}
+		st.Mods = append(st.Mods, one)
+	}
+	if err := a.settingFacts(s, now, st); err != nil {
+		return nil, err
+	}
+	for _, full := range s.restsOn(now) {
+		if err := fileFact(st, s, full); err != nil {
+			return nil, err
+		}
+	}
+	for _, r := range s.Rules {
+		if !r.Family {
+			st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindRule, Name: text.Clean(r.String()), Value: "written down", Print: "1"})
+		}
+	}
+	for _, e := range s.Expected {
+		st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindExpectation, Name: text.Clean(e.String()), Value: "expected", Print: "1"})
+	}
+	builds := a.builds(s, now)
+	for _, of := range slices.Sorted(maps.Keys(builds)) {
+		said := builds[of].Version
+		if said == "" {
+			said = builds[of].Problem
+		}
+		st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindBuild, Name: string(of), Value: said, Print: said})
+	}
+	for i := range s.Dialect.Givens {
+		g := &s.Dialect.Givens[i]
+		if value, given := s.Record.Set[g.Name]; given {
+			st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindValue, Name: g.Name, Value: text.Clean(text.MaskValue(g.Name, value)), Print: value, Own: true})
+		}
+	}
+	return st, nil
+}
+
+// written is what stands at a mod's registrations besides its name.
+func written(now *survey.Survey, m *survey.Mod) string {
+	var words []string
+	for _, k := range m.Entries {
+		e := &now.Lineup.Entries[k]
+		words = append(words, text.Clean(strings.Replace(e.Value, e.Name, "", 1)))
+	}
+	return strings.Join(words, " ")
+}
+
+// settingFacts notes what is set. A secret is told by a print that only this home can make.
+func (a *App) settingFacts(s *Server, now *survey.Survey, st *differ.Standing) error {
+	files, _, err := s.settingFiles(now)
+	if err != nil {
+		return err
+	}
+	key, err := a.Home.Key()
+	if err != nil {
+		return err
+	}
+	secrets := now.Lineup.Secrets()
+	for _, full := range files {
+		list, err := s.settingsIn(now.Lineup, full)
+		if err != nil {
+			continue // check tells of it
+		}
+		nth := map[string]int{}
+		for _, one := range list {
+			if one.Off {
+				continue
+			}
+			nth[one.Name]++
+			seal := hmac.New(sha256.New, key)
+			seal.Write([]byte(one.Value))
+			st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindSetting, Where: text.Clean(s.below(full)), Name: text.Clean(one.Name), Nth: nth[one.Name],
+				Value: s.shown(full, one, secrets).Value, Print: hex.EncodeToString(seal.Sum(nil)), Own: s.own(one.Name, one.Value)})
+		}
+	}
+	return nil
+}
+
+// own tells whether each server has its own value of a setting: keys and passwords, what it says of itself, what a
+// template leaves open, and what Initium knows it by.
+func (s *Server) own(name, value string) bool {
+	if text.IsSecret(name, value) {
+		return true
+	}
+	for i := range s.Dialect.Values {
+		if v := &s.Dialect.Values[i]; v.Is(name) && (v.Secret || v.Told != "" || len(v.Placeholders) > 0) {
+			return true
+		}
+	}
+	return slices.ContainsFunc(s.Dialect.Givens, func(g dialect.Given) bool { return g.From != nil && g.From.Key == name })
+}
+
+// fileFact notes a file of the server's own by what it holds.
+func fileFact(st *differ.Standing, s *Server, full string) error {
+	if !strings.HasPrefix(full, s.Record.Dir+"/") {
+		return nil // the same for both, or each server's own
+	}
+	data, err := readFile(full)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindFile, Name: text.Clean(s.below(full)), Value: fmt.Sprintf("%d bytes", len(data)), Print: planner.Sum(data)})
+	return nil
+}
+
+// Carried is what gives one server what another has.
+type Carried struct {
+	Changes []lineup.Change
+	Plan    *plan.Plan
+	Left    []string // differences that are left, as they are each server's own or have to be done otherwise
+}
+
+// PlanCarry works out what gives a server what another has, on top of what is staged there: mods with their files and
+// places, and what is set; never what is its own. With mods it is only about those.
+func (a *App) PlanCarry(ctx context.Context, from, to string, mods []string) (*Carried, error) {
+	list, err := a.Differ(from, to)
+	if err != nil {
+		return nil, err
+	}
+	x, err := a.Server(from)
+	if err != nil {
+		return nil, err
+	}
+	source := survey.Take(x.input())
+	for _, name := range mods {
+		if source.Find(name) == nil {
+			return nil, usage("%s has no mod %s", from, text.Clean(name))
+		}
+	}
+	y, p, err := a.planAfterStaged(ctx, to)
+	if err != nil {
+		return nil, err
+	}
+	c := &carrying{a: a, from: x, to: y, source: source, p: p, only: mods, out: &Carried{}}
+	for _, d := range list {
+		if err := c.difference(d); err != nil {
+			return nil, fmt.Errorf("%s: %w", d.Name, err)
+		}
+	}
+	if err := c.order(); err != nil {
+		return nil, err
+	}
+	c.out.Plan, _ = p.Plan()
+	return c.out, nil
+}
+
+// carrying makes the changes.
+type carrying struct {
+	a        *App
+	from, to *Server
+	source   *survey.Survey
+	p        *planner.Planner
+	only     []string
+	out      *Carried
+}
+
+func (c *carrying) make(change lineup.Change) error {
+	if err := c.p.Make(change); err != nil {
+		return err
+	}
+	c.out.Changes = append(c.out.Changes, change)
+	return nil
+}
+
+func (c *carrying) left(d differ.Difference, why string) {
+	c.out.Left = append(c.out.Left, d.String()+" ("+why+")")
+}
+
+// difference makes the changes that take one difference away.
+func (c *carrying) difference(d differ.Difference) error {
+	switch {
+	case len(c.only) > 0 && (d.Kind != differ.KindMod || !slices.Contains(c.only, d.Name)):
+		return nil
+	case d.Own:
+		c.left(d, "each server has its own")
+		return nil
+	case d.Kind == differ.KindMod:
+		return c.mod(d)
+	case d.Kind == differ.KindOrder:
+		return nil // once all are there
+	case d.Kind == differ.KindSetting:
+		return c.setting(d)
+	case d.Kind == differ.KindRule || d.Kind == differ.KindExpectation:
+		c.left(d, "write it down there: initium rule, initium expect")
+	default:
+		c.left(d, "carry it by a recipe, or by hand")
+	}
+	return nil
+}
+
+// mod gives the server a mod as the other has it, or takes one out that it has not.
+func (c *carrying) mod(d differ.Difference) error {
+	m, n := c.source.Find(d.Name), c.p.Seen().Find(d.Name)
+	if m == nil {
+		if n.Registered {
+			if err := c.make(lineup.Change{Op: lineup.OpUnregister, Mod: n.Name}); err != nil {
+				return err
+			}
+		}
+		if n = c.p.Seen().Find(d.Name); n != nil && n.Path != "" {
+			return c.make(lineup.Change{Op: lineup.OpRemove, Mod: n.Name, Choices: &lineup.Choices{Agree: true}})
+		}
+		return nil
+	}
+	if err := c.files(m, n); err != nil {
+		return err
+	}
+	n = c.p.Seen().Find(m.Name)
+	switch {
+	case n == nil:
+		c.left(d, "it could not be brought along")
+		return nil
+	case m.Registered && !n.Registered:
+		if err := c.make(lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Where: c.behind(m)}); err != nil {
+			return err
+		}
+	case !m.Registered && n.Registered:
+		return c.make(lineup.Change{Op: lineup.OpUnregister, Mod: m.Name})
+	}
+	if n = c.p.Seen().Find(m.Name); m.Registered && n != nil && n.On != m.On {
+		op := lineup.OpOff
+		if m.On {
+			op = lineup.OpOn
+		}
+		return c.make(lineup.Change{Op: op, Mod: m.Name})
+	}
+	return nil
+}
+
+// files brings the files of a mod, where they are others or not there.
+func (c *carrying) files(m, n *survey.Mod) error {
+	if m.Path == "" {
+		return nil
+	}
+	l, err := c.a.ledger()
+	if err != nil {
+		return err
+	}
+	here, err := disk.DigestOf(l.Digests(), m.Path)
+	if err != nil {
+		return err
+	}
+	if n != nil && n.Path != "" {
+		there, err := disk.DigestOf(l.Digests(), n.Path)
+		if err != nil || there == here {
+			return err
+		}
+	}
+	return c.make(lineup.Change{Op: lineup.OpTake, Mod: m.Name, Source: m.Path, Choices: &lineup.Choices{Agree: true, Quiet: true, Whole: true, Take: []string{"all"}}})
+}
+
+// behind is the place of a mod behind the one that it stands behind on the other server.
+func (c *carrying) behind(m *survey.Mod) lineup.Where {
+	seen := c.p.Seen()
+	for i := m.Index() - 1; i >= 0; i-- {
+		if before := &c.source.Mods[i]; before.Registered && len(seen.Lineup.Find(before.Name)) > 0 {
+			return lineup.Where{After: before.Name}
+		}
+	}
+	return lineup.Where{}
+}
+
+// setting gives a setting the value that the other server has, or takes it out.
+func (c *carrying) setting(d differ.Difference) error {
+	full := filepath.Join(c.from.Record.Dir, d.Where)
+	file := filepath.Join(c.to.Record.Dir, d.Where)
+	if _, err := c.p.File(file); err != nil {
+		c.left(d, "the file is not there")
+		return nil
+	}
+	list, err := c.from.settingsIn(c.source.Lineup, full)
+	if err != nil {
+		return err
+	}
+	var values []string
+	for _, one := range list {
+		if text.Clean(one.Name) == d.Name && !one.Off {
+			values = append(values, one.Value)
+		}
+	}
+	there, err := c.to.settingsIn(c.p.Seen().Lineup, file)
+	if err != nil {
+		return err
+	}
+	lines := 0
+	for _, one := range there {
+		if text.Clean(one.Name) == d.Name && !one.Off {
+			lines++
+		}
+	}
+	switch {
+	case len(values) > 1 || lines > 1:
+		c.left(d, "it is set more than once")
+		return nil
+	case len(values) == 0:
+		err = c.make(lineup.Change{Op: lineup.OpUnset, Mod: d.Name, File: file})
+	default:
+		err = c.make(lineup.Change{Op: lineup.OpSet, Mod: d.Name, To: values[0], File: file, AsSaid: true})
+	}
+	if refused := (planner.Refusal{}); errors.As(err, &refused) {
+		c.left(d, refused.Error())
+		return nil
+	}
+	return err
+}
+
+// order brings mods that both have into the order of the other server, where that counts.
+func (c *carrying) order() error {
+	if c.to.Dialect.Order != dialect.OrderListed {
+		return nil
+	}
+	var before string
+	for i := range c.source.Mods {
+		m := &c.source.Mods[i]
+		seen := c.p.Seen()
+		n := seen.Find(m.Name)
+		if !m.Registered || n == nil || !n.Registered || len(c.only) > 0 && !slices.Contains(c.only, m.Name) && before == "" {
+			continue
+		}
+		last := c.behindNow(seen, n)
+		if last != before && (len(c.only) == 0 || slices.Contains(c.only, m.Name)) {
+			where := lineup.Where{After: before}
+			if before == "" {
+				where = lineup.Where{Before: c.firstOf(seen)}
+			}
+			if where.Before != m.Name {
+				if err := c.make(lineup.Change{Op: lineup.OpMove, Mod: m.Name, Where: where}); err != nil {
+					return err
+				}
+			}
+		}
+		before = m.Name
+	}
+	return nil
+}
+
+// behindNow is the mod of both servers that stands before one, "" for none.
+func (c *carrying) behindNow(seen *survey.Survey, n *survey.Mod) string {
+	for i := n.Index() - 1; i >= 0; i-- {
+		other := &seen.Mods[i]
+		if m := c.source.Find(other.Name); other.Registered && m != nil && m.Registered {
+			return other.Name
+		}
+	}
+	return ""
+}
+
+func (c *carrying) firstOf(seen *survey.Survey) string {
+	for i := range seen.Mods {
+		if seen.Mods[i].Registered {
+			return seen.Mods[i].Name
+		}
+	}
+	return ""
+}
+
+// Downtime is how long the last starts of a server took to be ready, in ms; 0 where that is not known.
+func (a *App) Downtime(name string) (ms int64, err error) {
+	numbers, err := a.Home.Starts(name)
+	if err != nil {
+		return 0, err
+	}
+	const lately = 5
+	var all []int64
+	for _, n := range numbers[max(len(numbers)-lately, 0):] {
+		if p, err := a.Home.Start(name, n).Proof(); err == nil && p.Verdict == proof.Proved && p.ReadyAfterMS > 0 {
+			all = append(all, p.ReadyAfterMS)
+		}
+	}
+	if len(all) == 0 {
+		return 0, nil
+	}
+	slices.Sort(all)
+	return all[len(all)/2], nil
+}
