@@ -19,6 +19,7 @@ func TestParse(t *testing.T) {
 		{"server=127.0.0.1;uid=quay;password=a=b;database=boats;port=3310;", "quay|a=b|mysql://127.0.0.1:3310/boats", ""},
 		{"Data Source = tcp:db ; User ID = quay ; Pwd = \"x;y\" ; Initial Catalog = boats", "quay|x;y|mysql://db:3306/boats", ""},
 		{"host=::1;port=3310;user=quay;db=boats", "quay||mysql://[::1]:3310/boats", ""},
+		{"host=[::1];port=3310;user=quay;db=boats", "quay||mysql://[::1]:3310/boats", ""}, {"host=db:3311;user=quay;db=boats", "quay||mysql://db:3311/boats", ""},
 		{"host=127.0.0.1 port=3306 user=quay password='a b' dbname=boats", "quay|a b|mysql://127.0.0.1:3306/boats", ""},
 		{"postgres://quay:secret@h/boats", "", "a database of postgres"},
 		{"quay:secret", "", "neither a URL nor words"}, {"", "", "neither a URL"},

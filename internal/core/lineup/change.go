@@ -232,8 +232,9 @@ func (l *Lineup) shows(registration int, c Change) bool {
 		return on
 	case OpUnregister:
 		return len(entries) == 0
-	case OpOff:
-		return !on
+	case OpOff: // it can be switched on again, but for what no mod may be called: a comment with such a word is prose
+		_, odd := l.Dialect.Names.Forbidden(strings.TrimPrefix(name, "+"))
+		return !on && (len(entries) > 0 || odd || l.Dialect.Registrations[registration].Shape != dialect.ShapeLine)
 	}
 	return len(entries) > 0
 }

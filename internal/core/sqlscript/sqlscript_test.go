@@ -49,7 +49,7 @@ func TestForSQLite(t *testing.T) {
 	for _, c := range []struct{ script, fails string }{
 		{"BEGIN; CREATE TABLE a (x); COMMIT;", ""}, {"begin transaction; select 1; end transaction;", ""}, {"CREATE TABLE engine (x)", "ENGINE is of MySQL"},
 		{"ATTACH 'x' AS y", "line 1: ATTACH is not run, as it opens another file"}, {"\nVACUUM INTO '/x'", "line 2: VACUUM"}, {"PRAGMA writable_schema = 1", "PRAGMA"}, {"CREATE TABLE a (x INT AUTO_INCREMENT)", "AUTO_INCREMENT is of MySQL"},
-		{"DELIMITER //\nselect 1//", "written for MySQL"}, {"-- nothing", "no statement"}, {"BEGIN;COMMIT;", "no statement"},
+		{"DELIMITER //\nselect 1//", "written for MySQL"}, {"-- nothing", "no statement"}, {"END; begin immediate transaction; select 1", ""}, {"SELECT engine, auto_increment FROM x", ""}, {"BEGIN;COMMIT;", "no statement"},
 	} {
 		list, fault := sqlscript.Split([]byte(c.script), sqlscript.SQLite)
 		insist.That(t, fault == nil, "%q: %v", c.script, fault)
@@ -98,6 +98,7 @@ func TestSplitMySQL(t *testing.T) {
 		{"DELIMITER //\nselect 1 / 2//select 3//", "2 select 1 / 2|2 select 3", ""},
 		{"/*!40101 SET NAMES utf8 */;\n/* ; */ /*M!100 DROP */;", "1 /*!40101 SET NAMES utf8 */|2 /*M!100 DROP */", ""},
 		{"select [a;b]", "1 select [a|1 b]", ""},
+		{"/*!1 select 1 /*! + 1 */; select 2", "1 /*!1 select 1 /*! + 1 */|1 select 2", ""}, {"create trigger t begin; end; select `é;`", "1 create trigger t begin|1 end|1 select `é;`", ""},
 		{"\\. other.sql", "", "a program at a terminal"}, {"select 'open\\'", "", "never closed"}, {"/*!40101 SET x", "", "never closed"}, {"select 1; /* open", "", "never closed"},
 	} {
 		list, fault := sqlscript.Split([]byte(c.script), sqlscript.MySQL)
@@ -179,6 +180,10 @@ func TestSnapshots(t *testing.T) {
 	insist.Same(t, "changed", strings.Join(names, " "), "b:B c:C d: grows:"+trigger.Make)
 	insist.Same(t, "in words", strings.Join(sqlscript.Describe(before, after), "; "), "changes the table b: 2 rows, 4 before; changes how the table c is made; makes the table d, 1 rows")
 	insist.Same(t, "and back", strings.Join(sqlscript.Describe(after, before), "; "), "changes the table b: 4 rows, 2 before; changes how the table c is made; drops the table d, 1 rows")
+	other := thing("d", "")
+	other.Kind = sqlscript.KindView
+	insist.That(t, was.Lacks(other), "a view is taken for a table")
+	insist.Holds(t, "no value comes first", string(of(thing("a", "A", "b", "-", "", "a")).Encode()), `"rows":[[null],[""],["YQ=="],["Yg=="]]`)
 	insist.That(t, was.Lacks(thing("a", "A")) && !was.Lacks(thing("d", "")), "%s", was.Encode())
 	insist.Same(t, "there are", strings.Join(after.Like(was).Tables(), " "), "b c d")
 	insist.That(t, before.Reads("b") && before.Reads("new") && !of(sqlscript.Thing{Kind: sqlscript.KindTable, Name: "big", Make: "B"}).Reads("big"), "what is read")

@@ -197,6 +197,9 @@ func tokensOf(said, mod string, means dialect.Meaning, exact bool) (tokens []tok
 
 // NameAt finds a name as a whole word, else wherever it is; -1 for nowhere.
 func NameAt(s, name string) int {
+	if name == "" {
+		return -1
+	}
 	inWord := func(i int) bool { return i >= 0 && i < len(s) && inName(s[i]) }
 	for from := 0; ; {
 		i := strings.Index(s[from:], name)
