@@ -33,15 +33,8 @@ func (e *env) prove() *cobra.Command {
 				opt.OnStep = e.progress()
 			}
 			if probe {
-				faults, err := e.app.Probe(cmd.Context(), args[0])
-				if err != nil {
+				if err := e.probedFirst(cmd.Context(), args[0]); err != nil {
 					return err
-				}
-				for _, f := range faults {
-					fmt.Fprintf(e.err, "%s is not started: %s\n", args[0], placed(f))
-				}
-				if len(faults) > 0 {
-					return errNo
 				}
 			}
 			if first {
@@ -144,6 +137,21 @@ func (e *env) progress() func(app.Step) {
 			}
 		}
 	}
+}
+
+// probedFirst has the server's own command look through its startup files; what it finds is a no.
+func (e *env) probedFirst(ctx context.Context, server string) error {
+	faults, err := e.app.Probe(ctx, server)
+	if err != nil {
+		return err
+	}
+	for _, f := range faults {
+		fmt.Fprintf(e.err, "%s is not started: %s\n", server, placed(f))
+	}
+	if len(faults) > 0 {
+		return errNo
+	}
+	return nil
 }
 
 func (e *env) printProof(p *proof.Proof) {

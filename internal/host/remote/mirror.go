@@ -608,36 +608,10 @@ func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error 
 
 // placed leaves out what an earlier push has put in place before it was cut off: it waits nowhere any more, and what
 // is there is what was sent.
-func (m *Mirror) placed(ctx context.Context, h FS, d *difference, wait func(string) string) error {
-	is := func(rel string, kind Kind) (bool, error) {
-		if _, err := h.Stat(wait(rel)); !errors.Is(err, fs.ErrNotExist) {
-			return false, err
-		}
-		e, err := h.Stat(m.there(rel))
-		if errors.Is(err, fs.ErrNotExist) || err == nil && e.Kind != kind {
-			return false, nil
-		}
-		if err != nil || kind == Folder {
-			return err == nil, err
-		}
-		data, err := os.Open(m.here(rel))
-		if err != nil {
-			return false, err
-		}
-		defer data.Close()
-		back := &comparing{with: data}
-		err = h.Get(ctx, m.there(rel), 0, back)
-		if n, rest := data.Read(make([]byte, 1)); n > 0 || rest == nil {
-			back.other = true
-		}
-		if back.other {
-			return false, nil
-		}
-		return err == nil, err
-	}
+func (m *Mirror) placed(ctx context.Context, h FS, d *difference, wait func(string) string) (err error) {
 	left := func(list []string, kind Kind) (rest []string, err error) {
 		for _, rel := range list {
-			done, err := is(rel, kind)
+			done, err := m.isPlaced(ctx, h, rel, kind, wait(rel))
 			if err == nil && done {
 				err = m.learn(h, rel)
 			}
@@ -650,11 +624,35 @@ func (m *Mirror) placed(ctx context.Context, h FS, d *difference, wait func(stri
 		}
 		return rest, nil
 	}
-	var err error
 	if d.folders, err = left(d.folders, Folder); err == nil {
 		d.files, err = left(d.files, File)
 	}
 	return err
+}
+
+// isPlaced tells whether something has left the place where it waited, and is where it belongs.
+func (m *Mirror) isPlaced(ctx context.Context, h FS, rel string, kind Kind, waits string) (bool, error) {
+	if _, err := h.Stat(waits); !errors.Is(err, fs.ErrNotExist) {
+		return false, err
+	}
+	e, err := h.Stat(m.there(rel))
+	if errors.Is(err, fs.ErrNotExist) || err == nil && e.Kind != kind {
+		return false, nil
+	}
+	if err != nil || kind == Folder {
+		return err == nil, err
+	}
+	data, err := os.Open(m.here(rel))
+	if err != nil {
+		return false, err
+	}
+	defer data.Close()
+	back := &comparing{with: data}
+	err = h.Get(ctx, m.there(rel), 0, back)
+	if n, _ := data.Read(make([]byte, 1)); back.other || n > 0 && err == nil {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // unchanged looks that nothing that would be replaced or taken away is other than it was.

@@ -77,59 +77,66 @@ func dialSFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
 func ways(a Address, l Login) (list []ssh.AuthMethod, done func()) {
 	done = func() {}
 	var signers []ssh.Signer
-	read := func(file string, ask bool) {
-		data, err := os.ReadFile(file)
-		if err != nil {
-			return
-		}
-		signer, err := ssh.ParsePrivateKey(data)
-		var locked *ssh.PassphraseMissingError
-		if errors.As(err, &locked) && ask && l.Secrets != nil {
-			phrase, asked := l.Secrets.Password("the passphrase of the key " + file)
-			if asked == nil {
-				signer, err = ssh.ParsePrivateKeyWithPassphrase(data, []byte(phrase))
-			}
-		}
-		if err == nil {
-			signers = append(signers, signer)
-		}
-	}
 	if l.Identity != "" {
-		read(l.Identity, true)
+		signers = append(signers, signer(l.Identity, l.Secrets)...)
 	} else {
 		if home, err := os.UserHomeDir(); err == nil {
 			for _, name := range []string{"id_ed25519", "id_ecdsa", "id_rsa"} {
-				read(filepath.Join(home, ".ssh", name), false)
+				signers = append(signers, signer(filepath.Join(home, ".ssh", name), nil)...)
 			}
 		}
-		if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" {
-			if conn, err := net.Dial("unix", socket); err == nil {
-				done = func() { conn.Close() }
-				list = append(list, ssh.PublicKeysCallback(agent.NewClient(conn).Signers))
-			}
+		if conn, err := net.Dial("unix", os.Getenv("SSH_AUTH_SOCK")); err == nil {
+			done = func() { conn.Close() }
+			list = append(list, ssh.PublicKeysCallback(agent.NewClient(conn).Signers))
 		}
 	}
 	if len(signers) > 0 {
 		list = append(list, ssh.PublicKeys(signers...))
 	}
 	if l.Secrets != nil {
-		what := "the password of " + a.User + " at " + a.Host
-		list = append(list, ssh.PasswordCallback(func() (string, error) { return l.Secrets.Password(what) }),
-			ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
-				answers := make([]string, len(questions))
-				for i := range questions {
-					if echos[i] {
-						return nil, errors.New("the host asks something that is no password")
-					}
-					var err error
-					if answers[i], err = l.Secrets.Password(what); err != nil {
-						return nil, err
-					}
-				}
-				return answers, nil
-			}))
+		list = append(list, passwords(l.Secrets, "the password of "+a.User+" at "+a.Host)...)
 	}
 	return list, done
+}
+
+// signer is the private key in a file; none where it cannot be read, or has a passphrase that nobody can be asked for.
+func signer(file string, ask Secrets) []ssh.Signer {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil
+	}
+	key, err := ssh.ParsePrivateKey(data)
+	var locked *ssh.PassphraseMissingError
+	if errors.As(err, &locked) && ask != nil {
+		var phrase string
+		if phrase, err = ask.Password("the passphrase of the key " + file); err == nil {
+			key, err = ssh.ParsePrivateKeyWithPassphrase(data, []byte(phrase))
+		}
+	}
+	if err != nil {
+		return nil
+	}
+	return []ssh.Signer{key}
+}
+
+// passwords are the two ways in which hosts ask for one.
+func passwords(ask Secrets, what string) []ssh.AuthMethod {
+	return []ssh.AuthMethod{
+		ssh.PasswordCallback(func() (string, error) { return ask.Password(what) }),
+		ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
+			answers := make([]string, len(questions))
+			for i := range questions {
+				if echos[i] {
+					return nil, errors.New("the host asks something that is no password")
+				}
+				var err error
+				if answers[i], err = ask.Password(what); err != nil {
+					return nil, err
+				}
+			}
+			return answers, nil
+		}),
+	}
 }
 
 // told makes the errors of the line those of this package.
