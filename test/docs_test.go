@@ -118,7 +118,7 @@ func TestCommandsOfTheReadme(t *testing.T) {
 				named[name] = true
 			}
 			command = strings.Fields(m[1])[0]
-			if command == "export" || command == "dialect" || command == "teach" || command == "recipe" {
+			if command == "export" || command == "dialect" || command == "teach" || command == "recipe" || command == "host" {
 				command += " " + strings.Fields(line)[2]
 			}
 		}
