@@ -187,6 +187,11 @@ type Synced struct {
 
 // Sync sends what was done here and has not arrived at the host of a server, and looks at it anew.
 func (a *App) Sync(ctx context.Context, name string, progress func(host.Progress)) (*Synced, error) {
+	return a.sync(ctx, name, true, progress)
+}
+
+// sync is Sync; without pull nothing is looked at but what is sent.
+func (a *App) sync(ctx context.Context, name string, pull bool, progress func(host.Progress)) (*Synced, error) {
 	r, err := a.Home.Record(name)
 	if err != nil {
 		return nil, err
@@ -208,7 +213,7 @@ func (a *App) Sync(ctx context.Context, name string, progress func(host.Progress
 		if s.Sent, err = m.Ahead(); err == nil && len(s.Sent) > 0 {
 			err = m.Push(ctx, f, told(progress))
 		}
-		if err == nil {
+		if err == nil && pull {
 			s.Pulled, err = m.Pull(ctx, f, told(progress))
 		}
 		return err
@@ -281,7 +286,7 @@ func (a *App) arrive(ctx context.Context, r host.Record, progress func(host.Prog
 	if r.Host == "" {
 		return nil
 	}
-	if _, err := a.Sync(ctx, r.Name, progress); err != nil {
+	if _, err := a.sync(ctx, r.Name, false, progress); err != nil {
 		if errors.Is(err, remote.ErrChanged) {
 			return fmt.Errorf("it is done here, and was not sent to %s: %w; take it back (initium undo %s), and plan it on what is there now", r.Host, err, r.Name)
 		}

@@ -161,6 +161,22 @@ func (h *ftpHost) Stat(name string) (Entry, error) {
 	return Entry{}, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
 }
 
+// Size asks for it alone (RFC 3659), and lists the whole folder only where the host does not tell.
+func (h *ftpHost) Size(name string) (n int64, err error) {
+	err = h.with(func(c *ftp.ServerConn) error {
+		n, err = c.FileSize(name)
+		return err
+	})
+	if err == nil || errors.Is(err, ErrLine) {
+		return n, err
+	}
+	e, err := h.Stat(name)
+	if err == nil && e.Kind != File {
+		err = fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	}
+	return e.Size, err
+}
+
 func (h *ftpHost) Get(ctx context.Context, name string, from int64, to io.Writer) error {
 	return h.with(func(c *ftp.ServerConn) error {
 		r, err := c.RetrFrom(name, uint64(from))

@@ -63,6 +63,7 @@ type known struct {
 	Size   int64     `json:"size,omitempty"`
 	Time   time.Time `json:"time,omitempty"`   // there
 	Here   int64     `json:"here,omitempty"`   // the time of the file here, in Unix ns
+	Sum    string    `json:"sum,omitempty"`    // of its bytes
 	Fresh  bool      `json:"fresh,omitempty"`  // it was that new that a change in the same moment would not show
 	Target string    `json:"target,omitempty"` // of a link
 }
@@ -273,10 +274,35 @@ func (m *Mirror) sweep(h FS, waiting []Entry) {
 	_ = os.Remove(m.journalFile())
 }
 
-// still tells whether a file here is the one that was fetched.
+// still tells whether a file here holds what it did when it was as the one there. One that has another time by now is
+// read for that.
 func (m *Mirror) still(rel string, k known) bool {
 	info, err := os.Lstat(m.here(rel))
-	return err == nil && info.Mode().IsRegular() && info.Size() == k.Size && info.ModTime().UnixNano() == k.Here
+	if err != nil || !info.Mode().IsRegular() || info.Size() != k.Size {
+		return false
+	}
+	if info.ModTime().UnixNano() == k.Here {
+		return true
+	}
+	if sum, err := sumOf(m.here(rel)); err != nil || sum != k.Sum {
+		return false
+	}
+	k.Here = info.ModTime().UnixNano()
+	m.known[rel] = k
+	return true
+}
+
+func sumOf(name string) (string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
 }
 
 // folderHere makes a folder here, in the place of a file where one stood.
@@ -329,7 +355,8 @@ func (m *Mirror) fetchOne(ctx context.Context, h FS, rel string, e Entry) (k kno
 		if err != nil {
 			return k, err
 		}
-		bound := &bounded{w: out, left: e.Size}
+		sum := sha256.New()
+		bound := &bounded{w: io.MultiWriter(out, sum), left: e.Size}
 		err = h.Get(ctx, m.there(rel), 0, bound)
 		if err == nil && bound.left == 0 && !bound.more {
 			if m.holds(rel, out.Name()) { // it was looked at once more, and is the same
@@ -344,7 +371,7 @@ func (m *Mirror) fetchOne(ctx context.Context, h FS, rel string, e Entry) (k kno
 			if err != nil {
 				return k, err
 			}
-			return known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Fresh: m.fresh(h, e.Time)}, nil
+			return known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Sum: hex.EncodeToString(sum.Sum(nil)), Fresh: m.fresh(h, e.Time)}, nil
 		}
 		out.Cleanup()
 		if err != nil && !bound.more {
@@ -518,6 +545,8 @@ type journal struct {
 	Whole map[string]string `json:"whole"` // what has arrived as a whole: where it waits, to the digest of its bytes
 
 	Placing bool `json:"placing"` // all has, and is being put in place
+
+	tried bool // an earlier push has begun with it
 }
 
 func (m *Mirror) journalFile() string { return filepath.Join(m.Notes, "sending.json") }
@@ -526,6 +555,8 @@ func (m *Mirror) journal() *journal {
 	j := &journal{}
 	if data, err := os.ReadFile(m.journalFile()); err != nil || json.Unmarshal(data, j) != nil || j.Mark == "" {
 		j = &journal{Mark: rand.Text()[:12]} // what an unreadable one has sent is taken away with the rest
+	} else {
+		j.tried = true
 	}
 	if j.Whole == nil {
 		j.Whole = map[string]string{}
@@ -740,20 +771,19 @@ func (m *Mirror) send(ctx context.Context, h FS, j *journal, list []sending, pro
 	}
 	var mu sync.Mutex
 	err := side(ctx, h.Lines(), list, func(ctx context.Context, s sending) error {
+		whole, err := sumOf(m.here(s.rel))
+		if err != nil {
+			return err
+		}
 		data, err := os.Open(m.here(s.rel))
 		if err != nil {
 			return err
 		}
 		defer data.Close()
-		sum := sha256.New()
-		if _, err := io.Copy(sum, data); err != nil {
-			return err
-		}
-		whole := hex.EncodeToString(sum.Sum(nil))
 		mu.Lock()
 		arrived := j.Whole[s.waits] == whole
 		mu.Unlock()
-		if err := m.sendOne(ctx, h, s, data, arrived); err != nil {
+		if err := m.sendOne(ctx, h, s, data, arrived, j.tried); err != nil {
 			return fmt.Errorf("send %s: %w", text.Clean(s.rel), err)
 		}
 		mu.Lock()
@@ -770,21 +800,13 @@ func (m *Mirror) send(ctx context.Context, h FS, j *journal, list []sending, pro
 // readBack is the size up to which what was sent is read once more, as hosts know no digests.
 const readBack = 1 << 20
 
-// sendOne brings one file up. What has arrived of it before is held against what it should be, and gone on with.
-func (m *Mirror) sendOne(ctx context.Context, h FS, s sending, data *os.File, arrived bool) error {
+// sendOne brings one file up, and looks at what has arrived. tried tells that an earlier push has begun with it.
+func (m *Mirror) sendOne(ctx context.Context, h FS, s sending, data *os.File, arrived, tried bool) error {
 	from := int64(0)
-	if e, err := h.Stat(s.waits); err == nil && e.Kind == File && e.Size <= s.size {
-		if arrived && e.Size == s.size {
-			return nil
-		}
-		if from = e.Size; from > 0 {
-			same := &comparing{with: io.NewSectionReader(data, 0, from)}
-			if err := h.Get(ctx, s.waits, 0, same); err != nil || same.other {
-				if errors.Is(err, ErrLine) && !same.other {
-					return err
-				}
-				from = 0
-			}
+	if tried {
+		var err error
+		if from, err = m.begunWith(ctx, h, s, data, arrived); err != nil || arrived && from == s.size {
+			return err
 		}
 	}
 	if from < s.size || s.size == 0 {
@@ -792,13 +814,12 @@ func (m *Mirror) sendOne(ctx context.Context, h FS, s sending, data *os.File, ar
 			return err
 		}
 	}
-	e, err := h.Stat(s.waits)
+	n, err := h.Size(s.waits)
 	if err != nil {
 		return err
 	}
-	m.hear(h, e)
-	if e.Size != s.size {
-		return fmt.Errorf("%d bytes of %d have arrived; is the host's disk full?", e.Size, s.size)
+	if n != s.size {
+		return fmt.Errorf("%d bytes of %d have arrived; is the host's disk full?", n, s.size)
 	}
 	if s.size > readBack {
 		return nil
@@ -811,6 +832,26 @@ func (m *Mirror) sendOne(ctx context.Context, h FS, s sending, data *os.File, ar
 		return errors.New("what has arrived is not what was sent")
 	}
 	return nil
+}
+
+// begunWith is how much of a file has arrived before, and is right.
+func (m *Mirror) begunWith(ctx context.Context, h FS, s sending, data *os.File, arrived bool) (from int64, err error) {
+	n, err := h.Size(s.waits)
+	switch {
+	case errors.Is(err, ErrLine):
+		return 0, err
+	case err != nil || n > s.size || n == 0:
+		return 0, nil
+	case arrived && n == s.size:
+		return n, nil
+	}
+	same := &comparing{with: io.NewSectionReader(data, 0, n)}
+	if err := h.Get(ctx, s.waits, 0, same); errors.Is(err, ErrLine) && !same.other {
+		return 0, err
+	} else if err != nil || same.other {
+		return 0, nil
+	}
+	return n, nil
 }
 
 // comparing holds what comes against what it should be.
@@ -849,6 +890,7 @@ func (m *Mirror) place(h FS, d difference, wait func(string) string) error {
 			return err
 		}
 	}
+	m.listen(h, files)
 	for _, rel := range d.gone {
 		if taken[rel] {
 			continue
@@ -932,9 +974,31 @@ func (m *Mirror) learnEntry(h FS, rel string, e Entry) error {
 	if err != nil {
 		return err
 	}
-	// What is this new may be written to by somebody else in the same moment. What is large is not fetched for that.
-	m.known[rel] = known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Fresh: e.Size <= readBack && m.fresh(h, e.Time)}
+	sum, err := sumOf(m.here(rel))
+	if err != nil {
+		return err
+	}
+	m.known[rel] = known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Sum: sum}
 	return nil
+}
+
+// listen learns how the host's clock stands from files that have just been replaced. Somebody else may write to one in
+// the same moment, which its time would not show: those are looked at once more, but for what is large.
+func (m *Mirror) listen(h FS, files []string) {
+	newest := Entry{}
+	for _, rel := range files {
+		if t := m.known[rel].Time; t.After(newest.Time) {
+			newest.Time = t
+		}
+	}
+	if len(files) > 0 {
+		m.hear(h, newest)
+	}
+	for _, rel := range files {
+		k := m.known[rel]
+		k.Fresh = k.Size <= readBack && m.fresh(h, k.Time)
+		m.known[rel] = k
+	}
 }
 
 // fresh tells whether something was changed that recently, by the clock of the host, that another change might show the

@@ -182,6 +182,14 @@ func (h *sftpHost) Stat(name string) (Entry, error) {
 	return entryOf(info), nil
 }
 
+func (h *sftpHost) Size(name string) (int64, error) {
+	e, err := h.Stat(name)
+	if err == nil && e.Kind != File {
+		err = fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	}
+	return e.Size, err
+}
+
 func (h *sftpHost) Get(ctx context.Context, name string, from int64, to io.Writer) error {
 	f, err := h.client.Open(name)
 	if err != nil {
