@@ -56,8 +56,8 @@ type Record struct {
 	Guard   int               `toml:"guard"` // how many crashes in a row it is started again after
 
 	// Of a server that stands at a host: which, and where there. Dir is its mirror then.
-	Host string `toml:"host,omitempty"`
-	Path string `toml:"path,omitempty"`
+	Host string `toml:"host,omitempty" json:",omitempty"`
+	Path string `toml:"path,omitempty" json:",omitempty"`
 }
 
 var serverName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
