@@ -810,7 +810,11 @@ func (m *Mirror) sendOne(ctx context.Context, h FS, s sending, data *os.File, ar
 		}
 	}
 	if from < s.size || s.size == 0 {
-		if err := h.Put(ctx, s.waits, io.NewSectionReader(data, from, s.size-from), from); err != nil {
+		err := h.Put(ctx, s.waits, io.NewSectionReader(data, from, s.size-from), from)
+		if from > 0 && err != nil && !errors.Is(err, ErrLine) && ctx.Err() == nil { // there are hosts that cannot go on
+			err = h.Put(ctx, s.waits, io.NewSectionReader(data, 0, s.size), 0)
+		}
+		if err != nil {
 			return err
 		}
 	}

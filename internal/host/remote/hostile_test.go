@@ -1,0 +1,266 @@
+package remote_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"initium/internal/host/remote"
+	"initium/internal/insist"
+)
+
+// shop is a host in memory that can be told to lie, and to refuse.
+type shop struct {
+	mu    sync.Mutex
+	files map[string][]byte // by whole path; folders end in a slash
+	at    time.Time
+
+	lists    func(dir string, list []remote.Entry) ([]remote.Entry, error)
+	gets     func(name string, data []byte) []byte
+	keeps    int  // bytes of a file that it has room for; 0 for all
+	noOver   bool // it does not rename over what is there
+	noAppend bool
+}
+
+func newShop(files ...string) *shop {
+	s := &shop{files: map[string][]byte{"/srv/": nil}, at: time.Now().Add(-time.Hour).Truncate(time.Second)}
+	for _, f := range files {
+		for dir := path.Dir(f); dir != "/srv"; dir = path.Dir(dir) {
+			s.files[dir+"/"] = nil
+		}
+		s.files[f] = []byte("was " + path.Base(f))
+	}
+	return s
+}
+
+var errNo = errors.New("550 no")
+
+func (s *shop) entry(name string) (remote.Entry, error) {
+	if data, ok := s.files[name]; ok && !strings.HasSuffix(name, "/") {
+		return remote.Entry{Name: path.Base(name), Size: int64(len(data)), Time: s.at}, nil
+	}
+	if _, ok := s.files[name+"/"]; ok {
+		return remote.Entry{Name: path.Base(name), Kind: remote.Folder, Time: s.at}, nil
+	}
+	return remote.Entry{}, fs.ErrNotExist
+}
+
+func (s *shop) List(dir string) (list []remote.Entry, err error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for name := range s.files {
+		name = strings.TrimSuffix(name, "/")
+		if path.Dir(name) == dir && name != dir {
+			e, _ := s.entry(name)
+			list = append(list, e)
+		}
+	}
+	if s.lists != nil {
+		return s.lists(dir, list)
+	}
+	return list, nil
+}
+
+func (s *shop) Stat(name string) (remote.Entry, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.entry(name)
+}
+
+func (s *shop) Size(name string) (int64, error) {
+	e, err := s.Stat(name)
+	return e.Size, err
+}
+
+func (s *shop) Get(_ context.Context, name string, from int64, to io.Writer) error {
+	s.mu.Lock()
+	data, ok := s.files[name]
+	if s.gets != nil {
+		data = s.gets(name, data)
+	}
+	s.mu.Unlock()
+	if !ok {
+		return fs.ErrNotExist
+	}
+	_, err := io.Copy(to, bytes.NewReader(data[from:]))
+	return err
+}
+
+func (s *shop) Put(_ context.Context, name string, what io.Reader, from int64) error {
+	data, err := io.ReadAll(what)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if from > 0 && s.noAppend {
+		return errNo
+	}
+	whole := append(append([]byte{}, s.files[name][:from]...), data...)
+	if s.keeps > 0 && len(whole) > s.keeps {
+		whole = whole[:s.keeps]
+	}
+	s.files[name] = whole
+	return err
+}
+
+func (s *shop) Rename(from, to string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, ok := s.files[to]; ok && s.noOver {
+		return errNo
+	}
+	moved := false
+	for name, data := range s.files {
+		if name == from || name == from+"/" || strings.HasPrefix(name, from+"/") {
+			delete(s.files, name)
+			s.files[to+strings.TrimPrefix(name, from)] = data
+			moved = true
+		}
+	}
+	if !moved {
+		return fs.ErrNotExist
+	}
+	return nil
+}
+
+func (s *shop) Remove(name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, ok := s.files[name]; !ok {
+		return fs.ErrNotExist
+	}
+	delete(s.files, name)
+	return nil
+}
+
+func (s *shop) RemoveFolder(name string) error { return s.Remove(name + "/") }
+
+func (s *shop) MakeFolder(name string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, ok := s.files[name+"/"]; ok {
+		return errNo
+	}
+	s.files[name+"/"] = nil
+	return nil
+}
+
+func (s *shop) Lines() int           { return 3 }
+func (s *shop) Grain() time.Duration { return time.Second }
+func (s *shop) Close() error         { return nil }
+
+func (s *shop) mirror(t *testing.T) *remote.Mirror {
+	notes := t.TempDir()
+	return &remote.Mirror{Dir: filepath.Join(notes, "there"), Root: "/srv", Notes: notes}
+}
+
+// What a host lists and sends is believed only as far as it can be true here.
+func TestHostThatLies(t *testing.T) {
+	t.Parallel()
+	for name, c := range map[string]struct {
+		does  func(s *shop)
+		fails string
+		has   string // what is here then
+		tells string // among what was passed over
+	}{
+		"names that lead elsewhere": {does: func(s *shop) {
+			s.lists = func(dir string, list []remote.Entry) ([]remote.Entry, error) {
+				if dir == "/srv" {
+					for _, n := range []string{"..", ".", "", "../x", "a/b", "a\\b", "\x00", "we\nird", "\xff", strings.Repeat("n", 300)} {
+						list = append(list, remote.Entry{Name: n, Size: 1, Time: s.at})
+					}
+				}
+				return list, nil
+			}
+		}, has: "mods/\nmods/a=was a 5\nstart=was start 9\n", tells: "no name that a file could have here"},
+		"folders without an end": {does: func(s *shop) {
+			s.lists = func(string, []remote.Entry) ([]remote.Entry, error) {
+				return []remote.Entry{{Name: "d", Kind: remote.Folder}}, nil
+			}
+		}, fails: "lie deeper than"},
+		"too many": {does: func(s *shop) {
+			s.lists = func(string, []remote.Entry) (list []remote.Entry, err error) {
+				for i := range 200_001 {
+					list = append(list, remote.Entry{Name: fmt.Sprint(i)})
+				}
+				return list, nil
+			}
+		}, fails: "more than 200000 files"},
+		"too much": {does: func(s *shop) {
+			s.lists = func(dir string, _ []remote.Entry) ([]remote.Entry, error) {
+				return []remote.Entry{{Name: "big", Size: 1 << 40, Time: s.at}}, nil
+			}
+		}, fails: "more than is brought here"},
+		"more than it said": {does: func(s *shop) {
+			s.gets = func(_ string, data []byte) []byte { return append(bytes.Clone(data), "and more"...) }
+		}, fails: "another size than it has"},
+		"less than it said": {does: func(s *shop) { s.gets = func(_ string, data []byte) []byte { return data[:1] } }, fails: "another size than it has"},
+		"a size below nothing": {does: func(s *shop) {
+			s.lists = func(dir string, list []remote.Entry) ([]remote.Entry, error) {
+				if dir != "/srv" {
+					return nil, nil
+				}
+				return []remote.Entry{{Name: "odd", Size: -4}, {Name: "pipe", Kind: remote.Other}}, nil
+			}
+		}, has: "", tells: "neither a file nor a folder"},
+		"what may not be read": {does: func(s *shop) {
+			s.lists = func(dir string, list []remote.Entry) ([]remote.Entry, error) { return list, fs.ErrPermission }
+		}, fails: "permission"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newShop("/srv/start", "/srv/mods/a")
+			c.does(s)
+			m := s.mirror(t)
+			p, err := m.Pull(context.Background(), s, nil)
+			if c.fails != "" {
+				insist.Fails(t, name, err, c.fails)
+				return
+			}
+			insist.OK(t, err)
+			insist.Same(t, "here", holds(t, m.Dir), c.has)
+			insist.Holds(t, "told", strings.Join(p.Passed, "\n"), c.tells)
+			outside, err := os.ReadDir(m.Notes)
+			insist.That(t, err == nil && len(outside) == 2, "beside it are %v", outside)
+		})
+	}
+}
+
+// Hosts that do not rename over what is there, do not go on with a file, or have no room are dealt with, or told.
+func TestHostThatCannot(t *testing.T) {
+	t.Parallel()
+	s := newShop("/srv/start", "/srv/mods/a")
+	s.noOver, s.noAppend = true, true
+	m := s.mirror(t)
+	insist.OK(t, insist.Err(m.Pull(context.Background(), s, nil)))
+	put(t, filepath.Join(m.Dir, "start"), "use a\n")
+	put(t, filepath.Join(m.Dir, "mods/b/x"), "long enough to be cut")
+	s.keeps = 4
+	insist.Fails(t, "no room", m.Push(context.Background(), s, nil), "is the host's disk full?")
+	insist.Same(t, "what is there", string(s.files["/srv/start"]), "was start")
+	s.keeps = 0
+	insist.OK(t, again(m).Push(context.Background(), s, nil))
+	insist.Same(t, "what is there", string(s.files["/srv/start"])+string(s.files["/srv/mods/b/x"]), "use a\nlong enough to be cut")
+	for name := range s.files {
+		insist.Lacks(t, "left beside", name, ".initium")
+	}
+	said, err := remote.Probe(context.Background(), s, "/srv")
+	insist.OK(t, err)
+	insist.Holds(t, "told", strings.Join(said, "\n"), "does not go on behind what has arrived", "does not rename over what is there", "its clock is off by 1h0m", "tells times in whole seconds")
+	for name := range s.files {
+		insist.Lacks(t, "left by it", name, "probe")
+	}
+	s.gets = func(_ string, data []byte) []byte { return bytes.ToUpper(data) }
+	put(t, filepath.Join(m.Dir, "start"), "use b\n")
+	insist.Fails(t, "other bytes", again(m).Push(context.Background(), s, nil), "is not what was sent")
+	insist.Same(t, "what is there", string(s.files["/srv/start"]), "use a\n")
+	_, err = remote.Probe(context.Background(), s, "/srv")
+	insist.Fails(t, "probed", err, "read a file back")
+}
