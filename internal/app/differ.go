@@ -213,6 +213,52 @@ func (a *App) PlanCarry(ctx context.Context, from, to string, mods []string) (*C
 	return c.out, nil
 }
 
+// CarryOne stages on one server what takes one difference to another away. It returns the changes; the error says why
+// there are none.
+func (a *App) CarryOne(ctx context.Context, from, to string, d differ.Difference) ([]lineup.Change, error) {
+	x, err := a.Server(from)
+	if err != nil {
+		return nil, err
+	}
+	y, p, err := a.planAfterStaged(ctx, to)
+	if err != nil {
+		return nil, err
+	}
+	c := &carrying{a: a, from: x, to: y, source: survey.Take(x.input()), p: p, out: &Carried{}}
+	if err := c.difference(d); err != nil {
+		return nil, err
+	}
+	if d.Kind == differ.KindOrder {
+		c.only = []string{d.Name}
+		if err := c.order(); err != nil {
+			return nil, err
+		}
+	}
+	if len(c.out.Changes) == 0 {
+		if len(c.out.Left) > 0 {
+			return nil, usage("%s", c.out.Left[0])
+		}
+		return nil, UsageError{errSoAlready}
+	}
+	_, err = a.Stage(ctx, to, c.out.Changes...)
+	return c.out.Changes, err
+}
+
+// Beside are the names of the other servers of a server's family.
+func (a *App) Beside(name string) (others []string, err error) {
+	own, err := a.Home.Record(name)
+	if err != nil {
+		return nil, err
+	}
+	names, err := a.Home.Servers()
+	for _, other := range names {
+		if r, err := a.Home.Record(other); err == nil && other != name && r.Dialect == own.Dialect {
+			others = append(others, other)
+		}
+	}
+	return others, err
+}
+
 // carrying makes the changes.
 type carrying struct {
 	a        *App
@@ -383,7 +429,7 @@ func (c *carrying) order() error {
 		m := &c.source.Mods[i]
 		seen := c.p.Seen()
 		n := seen.Find(m.Name)
-		if !m.Registered || n == nil || !n.Registered || len(c.only) > 0 && !slices.Contains(c.only, m.Name) && before == "" {
+		if !m.Registered || n == nil || !n.Registered {
 			continue
 		}
 		last := c.behindNow(seen, n)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"initium/internal/app"
 	"initium/internal/tui/screentest"
 )
 
@@ -19,7 +20,7 @@ func TestKeysMeanOneThing(t *testing.T) {
 		"X": {"stop", "stop the server", "stop it for now", "stop it", "give it up and go back"}, "s": {"start and prove", "start again"}, "o": {"off", "on", "in or out"}, "u": {"take back", "take the newest back"}, "C": {"culprit", "search on"}, "b": {"back the world up first"}, "l": {"log", "watch"}, "r": {"rehearse", "rehearse it", "rehearse once more"},
 		"n": {"next line that fits"}, "a": {"adopt a server", "add"},
 	}
-	l, _, dir := bakery(t)
+	l, a, dir := bakery(t)
 	titles := map[string]string{}
 	look := func(name string) {
 		t.Helper()
@@ -115,6 +116,27 @@ func TestKeysMeanOneThing(t *testing.T) {
 	l.shows("beside")
 	look("compare")
 	back("oven.list")
+	l.press("B")
+	l.shows("There is no other server of this family.")
+	l.rest()
+	two := filepath.Join(filepath.Dir(dir), "two")
+	screentest.Must(t, os.CopyFS(two, os.DirFS(dir)))
+	screentest.Must(t, os.WriteFile(filepath.Join(two, "oven.list"), []byte("bake b\nbake a\n"), 0o644))
+	_, err := a.Adopt(t.Context(), app.Adoption{Dir: two, As: "two", Dialect: "oven"})
+	screentest.Must(t, err)
+	l.press("B")
+	l.shows("two", "order")
+	l.rest()
+	look("differ")
+	l.press(">")
+	l.shows("Staged on two: move")
+	l.press("<")
+	l.shows("Staged on k: move")
+	l.rest()
+	back("oven.list")
+	l.press("u")
+	l.shows("is taken back")
+	l.rest()
 	l.press("g")
 	l.shows("as Initium found the server")
 	look("ledger")
@@ -162,7 +184,7 @@ func TestKeysMeanOneThing(t *testing.T) {
 	look("culprit")
 	l.shows("found, in")
 	look("culprit found")
-	if want := 17; len(titles) != want {
+	if want := 18; len(titles) != want {
 		t.Errorf("%d screens are explained, want %d: %q", len(titles), want, titles)
 	}
 }

@@ -1,0 +1,192 @@
+// Package differview is the screen of two servers side by side.
+package differview
+
+import (
+	"fmt"
+	"slices"
+
+	tea "charm.land/bubbletea/v2"
+
+	"initium/internal/core/differ"
+	"initium/internal/tui/canvas"
+	"initium/internal/tui/frame"
+	"initium/internal/tui/marks"
+)
+
+// view shows what two servers have otherwise.
+type view struct {
+	*frame.Desk
+	server string
+	others []string // of the same family
+	at     int      // of others
+	list   []differ.Difference
+	chosen int
+	first  int
+}
+
+type differMsg struct {
+	server string
+	others []string
+	at     int
+	list   []differ.Difference
+	err    error
+}
+
+// Door leads from the board to here.
+var Door = frame.Door{Key: "B", Foot: "beside another", Help: "what another server of the family has otherwise", Open: openDiffer}
+
+func openDiffer(s frame.Seat) tea.Cmd { return s.Place().Wish(differs(s.Place(), s.Server(), 0)) }
+
+func (msg differMsg) Open(d *frame.Desk) tea.Cmd {
+	switch {
+	case msg.err != nil:
+		d.Complain(msg.err)
+		return nil
+	case len(msg.others) == 0:
+		d.Say("There is no other server of this family.")
+		return nil
+	}
+	if v, ok := d.Screen.(*view); ok {
+		v.set(msg)
+		return nil
+	}
+	v := &view{server: msg.server}
+	v.Desk = d.Model.Desk(v)
+	v.set(msg)
+	return d.Enter(v)
+}
+
+// differs compares a server with another of its family.
+func differs(d *frame.Desk, server string, at int) func() tea.Msg {
+	return func() tea.Msg {
+		msg := differMsg{server: server}
+		if msg.others, msg.err = d.App.Beside(server); msg.err != nil || len(msg.others) == 0 {
+			return msg
+		}
+		msg.at = (at + len(msg.others)) % len(msg.others)
+		msg.list, msg.err = d.App.Differ(server, msg.others[msg.at])
+		return msg
+	}
+}
+
+func (v *view) set(msg differMsg) {
+	v.others, v.at, v.list = msg.others, msg.at, msg.list
+	v.chosen = max(min(v.chosen, len(v.list)-1), 0)
+}
+
+func (v *view) other() string { return v.others[v.at] }
+
+func (v *view) Draw(c *canvas.Canvas, y, h int) {
+	x := c.Put(2, y, canvas.Clean(v.server), canvas.Title)
+	x = c.Put(x+2, y, "beside", canvas.Dim)
+	x = c.Put(x+2, y, canvas.Clean(v.other()), canvas.Title)
+	own := 0
+	for _, d := range v.list {
+		if d.Own {
+			own++
+		}
+	}
+	c.PutWithin(x+3, y, c.W-x-4, fmt.Sprintf("%s, and %d of each one's own", marks.Count(len(v.list)-own, "difference", "differences"), own), canvas.Dim)
+	y, h = y+2, h-2
+	if len(v.list) == own {
+		c.Put(2, y, "Nothing is otherwise but what is each one's own.", canvas.Text)
+		y, h = y+2, h-2
+	}
+	name, wide := 14, max((c.W-46)/2, 8)
+	v.first = max(min(v.first, v.chosen), v.chosen-h+1, 0)
+	for i := v.first; i < min(v.first+h, len(v.list)); i++ {
+		d, row, ink := &v.list[i], y+i-v.first, canvas.Text
+		if d.Own {
+			ink = canvas.Dim
+		}
+		if i == v.chosen {
+			c.Lift(row, 0, c.W)
+			c.Put(0, row, "▌", canvas.Focus)
+		}
+		c.PutWithin(2, row, name-3, string(d.Kind), canvas.Dim)
+		c.PutWithin(name, row, 28, d.Name, ink)
+		c.PutWithin(name+30, row, wide, words(d.A), ink)
+		c.PutWithin(name+30+wide+1, row, c.W-name-32-wide, words(d.B), ink)
+	}
+	if more := len(v.list) - v.first - h; more > 0 {
+		c.Right(c.W, y+h-1, fmt.Sprintf(" ↓ %d more", more), canvas.Dim)
+	}
+}
+
+func words(s string) string {
+	if s == "" {
+		return "·"
+	}
+	return s
+}
+
+func (v *view) Update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(carriedMsg); ok {
+		if msg.err != nil {
+			v.Complain(msg.err)
+			return nil
+		}
+		v.Say("Staged on %s: %s. Its plan shows the lines.", msg.to, msg.said)
+	}
+	return nil
+}
+
+type carriedMsg struct {
+	to, said string
+	err      error
+}
+
+// carry stages on one server what the other has in the chosen row.
+func (v *view) carry(from, to string) tea.Cmd {
+	if len(v.list) == 0 {
+		return nil
+	}
+	d := v.list[v.chosen]
+	if d.Own {
+		v.Say("Each server has its own of that; it is not carried.")
+		return nil
+	}
+	if from != v.server {
+		d.A, d.B = d.B, d.A
+	}
+	return v.Wish(func() tea.Msg {
+		changes, err := v.App.CarryOne(v.Ctx, from, to, d)
+		return carriedMsg{to, marks.Words(changes), err}
+	})
+}
+
+func (v *view) Key(k string) tea.Cmd {
+	switch {
+	case k == "esc":
+		return v.Desk.Back()
+	case v.Stuck && slices.Contains([]string{"left", "right", ">", "<"}, k):
+		return nil
+	case k == "left" || k == "right":
+		if len(v.others) == 1 {
+			v.Say("There is no further server of this family.")
+			return nil
+		}
+		v.Notice = ""
+		return v.Wish(differs(v.Desk, v.server, v.at+map[string]int{"left": -1, "right": 1}[k]))
+	case k == ">":
+		return v.carry(v.server, v.other())
+	case k == "<":
+		return v.carry(v.other(), v.server)
+	}
+	v.chosen = max(min(v.chosen+v.Moved(k, len(v.list)), len(v.list)-1), 0)
+	return nil
+}
+
+func (v *view) Wheel(by int) { v.chosen = max(min(v.chosen+by, len(v.list)-1), 0) }
+
+func (v *view) Keys() []frame.Key {
+	return []frame.Key{{"↑ ↓", "choose"}, {">", "give it to " + v.other()}, {"<", "take it over"}, {"← →", "beside another server"}, {"Esc", "to the board"}}
+}
+
+func (v *view) Help() []frame.Help {
+	return []frame.Help{{Title: "Two servers side by side", Keys: []frame.Key{
+		{">", "stage on the other server what this one has"},
+		{"<", "stage on this server what the other has"},
+		{"← →", "beside another server of the family"},
+	}}}
+}
