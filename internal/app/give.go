@@ -69,6 +69,13 @@ type Candidate struct {
 
 // Candidate looks at a folder that may be adopted. The error says why it cannot be.
 func (a *App) Candidate(dir string) (*Candidate, error) {
+	// The screen hands a whole path over, and a host has a name without folders.
+	if at := strings.IndexByte(dir, ':'); at >= 0 {
+		typed := dir[strings.LastIndexByte(dir[:at], '/')+1:]
+		if _, _, there := a.atHost(typed); there {
+			return nil, usage("what stands at a host is adopted by a command: initium adopt %s", text.Clean(typed))
+		}
+	}
 	dir, err := serverFolder(dir)
 	if err != nil {
 		return nil, err

@@ -92,7 +92,16 @@ func (v *view) Draw(c *canvas.Canvas, y, h int) {
 		c.Put(2, y, "Nothing is otherwise but what is each one's own.", canvas.Text)
 		y, h = y+2, h-2
 	}
-	name, wide := 14, max((c.W-46)/2, 8)
+	if len(v.list) == 0 {
+		return
+	}
+	story := min(5, h/3)
+	kind, name := 13, min(28, c.W/4)
+	wide := max((c.W-kind-name-5)/2, 6)
+	one, two := 2+kind+name, 2+kind+name+wide+1
+	c.PutWithin(one, y, wide, canvas.Clean(v.server), canvas.Dim)
+	c.PutWithin(two, y, c.W-two-1, canvas.Clean(v.other()), canvas.Dim)
+	y, h = y+1, max(h-1-story, 1)
 	v.first = max(min(v.first, v.chosen), v.chosen-h+1, 0)
 	for i := v.first; i < min(v.first+h, len(v.list)); i++ {
 		d, row, ink := &v.list[i], y+i-v.first, canvas.Text
@@ -103,13 +112,35 @@ func (v *view) Draw(c *canvas.Canvas, y, h int) {
 			c.Lift(row, 0, c.W)
 			c.Put(0, row, "▌", canvas.Focus)
 		}
-		c.PutWithin(2, row, name-3, string(d.Kind), canvas.Dim)
-		c.PutWithin(name, row, 28, d.Name, ink)
-		c.PutWithin(name+30, row, wide, words(d.A), ink)
-		c.PutWithin(name+30+wide+1, row, c.W-name-32-wide, words(d.B), ink)
+		c.PutWithin(2, row, kind-1, string(d.Kind), canvas.Dim)
+		c.PutWithin(2+kind, row, name-1, d.Name, ink)
+		c.PutWithin(one, row, wide, words(d.A), ink)
+		c.PutWithin(two, row, c.W-two-1, words(d.B), ink)
 	}
 	if more := len(v.list) - v.first - h; more > 0 {
 		c.Right(c.W, y+h-1, fmt.Sprintf(" ↓ %d more", more), canvas.Dim)
+	}
+	if story > 2 {
+		v.drawStory(c, y+h, story)
+	}
+}
+
+// drawStory tells all of the chosen row.
+func (v *view) drawStory(c *canvas.Canvas, y, h int) {
+	d := v.list[v.chosen]
+	c.Rule(y)
+	x := c.PutWithin(2, y+1, c.W-3, d.Name, canvas.Title)
+	where := d.Where
+	if d.Own {
+		where += "   each one's own"
+	}
+	c.PutWithin(x+3, y+1, c.W-x-4, where, canvas.Dim)
+	wide := min(max(len(v.server), len(v.other())), 24)
+	for i, side := range []struct{ server, said string }{{v.server, d.A}, {v.other(), d.B}} {
+		if i+2 < h {
+			c.PutWithin(2, y+2+i, wide, canvas.Clean(side.server), canvas.Dim)
+			c.PutWithin(4+wide, y+2+i, c.W-wide-5, words(side.said), canvas.Text)
+		}
 	}
 }
 

@@ -32,7 +32,8 @@ func TestDifferView(t *testing.T) {
 	c := canvas.New(110, 20)
 	v.Draw(c, 0, 20)
 	got := screentest.Plain(c)
-	insist.Holds(t, "side by side", got, "h  beside  live   3 differences, and 1 of each one's own", "▌ mod         kelp                          1.3 on", "·", "setting     slots                         8", "12")
+	insist.Holds(t, "side by side", got, "h  beside  live   3 differences, and 1 of each one's own", "▌ mod          kelp", "1.3 on", "·", "setting      slots", "12")
+	insist.Holds(t, "the chosen one in full", got, "kelp\n  h     1.3 on\n  live  ·")
 	for range 9 {
 		screentest.Hit(m, "down")
 	}
