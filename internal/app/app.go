@@ -52,6 +52,7 @@ type App struct {
 	databases map[connection.Connection]answered
 	lines     map[string]*line   // to hosts
 	synced    map[string]syncing // servers that stand at hosts
+	downs     map[string]syncing // hosts that could not be reached
 
 	scripts map[string]*script // what came of those that were tried, for as long as a plan is looked at again and again
 }

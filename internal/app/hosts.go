@@ -220,11 +220,20 @@ func (a *App) sync(ctx context.Context, name string, pull bool, progress func(ho
 	})
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if a.synced == nil {
-		a.synced = map[string]syncing{}
-	}
+	a.synced, a.downs = made(a.synced), made(a.downs)
 	a.synced[name] = syncing{time.Now(), err}
+	if delete(a.downs, r.Host); errors.Is(err, remote.ErrLine) {
+		a.downs[r.Host] = a.synced[name]
+	}
 	return s, err
+}
+
+// made is a map to write to.
+func made[V any](m map[string]V) map[string]V {
+	if m == nil {
+		m = map[string]V{}
+	}
+	return m
 }
 
 func told(progress func(host.Progress)) func(remote.Progress) {
@@ -252,6 +261,12 @@ func (a *App) freshen(r host.Record) {
 	}
 	a.mu.Lock()
 	last, ok := a.synced[r.Name]
+	down := a.downs[r.Host]
+	if lately := down.err != nil && time.Since(down.at) < looksAgain; lately && !ok { // another server there has waited for it
+		a.synced = made(a.synced)
+		a.synced[r.Name] = down
+		last, ok = down, true
+	}
 	a.mu.Unlock()
 	if ok && time.Since(last.at) < looksAgain {
 		return

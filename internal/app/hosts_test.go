@@ -25,8 +25,11 @@ func TestHostsAreKnown(t *testing.T) {
 	_, err = a.Sync(t.Context(), "live", nil)
 	insist.Fails(t, "nobody there", err, "the host there", "the line to the host broke")
 	insist.That(t, a.LineDown("live") != nil, "the line is not known to be down")
+	insist.OK(t, a.Home.PutRecord(host.Record{Name: "other", Dir: a.Home.MirrorDir("other"), Dialect: "harrow-sound", Host: "there", Path: "/srv/other"}))
+	a.Notes()
 	sum, err := a.Servers()
-	insist.That(t, err == nil && len(sum) == 1, "%v", err)
+	insist.That(t, err == nil && len(sum) == 2, "%v", err)
+	insist.That(t, a.LineDown("other") != nil && len(a.Notes()) == 0, "the host is waited for once more, for another server")
 	words, fine := sum[0].StateWords()
 	insist.That(t, words == "at there, line down" && !fine && sum[0].Dir == "there:/srv/live", "%q, %+v", words, sum[0])
 	for name, fails := range map[string]string{"": "no such host", "../x": "no such host", "other": "add it first"} {
