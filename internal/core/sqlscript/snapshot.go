@@ -237,7 +237,7 @@ func Describe(before, after *Snapshot) (said []string) {
 			said = append(said, "changes how the "+name+" is made")
 		case a.Same(b): // a trigger that goes with its table
 		default:
-			said = append(said, fmt.Sprintf("changes the %s: %d rows, %d before", name, len(b.Rows), len(a.Rows)))
+			said = append(said, fmt.Sprintf("changes the %s: %s, %d before", name, rows(len(b.Rows)), len(a.Rows)))
 		}
 	}
 	return said
@@ -247,5 +247,12 @@ func rowsOf(t *Thing) string {
 	if t.Kind != KindTable {
 		return ""
 	}
-	return fmt.Sprintf(", %d rows", len(t.Rows))
+	return ", " + rows(len(t.Rows))
+}
+
+func rows(n int) string {
+	if n == 1 {
+		return "1 row"
+	}
+	return fmt.Sprintf("%d rows", n)
 }

@@ -178,8 +178,8 @@ func TestSnapshots(t *testing.T) {
 		names = append(names, t.Name+":"+t.Make)
 	}
 	insist.Same(t, "changed", strings.Join(names, " "), "b:B c:C d: grows:"+trigger.Make)
-	insist.Same(t, "in words", strings.Join(sqlscript.Describe(before, after), "; "), "changes the table b: 2 rows, 4 before; changes how the table c is made; makes the table d, 1 rows")
-	insist.Same(t, "and back", strings.Join(sqlscript.Describe(after, before), "; "), "changes the table b: 4 rows, 2 before; changes how the table c is made; drops the table d, 1 rows")
+	insist.Same(t, "in words", strings.Join(sqlscript.Describe(before, after), "; "), "changes the table b: 2 rows, 4 before; changes how the table c is made; makes the table d, 1 row")
+	insist.Same(t, "and back", strings.Join(sqlscript.Describe(after, before), "; "), "changes the table b: 4 rows, 2 before; changes how the table c is made; drops the table d, 1 row")
 	other := thing("d", "")
 	other.Kind = sqlscript.KindView
 	insist.That(t, was.Lacks(other), "a view is taken for a table")
