@@ -150,7 +150,7 @@ func TestServerAtAHost(t *testing.T) {
 			insist.Holds(t, "listed", o.do(0, "host", "list"), "there", "green one")
 			insist.Holds(t, "tried", o.do(0, "host", "test", "there"), "reads back what was written", "renames over what is there")
 
-			o.do(0, "adopt", "there:moor", "--as", "live")
+			insist.Holds(t, "adopted", o.do(0, "adopt", "there:moor", "--as", "live"), "adopted there:", "/moor as live (Lantern Moor)")
 			insist.Holds(t, "the survey", o.do(0, "survey", "live"), "reed_lights", "will_o_wisp")
 			insist.Holds(t, "the host's server", o.do(0, "host", "list"), "live")
 			insist.Holds(t, "it is not dropped", o.try("host", "drop", "there").err, "live stands at there")

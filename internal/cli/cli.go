@@ -41,6 +41,8 @@ type env struct {
 	in  io.Reader
 	out io.Writer
 	err io.Writer
+
+	secrets *asking
 }
 
 // Run carries out one command line and returns its exit status.
@@ -52,8 +54,9 @@ func Run(args []string, in io.Reader, out, errOut io.Writer) int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
-	a.Secrets = &asking{}
-	e := &env{a, in, out, errOut}
+	secrets := &asking{}
+	a.Secrets = secrets
+	e := &env{a, in, out, errOut, secrets}
 	root := e.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -142,7 +145,7 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 					return err
 				}
 			}
-			e.app.Secrets = nil // the screen has the terminal
+			e.secrets.hush()
 			return tui.Run(cmd.Context(), e.app, name)
 		},
 	}

@@ -38,7 +38,7 @@ func (e *env) demo() *cobra.Command {
 			if !run {
 				return tui.Run(cmd.Context(), demo, name)
 			}
-			story := &env{demo, e.in, e.out, e.err}
+			story := &env{demo, e.in, e.out, e.err, e.secrets}
 			return story.story(cmd.Context(), name)
 		},
 	}

@@ -77,6 +77,7 @@ func (e *env) sure(fingerprint string) bool {
 type asking struct {
 	mu    sync.Mutex
 	known map[string]string
+	quiet bool // the screen has the terminal: only what was said before is known
 }
 
 // Password asks.
@@ -85,6 +86,9 @@ func (a *asking) Password(what string) (string, error) {
 	defer a.mu.Unlock()
 	if said, ok := a.known[what]; ok {
 		return said, nil
+	}
+	if a.quiet {
+		return "", errors.New("the screen does not ask for " + what + "; give the host a key without one, the agent, or a --password-file")
 	}
 	tty, err := os.OpenFile("/dev/tty", os.O_RDWR, 0)
 	if err != nil {
@@ -102,6 +106,13 @@ func (a *asking) Password(what string) (string, error) {
 	}
 	a.known[what] = string(said)
 	return string(said), nil
+}
+
+// hush keeps passwords from being asked for while the screen has the terminal.
+func (a *asking) hush() {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.quiet = true
 }
 
 func (e *env) hostList() *cobra.Command {

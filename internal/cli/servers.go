@@ -39,7 +39,11 @@ func (e *env) adopt() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(e.out, "adopted %s as %s (%s)\n", text.Clean(r.Dir), r.Name, look.Server.Dialect.Title)
+			place := r.Dir
+			if r.Host != "" {
+				place = r.Host + ":" + r.Path
+			}
+			fmt.Fprintf(e.out, "adopted %s as %s (%s)\n", text.Clean(place), r.Name, look.Server.Dialect.Title)
 			values, err := e.app.Values(r.Name)
 			if err != nil {
 				return err
