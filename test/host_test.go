@@ -155,7 +155,7 @@ func TestServerAtAHost(t *testing.T) {
 			insist.Holds(t, "the host's server", o.do(0, "host", "list"), "live")
 			insist.Holds(t, "it is not dropped", o.try("host", "drop", "there").err, "live stands at there")
 			for _, args := range [][]string{{"prove", "live"}, {"rehearse", "live"}, {"culprit", "live"}, {"apply", "live", "--prove"}} {
-				insist.Holds(t, args[0], o.try(args...).err, "it stands at there", "hand its log in")
+				insist.Holds(t, args[0], o.try(args...).err, "it stands at there", "your notes: Start is the green one", "hand its log in")
 			}
 			moor := filepath.Join(r.dir, "moor")
 			table := filepath.Join(moor, "tables/creatures.xml")

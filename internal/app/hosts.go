@@ -316,7 +316,11 @@ func (a *App) elsewhere(name, what string) error {
 	if err != nil || r.Host == "" {
 		return err
 	}
-	return usage("cannot %s %s: it stands at %s, and is started and stopped there; hand its log in to have it judged (initium prove %s --from LOG)", what, name, r.Host, name)
+	noted := ""
+	if h, err := a.Home.Host(r.Host); err == nil && h.Notes != "" {
+		noted = " (your notes: " + text.Clean(h.Notes) + ")"
+	}
+	return usage("cannot %s %s: it stands at %s, and is started and stopped there%s; hand its log in to have it judged (initium prove %s --from LOG)", what, name, r.Host, noted, name)
 }
 
 // atHost tells what stands at HOST:PATH; ok is false where that is no such place.
