@@ -288,7 +288,7 @@ func TestPush(t *testing.T) {
 	insist.Same(t, "how far", fmt.Sprint(last), "{4 4 70016 70016}")
 	insist.Same(t, "there", holds(t, b.dir), holds(t, m.Dir))
 	p, err := again(m).Pull(context.Background(), h, nil)
-	insist.That(t, err == nil && p.Came == 2 && p.Files == 5, "after it what has just been replaced is looked at once more: %+v, %v", p, err)
+	insist.That(t, err == nil && (p.Came == 1 || p.Came == 2) && p.Files == 5, "after it what has just been replaced is looked at once more: %+v, %v", p, err)
 
 	touched := time.Now().Add(time.Minute)
 	insist.OK(t, os.Chtimes(filepath.Join(m.Dir, "mods/b/three"), touched, touched))
