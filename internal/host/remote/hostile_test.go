@@ -30,6 +30,9 @@ type shop struct {
 	keeps    int  // bytes of a file that it has room for; 0 for all
 	noOver   bool // it does not rename over what is there
 	noAppend bool
+	grain    time.Duration // how exactly it tells times; 0 for a second
+	breaks   int           // bytes of the next file after which the line breaks; 0 for never
+	began    []int64       // where each file was begun with
 }
 
 func newShop(files ...string) *shop {
@@ -103,6 +106,12 @@ func (s *shop) Put(_ context.Context, name string, what io.Reader, from int64) e
 	if from > 0 && s.noAppend {
 		return errNo
 	}
+	s.began = append(s.began, from)
+	if s.breaks > 0 && len(data) > s.breaks {
+		s.files[name] = append(append([]byte{}, s.files[name][:from]...), data[:s.breaks]...)
+		s.breaks = 0
+		return remote.ErrLine
+	}
 	whole := append(append([]byte{}, s.files[name][:from]...), data...)
 	if s.keeps > 0 && len(whole) > s.keeps {
 		whole = whole[:s.keeps]
@@ -154,7 +163,7 @@ func (s *shop) MakeFolder(name string) error {
 }
 
 func (s *shop) Lines() int           { return 3 }
-func (s *shop) Grain() time.Duration { return time.Second }
+func (s *shop) Grain() time.Duration { return max(s.grain, time.Second) }
 func (s *shop) Close() error         { return nil }
 
 func (s *shop) mirror(t *testing.T) *remote.Mirror {
@@ -253,7 +262,7 @@ func TestHostThatCannot(t *testing.T) {
 	}
 	said, err := remote.Probe(context.Background(), s, "/srv")
 	insist.OK(t, err)
-	insist.Holds(t, "told", strings.Join(said, "\n"), "does not go on behind what has arrived", "does not rename over what is there", "its clock is off by 1h0m", "tells times in whole seconds")
+	insist.Holds(t, "told", strings.Join(said, "\n"), "looks into /srv: 2 entries", "writes files", "reads back", "does not go on behind what has arrived", "does not rename over what is there", "its clock is off by 1h0m", "tells times in whole seconds")
 	for name := range s.files {
 		insist.Lacks(t, "left by it", name, "probe")
 	}
@@ -263,4 +272,69 @@ func TestHostThatCannot(t *testing.T) {
 	insist.Same(t, "what is there", string(s.files["/srv/start"]), "use a\n")
 	_, err = remote.Probe(context.Background(), s, "/srv")
 	insist.Fails(t, "probed", err, "read a file back")
+}
+
+// A file that was cut off is gone on with where it was right, and begun anew where it was not.
+func TestGoesOnWithAFile(t *testing.T) {
+	t.Parallel()
+	for name, spoil := range map[string]bool{"right": false, "other bytes": true} {
+		s := newShop("/srv/start")
+		m := s.mirror(t)
+		insist.OK(t, insist.Err(m.Pull(context.Background(), s, nil)))
+		put(t, filepath.Join(m.Dir, "start"), "0123456789")
+		s.breaks = 4
+		insist.That(t, errors.Is(m.Push(context.Background(), s, nil), remote.ErrLine), "the line did not break")
+		for file, data := range s.files {
+			if strings.Contains(file, ".initium-") {
+				insist.Same(t, name, string(data), "0123")
+				if spoil {
+					s.files[file] = []byte("01x3")
+				}
+			}
+		}
+		s.began = nil
+		insist.OK(t, again(m).Push(context.Background(), s, nil))
+		insist.Same(t, name, string(s.files["/srv/start"]), "0123456789")
+		insist.Same(t, name, fmt.Sprint(s.began), map[bool]string{false: "[4]", true: "[0]"}[spoil])
+	}
+}
+
+// Somebody who takes away what is to be replaced has changed it; one who takes away what is to go has not.
+func TestTakenAwayMeanwhile(t *testing.T) {
+	t.Parallel()
+	s := newShop("/srv/start", "/srv/mods/a/x", "/srv/mods/b")
+	m := s.mirror(t)
+	insist.OK(t, insist.Err(m.Pull(context.Background(), s, nil)))
+	insist.OK(t, os.RemoveAll(filepath.Join(m.Dir, "mods/a")))
+	said, err := m.Ahead()
+	insist.That(t, err == nil && strings.Join(said, "; ") == "mods/a/x goes; mods/a goes", "%q, %v", said, err)
+	delete(s.files, "/srv/mods/a/x")
+	insist.OK(t, again(m).Push(context.Background(), s, nil))
+	_, there := s.files["/srv/mods/a/"]
+	insist.That(t, !there && s.files["/srv/mods/b"] != nil, "there are %v", s.files)
+
+	m = again(m)
+	put(t, filepath.Join(m.Dir, "start"), "new")
+	delete(s.files, "/srv/start")
+	err = m.Push(context.Background(), s, nil)
+	insist.That(t, errors.Is(err, remote.ErrChanged) && strings.HasSuffix(err.Error(), "start"), "%v", err)
+	s.files["/srv/mods/c/"] = nil
+	insist.OK(t, os.Remove(filepath.Join(m.Dir, "start")))
+	put(t, filepath.Join(m.Dir, "mods/c/x"), "new")
+	err = again(m).Push(context.Background(), s, nil)
+	insist.That(t, errors.Is(err, remote.ErrChanged) && strings.HasSuffix(err.Error(), "mods/c"), "%v", err)
+	insist.Same(t, "what is there", len(s.files["/srv/mods/c/x"]), 0)
+}
+
+// Where a host tells times by the minute, in a zone of its own, what is not old is looked at once more.
+func TestTimesByTheMinute(t *testing.T) {
+	t.Parallel()
+	for age, came := range map[time.Duration]int{25 * time.Hour: 1, -25 * time.Hour: 1, 27 * time.Hour: 0} {
+		s := newShop("/srv/start")
+		s.grain, s.at = time.Minute, time.Now().Add(-age)
+		m := s.mirror(t)
+		insist.OK(t, insist.Err(m.Pull(context.Background(), s, nil)))
+		p, err := again(m).Pull(context.Background(), s, nil)
+		insist.That(t, err == nil && p.Came == came, "%s: %+v, %v", age, p, err)
+	}
 }
