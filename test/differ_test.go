@@ -94,6 +94,29 @@ func newMoorBeside(t *testing.T, h *harbour) string {
 	return "moor"
 }
 
+// Tables and data files are carried whole, and entries are told one by one.
+func TestCarryTables(t *testing.T) {
+	t.Parallel()
+	m := newMoor(t)
+	live := filepath.Join(filepath.Dir(m.home), "live")
+	copyAll(t, m.dir, live)
+	m.do(0, "adopt", live, "--as", "live", "--set", "port="+freePort(t))
+	m.do(0, "take", "lantern-moor", m.comes("reeds", "1.1", newt, ""))
+	said := m.do(1, "differ", "lantern-moor", "live")
+	insist.Holds(t, "told", said, "mod reeds: 1.1 on | not there", "entry newt in tables/creatures.xml: "+newt+" | not there")
+	insist.Lacks(t, "told", said, "@id", "heron")
+	m.do(0, "carry", "lantern-moor", "live")
+	insist.Same(t, "carried", contents(t, filepath.Join(live, "tables/creatures.xml")), contents(t, m.table))
+	insist.Holds(t, "then", m.do(0, "differ", "lantern-moor", "live"), "nothing but what is each one's own")
+	write(t, m.table, strings.Replace(contents(t, m.table), "</creatures>", "", 1))
+	insist.Holds(t, "one that cannot be read", m.do(1, "differ", "lantern-moor", "live"), "file tables/creatures.xml")
+	whole := contents(t, filepath.Join(live, "tables/creatures.xml"))
+	insist.Holds(t, "is not carried", m.do(0, "carry", "lantern-moor", "live"), "it cannot be read")
+	insist.Same(t, "the table", contents(t, filepath.Join(live, "tables/creatures.xml")), whole)
+	m.do(0, "undo", "live")
+	insist.Lacks(t, "taken back", contents(t, filepath.Join(live, "tables/creatures.xml")), "newt")
+}
+
 // Whatever is done to either of two servers, the one is as the other once that was carried over, but for what is its
 // own.
 func TestCarryRandomDifferences(t *testing.T) {

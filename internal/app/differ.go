@@ -20,6 +20,7 @@ import (
 	"initium/internal/core/planner"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
+	"initium/internal/core/table"
 	"initium/internal/core/text"
 	"initium/internal/host/disk"
 )
@@ -68,7 +69,11 @@ func (a *App) standing(s *Server, now *survey.Survey) (*differ.Standing, error) 
 		}
 		st.Mods = append(st.Mods, one)
 	}
-	if err := a.settingFacts(s, now, st); err != nil {
+	tables, err := tableFacts(s, st)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.settingFacts(s, now, st, tables); err != nil {
 		return nil, err
 	}
 	for _, full := range s.restsOn(now) {
@@ -111,8 +116,42 @@ func written(now *survey.Survey, m *survey.Mod) string {
 	return strings.Join(words, " ")
 }
 
-// settingFacts notes what is set. A secret is told by a print that only this home can make.
-func (a *App) settingFacts(s *Server, now *survey.Survey, st *differ.Standing) error {
+// tableFacts notes the entries of the tables that mods add to, and returns their files. One that cannot be read is
+// noted as a file.
+func tableFacts(s *Server, st *differ.Standing) (files []string, err error) {
+	for i := range s.Dialect.Contents {
+		c := &s.Dialect.Contents[i]
+		full, ok := s.Vars.Expand(c.Into)
+		if !c.Merged() || !ok || slices.Contains(files, full) || !strings.HasPrefix(full, s.Record.Dir+"/") {
+			continue
+		}
+		data, err := survey.Open(theirs.Tree(), full, table.MaxFile)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("read %s: %w", text.Clean(s.below(full)), err)
+		}
+		files = append(files, full)
+		doc, _ := text.Decode(data)
+		t, fault := table.Read(doc, table.KindOf(c))
+		if fault != nil {
+			st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindFile, Name: text.Clean(s.below(full)), Value: text.Clean(fault.Error()), Print: planner.Sum(data)})
+			continue
+		}
+		nth := map[string]int{}
+		for k := range t.Entries {
+			e := &t.Entries[k]
+			nth[e.ID]++
+			st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindEntry, Where: text.Clean(s.below(full)), Name: text.Clean(e.ID), Nth: nth[e.ID],
+				Value: text.Clean(text.Mask(strings.Join(strings.Fields(e.Raw), " "), nil)), Print: e.Says()})
+		}
+	}
+	return files, nil
+}
+
+// settingFacts notes what is set, but in some files. A secret is told by a print that only this home can make.
+func (a *App) settingFacts(s *Server, now *survey.Survey, st *differ.Standing, without []string) error {
 	files, _, err := s.settingFiles(now)
 	if err != nil {
 		return err
@@ -124,8 +163,8 @@ func (a *App) settingFacts(s *Server, now *survey.Survey, st *differ.Standing) e
 	secrets := now.Lineup.Secrets()
 	for _, full := range files {
 		list, err := s.settingsIn(now.Lineup, full)
-		if err != nil {
-			continue // check tells of it
+		if err != nil || slices.Contains(without, full) {
+			continue // check tells of what cannot be read
 		}
 		nth := map[string]int{}
 		for _, one := range list {
@@ -295,6 +334,10 @@ func (c *carrying) difference(d differ.Difference) error {
 		return nil // once all are there
 	case d.Kind == differ.KindSetting:
 		return c.setting(d)
+	case d.Kind == differ.KindEntry:
+		return c.file(d, d.Where)
+	case d.Kind == differ.KindFile && c.data(d.Name):
+		return c.file(d, d.Name)
 	case d.Kind == differ.KindRule || d.Kind == differ.KindExpectation:
 		c.left(d, "write it down there: initium rule, initium expect")
 	default:
@@ -417,6 +460,46 @@ func (c *carrying) setting(d differ.Difference) error {
 		return nil
 	}
 	return err
+}
+
+// data tells a file that the dialect names as one with data, which is the same for all servers that have the same mods.
+func (c *carrying) data(below string) bool {
+	full := filepath.Join(c.to.Record.Dir, below)
+	is := func(form string) bool { name, ok := c.to.Vars.Expand(form); return ok && name == full }
+	return slices.ContainsFunc(c.to.Dialect.Data, func(d dialect.Data) bool { return is(d.File) }) ||
+		slices.ContainsFunc(c.to.Dialect.Contents, func(d dialect.Content) bool { return d.Merged() && is(d.Into) })
+}
+
+// file gives the server a whole file as the other has it, once for all that is otherwise in it.
+func (c *carrying) file(d differ.Difference, below string) error {
+	from, to := filepath.Join(c.from.Record.Dir, below), filepath.Join(c.to.Record.Dir, below)
+	data, err := survey.Open(theirs.Tree(), from, table.MaxFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		c.left(d, "the file is not there")
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for i := range c.from.Dialect.Contents {
+		content := &c.from.Dialect.Contents[i]
+		if into, ok := c.from.Vars.Expand(content.Into); !ok || into != from || !content.Merged() {
+			continue
+		}
+		doc, _ := text.Decode(data)
+		if _, fault := table.Read(doc, table.KindOf(content)); fault != nil {
+			c.left(d, "it cannot be read: "+text.Clean(fault.Error()))
+			return nil
+		}
+	}
+	now, err := c.p.File(to)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err == nil && planner.Sum(now) == planner.Sum(data) {
+		return nil
+	}
+	return c.make(lineup.Change{Op: lineup.OpWrite, File: to, Content: data})
 }
 
 // order brings mods that both have into the order of the other server, where that counts.
