@@ -90,6 +90,7 @@ func (a *App) LookAround(opt LearnOptions) (ways []string, command []string, err
 // How long a copy is watched, from which a dialect is learned.
 const (
 	learnQuiet    = 4 * time.Second        // without a line, after which a start counts as over that has not come to its end
+	learnLonger   = 3                      // times as long where other starts have come to an end: this one may only be slow
 	learnSettled  = 400 * time.Millisecond // the same for one that has
 	learnTick     = 100 * time.Millisecond
 	learnWithin   = 90 * time.Second  // at most

@@ -36,8 +36,14 @@ func (l *learning) try(ctx context.Context) (*learn.Findings, error) {
 			return nil, err
 		}
 	}
-	if f := learn.From(l.starts, l.set()); len(f.Mods) == 0 && len(f.Rules) == 0 {
+	f := learn.From(l.starts, l.set())
+	if len(f.Mods) == 0 && len(f.Rules) == 0 {
 		return f, nil // what is taken out shows nowhere: it may not be the way
+	}
+	for _, mod := range f.Voices {
+		if err := l.onceMore(ctx, mod); err != nil {
+			return nil, err
+		}
 	}
 	subject := on[len(on)/2]
 	if len(l.opt.Mods) > 0 && slices.Contains(on, l.opt.Mods[0]) {
@@ -73,6 +79,21 @@ func (l *learning) try(ctx context.Context) (*learn.Findings, error) {
 		return nil, err
 	}
 	return learn.From(l.starts, l.set()), nil
+}
+
+// onceMore makes a start without a mod again, without which the server seems to say nothing: it may only have been
+// slow. Of the two the one counts that says more.
+func (l *learning) onceMore(ctx context.Context, mod string) error {
+	first := slices.IndexFunc(l.starts, func(s learn.Start) bool { return s.Kind == learn.Without && slices.Equal(s.Mods, []string{mod}) })
+	if err := l.start(ctx, learn.Without, []string{mod}, func(t *trial) error { return t.takeOut(mod) }); err != nil || first < 0 {
+		return err
+	}
+	last := len(l.starts) - 1
+	if len(l.starts[last].Lines) > len(l.starts[first].Lines) {
+		l.starts[first] = l.starts[last]
+	}
+	l.starts = l.starts[:last]
+	return nil
 }
 
 // tryAside looks for a name under which the server passes a mod over, so that it can be switched off
@@ -305,8 +326,12 @@ func (l *learning) untilOver(ctx context.Context, dir host.StartDir, s *learn.St
 			longest, heard = max(longest, time.Since(heard)), time.Now()
 		}
 		limit := l.quiet
-		if l.ends != "" && learn.Says(linesOf(log.Bytes()), l.ends) {
+		switch {
+		case l.ends == "":
+		case learn.Says(linesOf(log.Bytes()), l.ends):
 			limit = learnSettled
+		default: // it has not said what it says last, and may only be slow
+			limit = min(learnLonger*l.quiet, learnWithin/2)
 		}
 		if ended || ctx.Err() != nil || time.Since(began) > learnWithin || time.Since(heard) > limit {
 			l.quiet = max(l.quiet, min(4*longest, learnWithin/2)) // a slow machine, or a slow server
