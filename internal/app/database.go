@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"initium/internal/core/check"
@@ -17,8 +18,8 @@ import (
 // errNoConnection is returned where nothing is said of how a database is reached.
 var errNoConnection = errors.New("it is not said how the database is reached")
 
-// connection is how a server reaches its database of MySQL or MariaDB, as its settings say it. Where a setting
-// stands more than once, the last holds.
+// connection is how a server reaches its database of MySQL or MariaDB, as its settings say it. Which of
+// several values would count is known to the server alone: then it is not guessed.
 func (s *Server) connection() (c connection.Connection, err error) {
 	d := s.Dialect.Database
 	now := survey.Take(s.input())
@@ -27,8 +28,14 @@ func (s *Server) connection() (c connection.Connection, err error) {
 		return c, err
 	}
 	values := map[string]string{}
-	for name, list := range all {
-		values[name] = list[len(list)-1]
+	for _, name := range []string{d.Setting, d.Host, d.Port, d.User, d.Password, d.Name} {
+		list := all[name]
+		if name == "" || len(list) == 0 {
+			continue
+		}
+		if values[name] = list[0]; slices.ContainsFunc(list, func(v string) bool { return v != list[0] }) {
+			return c, fmt.Errorf("%w: %s is set more than once, to different values", errNoConnection, name)
+		}
 	}
 	if d.Setting != "" {
 		value, ok := values[d.Setting]

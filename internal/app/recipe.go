@@ -260,16 +260,11 @@ func (m *maker) before(name string) (last string) {
 // own notes a setting of which every server has its own value: keys and passwords, what the server says of
 // itself, what a template leaves open, and what Initium knows the server by.
 func (m *maker) own(c lineup.Change, file string) bool {
-	about, own := "", text.IsSecret(c.Mod, c.To)
+	about, own := "", m.s.own(c.Mod, c.To)
 	for i := range m.s.Dialect.Values {
 		if v := &m.s.Dialect.Values[i]; v.Is(c.Mod) {
 			about = v.About
-			own = own || v.Secret || v.Told != "" || len(v.Placeholders) > 0
 		}
-	}
-	for i := range m.s.Dialect.Givens {
-		g := &m.s.Dialect.Givens[i]
-		own = own || g.From != nil && g.From.Key == c.Mod
 	}
 	if own && !slices.ContainsFunc(m.r.Own, func(o recipe.Own) bool { return o.Name == c.Mod && o.File == file }) {
 		m.r.Own = append(m.r.Own, recipe.Own{Name: c.Mod, File: file, About: about})

@@ -338,3 +338,39 @@ func TestTimesByTheMinute(t *testing.T) {
 		insist.That(t, err == nil && p.Came == came, "%s: %+v, %v", age, p, err)
 	}
 }
+
+// A pull that was cut off, at whatever moment, leaves nothing that would be taken for a change made here.
+func TestPullThatIsCutOff(t *testing.T) {
+	t.Parallel()
+	for _, saved := range []bool{true, false} { // or killed before anything was written down
+		s := newShop("/srv/start", "/srv/mods/a/x")
+		m := s.mirror(t)
+		insist.OK(t, insist.Err(m.Pull(context.Background(), s, nil)))
+		notes := filepath.Join(m.Notes, "there.json")
+		before, err := os.ReadFile(notes)
+		insist.OK(t, err)
+		s.at = s.at.Add(time.Minute)
+		s.files["/srv/start"], s.files["/srv/new/"], s.files["/srv/new/one"], s.files["/srv/new/two"] = []byte("changed"), nil, []byte("1"), []byte("22")
+		s.gets = func(name string, data []byte) []byte {
+			if name == "/srv/new/two" {
+				return nil
+			}
+			return data
+		}
+		insist.Fails(t, "cut off", insist.Err(m.Pull(context.Background(), s, nil)), "/srv/new/two")
+		if !saved {
+			insist.OK(t, os.WriteFile(notes, before, 0o600))
+		}
+		put(t, filepath.Join(m.Dir, "new/stray"), "of a file that went meanwhile")
+		said, err := again(m).Ahead()
+		insist.That(t, err == nil && len(said) == 0, "to be sent: %q, %v", said, err)
+		s.gets, s.began = nil, nil
+		insist.OK(t, again(m).Push(context.Background(), s, nil))
+		insist.OK(t, insist.Err(again(m).Pull(context.Background(), s, nil)))
+		insist.Same(t, "here", holds(t, m.Dir), "mods/\nmods/a/\nmods/a/x=was x 5\nnew/\nnew/one=1 1\nnew/two=22 2\nstart=changed 7\n")
+		insist.Same(t, "sent", len(s.began), 0)
+		put(t, filepath.Join(m.Dir, "start"), "mine")
+		_, err = again(m).Pull(context.Background(), s, nil)
+		insist.That(t, errors.Is(err, remote.ErrAhead), "what was done here is written over: %v", err)
+	}
+}

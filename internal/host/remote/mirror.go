@@ -190,8 +190,11 @@ func (m *Mirror) Pull(ctx context.Context, h FS, progress func(Progress)) (p Pul
 	if err := m.load(); err != nil {
 		return p, err
 	}
-	if diff, err := m.ahead(); err != nil || !diff.empty() {
-		return p, errors.Join(err, ErrAhead)
+	cut := m.pulling()
+	if !cut {
+		if diff, err := m.ahead(); err != nil || !diff.empty() {
+			return p, errors.Join(err, ErrAhead)
+		}
 	}
 	all, waiting, passed, err := m.tree(ctx, h)
 	if err != nil {
@@ -199,8 +202,13 @@ func (m *Mirror) Pull(ctx context.Context, h FS, progress func(Progress)) (p Pul
 	}
 	m.sweep(h, waiting)
 	p.Passed = passed
-	if err := os.MkdirAll(m.Dir, 0o700); err != nil {
+	if err := errors.Join(os.MkdirAll(m.Dir, 0o700), renameio.WriteFile(m.pullFile(), nil, 0o600)); err != nil {
 		return p, err
+	}
+	if cut {
+		if err := m.clear(all); err != nil {
+			return p, err
+		}
 	}
 	var fetch []string
 	var total int64
@@ -239,8 +247,46 @@ func (m *Mirror) Pull(ctx context.Context, h FS, progress func(Progress)) (p Pul
 		}
 		delete(m.known, rel)
 	}
-	err = m.fetch(ctx, h, all, fetch, &p, progress)
-	return p, errors.Join(err, m.save())
+	if err := errors.Join(m.fetch(ctx, h, all, fetch, &p, progress), m.save()); err != nil {
+		return p, err
+	}
+	return p, os.Remove(m.pullFile())
+}
+
+// pullFile is there while a pull is under way. One that is found was cut off: what is otherwise here than it was there
+// then has come from there, as nothing is done to a server before a pull has come to its end.
+func (m *Mirror) pullFile() string { return filepath.Join(m.Notes, "pulling") }
+
+func (m *Mirror) pulling() bool {
+	_, err := os.Lstat(m.pullFile())
+	return err == nil
+}
+
+// clear takes away what a pull that was cut off has brought here, and is not there any more.
+func (m *Mirror) clear(all map[string]Entry) error {
+	var away []string
+	err := filepath.WalkDir(m.Dir, func(full string, e fs.DirEntry, err error) error {
+		rel, _ := filepath.Rel(m.Dir, full) // of what lies below it there is one
+		if err != nil || rel == "." {
+			return err
+		}
+		if there, ok := all[filepath.ToSlash(rel)]; !ok || (there.Kind == Folder) != e.IsDir() {
+			away = append(away, full)
+		}
+		return nil
+	})
+	for _, full := range slices.Backward(away) {
+		err = errors.Join(err, gone(os.Remove(full)))
+	}
+	return err
+}
+
+// gone is the error of taking something away that may be away already.
+func gone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // sweep takes away what an own push has left that nothing came of. What cannot be taken away is in nobody's way.
@@ -476,8 +522,8 @@ func (d *difference) empty() bool { return len(d.folders)+len(d.files)+len(d.gon
 
 // ahead compares the folder here with what was there.
 func (m *Mirror) ahead() (d difference, err error) {
-	if len(m.known) == 0 {
-		return d, nil // nothing was looked at yet
+	if len(m.known) == 0 || m.pulling() {
+		return d, nil // nothing was looked at yet, or what differs has come from there
 	}
 	seen := map[string]bool{}
 	err = filepath.WalkDir(m.Dir, func(full string, e fs.DirEntry, err error) error {
@@ -588,8 +634,11 @@ func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error 
 		return err
 	}
 	d, err := m.ahead()
-	if err != nil || d.empty() {
+	if err != nil {
 		return err
+	}
+	if d.empty() { // what an earlier push was about has all arrived
+		return gone(os.Remove(m.journalFile()))
 	}
 	j := m.journal()
 	if err := m.keep(j); err != nil {

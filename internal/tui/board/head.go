@@ -67,7 +67,11 @@ func (b *Board) drawState(c *canvas.Canvas, from int, starting bool) {
 	case b.last.Verdict == proof.Proved && b.outdated:
 		parts = append(parts, part{fmt.Sprintf("◇ changed since start %d proved it", b.last.Number), canvas.Warn})
 	case b.last.Verdict == proof.Proved:
-		parts = append(parts, part{fmt.Sprintf("◆ proved by start %d", b.last.Number), canvas.Good})
+		by := fmt.Sprintf("◆ proved by start %d", b.last.Number)
+		if b.last.Handed {
+			by = fmt.Sprintf("◆ proved by log %d, handed in", b.last.Number)
+		}
+		parts = append(parts, part{by, canvas.Good})
 	case b.outdated:
 		parts = append(parts, part{fmt.Sprintf("◇ changed since start %d, which was not proved", b.last.Number), canvas.Warn})
 	default:
