@@ -128,7 +128,7 @@ func (q *quays) boatsBefore() {
 		"INSERT INTO Boats (name, draught, hull, chart, flags, seen, about) VALUES ('Möwe 🛥', 0.1, 0.1, x'00ff27', b'10110', '2024-03-31 02:30:00', 'größer'), ('', 16777217, 1e300/3, '', b'0', NULL, NULL)",
 		"CREATE TABLE crew (boat INT, name VARCHAR(40), CONSTRAINT sails FOREIGN KEY (boat) REFERENCES Boats (id) ON DELETE CASCADE)", "INSERT INTO crew VALUES (1, 'Kai'), (1, 'Kai'), (2, NULL)",
 		"CREATE VIEW fleet AS SELECT name FROM Boats", "CREATE DEFINER = quay@`127.0.0.1` TRIGGER grows AFTER INSERT ON crew FOR EACH ROW UPDATE Boats SET hull = hull + 1 WHERE id = NEW.boat",
-		"CREATE TABLE logbook (line TEXT)", "INSERT INTO logbook VALUES ('calm')")
+		"CREATE TABLE logbook (line TEXT)", "INSERT INTO logbook VALUES ('calm')", "SET time_zone = DEFAULT")
 }
 
 const kelpScript = `-- for kelp; once
@@ -258,6 +258,38 @@ func TestScriptOnDatabaseServer(t *testing.T) {
 	h.connects(q, "host=127.0.0.1 port="+q.port+" user=quay password=hunter22 dbname=boats")
 	insist.Lacks(t, "well again", h.try("check", "h").out, "database-")
 	insist.Lacks(t, "what is kept", contents(t, filepath.Join(h.home, "ledger.db")), "hunter22")
+}
+
+// A script that would fail is killed while it runs: the next run puts back what it has changed, says so, and nothing is
+// stuck.
+func TestKilledBeforeItsScriptFails(t *testing.T) {
+	t.Parallel()
+	q := databaseServer(t)
+	q.boatsBefore()
+	h, _ := withDatabase(t, q)
+	before := q.holds()
+	script := filepath.Join(t.TempDir(), "fails.sql")
+	write(t, script, "CREATE TABLE fresh (n INT);\nDO GET_LOCK('quay', 600);\nINSERT INTO nowhere VALUES (1);\n")
+	gate, err := q.all.Conn(context.Background()) // which holds the script where it is
+	insist.OK(t, err)
+	defer gate.Close()
+	insist.OK(t, insist.Err(gate.ExecContext(context.Background(), "DO GET_LOCK('quay', 0)")))
+	cmd := exec.Command(program, "sql", "h", script)
+	cmd.Env = h.env
+	insist.OK(t, cmd.Start())
+	for n := 0; q.holds() == before; n++ {
+		insist.Need(t, n < 1200, "the script does not begin")
+		time.Sleep(100 * time.Millisecond)
+	}
+	insist.OK(t, cmd.Process.Kill())
+	insist.That(t, cmd.Wait() != nil, "it was not killed")
+	insist.OK(t, insist.Err(gate.ExecContext(context.Background(), "DO RELEASE_LOCK('quay')")))
+	next := h.try("survey", "h")
+	insist.Same(t, "put back", q.holds(), before)
+	insist.Need(t, next.status == 0, "the next run says %s", next.err)
+	insist.Holds(t, "told", next.err, "its script failed (line 3: Table 'boats.nowhere' doesn't exist)", "the database is as it was before", "held halfway is in")
+	insist.Holds(t, "in the ledger", h.do(0, "ledger", "h", "1"), "nothing in it has changed")
+	insist.Same(t, "nothing is stuck", h.try("survey", "h").err, "")
 }
 
 // A script is killed, or rather the command that runs it, at each of its writes: the next run completes it or takes

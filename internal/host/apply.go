@@ -307,8 +307,12 @@ func (l *Ledger) conclude(id int64) (what string, err error) {
 	}
 	what = "completed"
 	for _, s := range steps {
-		if t, ok := s.(*tablesStep); ok && t.kept != "" {
+		t, ok := s.(*tablesStep)
+		if ok && t.kept != "" {
 			what += "; what the database held halfway is in " + t.kept
+		}
+		if ok && t.failed != nil {
+			what += fmt.Sprintf("; its script failed (%v), and the database is as it was before", t.failed)
 		}
 	}
 	return what, errors.Join(drop(steps), l.done(id))

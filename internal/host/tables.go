@@ -49,6 +49,7 @@ type tablesStep struct {
 	late   bool
 	did    bool
 	kept   string // the file in which it is kept what was found halfway, "" for none
+	failed error  // why the script of an entry that was cut off could not be brought to its end
 }
 
 // open connects, and reads what the ledger has of the database.
@@ -211,11 +212,31 @@ func (s *tablesStep) run(ctx context.Context, d *Database, was *sqlscript.Snapsh
 	}
 	before, after := sqlscript.Changed(was, now)
 	if failed != nil {
-		return errors.Join(failed, s.write(ctx, d, before))
+		return s.back(ctx, d, before, after, failed)
 	}
-	s.did, s.old, s.new = true, before.Encode(), after.Encode()
-	_, err = s.ledger.db.Exec(`UPDATE file SET old = ?, new = ? WHERE entry = ? AND path = ?`, s.old, s.new, s.id, s.path)
+	s.did = true
+	return s.note(before, after)
+}
+
+// note writes down what has come of a script.
+func (s *tablesStep) note(before, after *sqlscript.Snapshot) error {
+	s.old, s.new = before.Encode(), after.Encode()
+	_, err := s.ledger.db.Exec(`UPDATE file SET old = ?, new = ? WHERE entry = ? AND path = ?`, s.old, s.new, s.id, s.path)
 	return err
+}
+
+// back brings back what a script has changed that failed. Of an entry that was cut off nothing else could come, so that
+// it counts as one that changes nothing here.
+func (s *tablesStep) back(ctx context.Context, d *Database, before, after *sqlscript.Snapshot, failed error) error {
+	if err := s.write(ctx, d, before); err != nil {
+		s.did, s.old, s.new = true, before.Encode(), after.Encode() // undo tries once more, and says that it is not back
+		return errors.Join(failed, err)
+	}
+	if !s.late {
+		return failed
+	}
+	s.failed = failed
+	return s.note(&sqlscript.Snapshot{}, &sqlscript.Snapshot{})
 }
 
 // write makes things as they are wanted, and looks that they are.

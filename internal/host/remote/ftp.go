@@ -25,7 +25,7 @@ const ftpLines = 4
 
 // ftpHost is a host over FTP (RFC 959, 3659, 4217).
 type ftpHost struct {
-	open func() (*ftp.ServerConn, error)
+	open func(ctx context.Context) (*ftp.ServerConn, error)
 
 	mu   sync.Mutex
 	free []*ftp.ServerConn
@@ -52,7 +52,7 @@ func dialFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
 		}
 	}
 	h := &ftpHost{gate: make(chan struct{}, ftpLines)}
-	h.open = func() (*ftp.ServerConn, error) {
+	h.open = func(ctx context.Context) (*ftp.ServerConn, error) {
 		options := []ftp.DialOption{ftp.DialWithTimeout(l.Timeout), ftp.DialWithContext(ctx), ftp.DialWithForceListHidden(true)}
 		switch a.Scheme {
 		case FTPS:
@@ -73,7 +73,7 @@ func dialFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
 		}
 		return conn, nil
 	}
-	conn, err := h.open()
+	conn, err := h.open(ctx)
 	if err != nil {
 		return nil, pin, err
 	}
@@ -93,7 +93,7 @@ func (h *ftpHost) with(do func(c *ftp.ServerConn) error) error {
 	h.mu.Unlock()
 	if conn == nil {
 		var err error
-		if conn, err = h.open(); err != nil {
+		if conn, err = h.open(context.Background()); err != nil {
 			return err
 		}
 	}
