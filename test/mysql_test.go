@@ -270,6 +270,8 @@ func TestKilledBeforeItsScriptFails(t *testing.T) {
 	before := q.holds()
 	script := filepath.Join(t.TempDir(), "fails.sql")
 	write(t, script, "CREATE TABLE fresh (n INT);\nDO GET_LOCK('quay', 600);\nINSERT INTO nowhere VALUES (1);\n")
+	sure := filepath.Join(t.TempDir(), "sure.sql") // of which all tables are known that it touches
+	write(t, sure, "CREATE TABLE fresh (n INT);\nSELECT GET_LOCK('quay', 600);\nINSERT INTO logbook VALUES ('done');\n")
 	gate, err := q.all.Conn(context.Background()) // which holds the script where it is
 	insist.OK(t, err)
 	defer gate.Close()
@@ -290,6 +292,26 @@ func TestKilledBeforeItsScriptFails(t *testing.T) {
 	insist.Holds(t, "told", next.err, "its script failed (line 3: Table 'boats.nowhere' doesn't exist)", "the database is as it was before", "held halfway is in")
 	insist.Holds(t, "in the ledger", h.do(0, "ledger", "h", "1"), "nothing in it has changed")
 	insist.Same(t, "nothing is stuck", h.try("survey", "h").err, "")
+
+	q.do("DROP TRIGGER boats.grows") // which may touch anything
+	before = q.holds()
+	insist.OK(t, insist.Err(gate.ExecContext(context.Background(), "DO GET_LOCK('quay', 0)")))
+	cmd = exec.Command(program, "sql", "h", sure)
+	cmd.Env = h.env
+	insist.OK(t, cmd.Start())
+	for n := 0; q.holds() == before; n++ {
+		insist.Need(t, n < 1200, "the script does not begin")
+		time.Sleep(100 * time.Millisecond)
+	}
+	insist.OK(t, cmd.Process.Kill())
+	insist.That(t, cmd.Wait() != nil, "it was not killed")
+	insist.OK(t, insist.Err(gate.ExecContext(context.Background(), "DO RELEASE_LOCK('quay')")))
+	q.do("ALTER TABLE boats.crew ADD COLUMN rank INT") // somebody else, meanwhile
+	insist.Holds(t, "somebody else's table", h.try("survey", "h").err, "the table crew has been changed by somebody else")
+	insist.Holds(t, "keeps its rows", q.asks("SELECT name FROM boats.crew"), "Kai\nKai\n")
+	q.do("ALTER TABLE boats.crew DROP COLUMN rank")
+	insist.Holds(t, "and once that is in order", h.try("survey", "h").err, "was completed")
+	insist.Holds(t, "it is done", q.asks("SELECT line FROM boats.logbook"), "done")
 }
 
 // A script is killed, or rather the command that runs it, at each of its writes: the next run completes it or takes

@@ -263,8 +263,14 @@ func (d *Database) Run(ctx context.Context, run []sqlscript.Statement) error {
 	return nil
 }
 
-// Write makes the things that a snapshot names as it says, whatever they are now.
+// Write makes the things that a snapshot names as it says, whatever they are now. A table of which it has not the rows
+// is not touched, nor is anything else then: it would come back empty.
 func (d *Database) Write(ctx context.Context, want *sqlscript.Snapshot) error {
+	for i := range want.Things {
+		if t := &want.Things[i]; t.Kind == sqlscript.KindTable && t.Make != "" && t.Columns == nil {
+			return fmt.Errorf("the table %s has been changed by somebody else, and its rows were not kept, as nothing was to be done to it; bring that in order by hand", text.Clean(t.Name))
+		}
+	}
 	if _, err := d.conn.ExecContext(ctx, strict); err != nil {
 		return err
 	}
