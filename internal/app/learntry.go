@@ -307,13 +307,14 @@ func (l *learning) watch(ctx context.Context, t *trial, kind learn.Kind, mods []
 }
 
 // untilOver reads the log of a start until that is over: the server has ended, or said what it says last,
-// or was quiet for long enough. exit is how it ended, nil while it runs.
+// or was quiet for long enough with nothing to do. exit is how it ended, nil while it runs.
 func (l *learning) untilOver(ctx context.Context, dir host.StartDir, s *learn.Start) (exit *host.Exit, err error) {
 	f := dir.Follow()
 	defer f.Close()
 	var log bytes.Buffer
 	keep := func(chunk []byte, _ time.Duration) { log.Write(chunk[:min(len(chunk), maxLearnLog-log.Len())]) }
 	began, heard, longest := time.Now(), time.Now(), time.Duration(0)
+	idle, asked := time.Duration(0), time.Now() // since it was heard, without anything to do
 	for {
 		end, ended := dir.Exit() // asked first: all that it said is in the log by then
 		had := log.Len()
@@ -323,17 +324,21 @@ func (l *learning) untilOver(ctx context.Context, dir host.StartDir, s *learn.St
 			}
 		}
 		if log.Len() > had {
-			longest, heard = max(longest, time.Since(heard)), time.Now()
+			longest, heard, idle = max(longest, time.Since(heard)), time.Now(), 0
 		}
-		limit := l.quiet
+		if r, err := dir.Running(); err != nil || !host.Working(r.Keeper) {
+			idle += time.Since(asked)
+		}
+		asked = time.Now()
+		over := idle > l.quiet || time.Since(heard) > learnWithin/2
 		switch {
 		case l.ends == "":
 		case learn.Says(linesOf(log.Bytes()), l.ends):
-			limit = learnSettled
+			over = time.Since(heard) > learnSettled
 		default: // it has not said what it says last, and may only be slow
-			limit = min(learnLonger*l.quiet, learnWithin/2)
+			over = idle > min(learnLonger*l.quiet, learnWithin/2) || time.Since(heard) > learnWithin/2
 		}
-		if ended || ctx.Err() != nil || time.Since(began) > learnWithin || time.Since(heard) > limit {
+		if ended || ctx.Err() != nil || time.Since(began) > learnWithin || over {
 			l.quiet = max(l.quiet, min(4*longest, learnWithin/2)) // a slow machine, or a slow server
 			s.Lines = linesOf(log.Bytes())
 			if ended {

@@ -90,6 +90,23 @@ func Listening(pid int) ([]int, error) {
 	return slices.Sorted(maps.Keys(ports)), nil
 }
 
+// Working tells whether a process, or one that it has started, has something to do right now: it computes, waits for
+// a processor, or for a disk. On a machine that is short of either, one that is silent may only be slow.
+func Working(pid int) bool {
+	working := false
+	_ = overFamily(pid, func(p procfs.Proc) error { // what cannot be looked at is not known to work
+		threads, err := procfs.AllThreads(p.PID)
+		for _, thread := range threads {
+			// as proc_pid_stat(5) calls them: R runs or waits for a processor, D for a disk
+			if s, err := thread.Stat(); err == nil && (s.State == "R" || s.State == "D") {
+				working = true
+			}
+		}
+		return err
+	})
+	return working
+}
+
 // overFamily looks at a process and all that it has started. One that may not be looked at, or that
 // ends meanwhile, is passed over as long as another can be.
 func overFamily(pid int, look func(procfs.Proc) error) (problem error) {

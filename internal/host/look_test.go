@@ -6,7 +6,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"testing"
+	"time"
 
 	"initium/internal/host"
 	"initium/internal/insist"
@@ -68,4 +70,27 @@ func TestMapped(t *testing.T) {
 	insist.That(t, slices.Contains(got, self) && slices.Contains(got, program), "with what it has started the files are %v", got)
 	_, err = host.Mapped(1 << 30)
 	insist.Fails(t, "of no process", err, "look which files")
+}
+
+// One that computes has something to do, also when it was started by another that only waits; one that sleeps has
+// nothing.
+func TestWorking(t *testing.T) {
+	for _, c := range []struct {
+		script string
+		want   bool
+	}{
+		{"while :; do :; done & wait", true},
+		{"sleep 60 & wait", false},
+	} {
+		shell := exec.Command("/bin/sh", "-c", c.script)
+		shell.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+		insist.OK(t, shell.Start())
+		end := func() { _ = syscall.Kill(-shell.Process.Pid, syscall.SIGKILL); _ = shell.Wait() }
+		t.Cleanup(end)
+		for host.Working(shell.Process.Pid) != c.want { // it begins by working
+			time.Sleep(time.Millisecond)
+		}
+		end()
+	}
+	insist.That(t, !host.Working(1<<30), "a process that is nowhere works")
 }
