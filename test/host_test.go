@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bufio"
 	"fmt"
 	"net"
 	"os"
@@ -154,9 +155,10 @@ func TestServerAtAHost(t *testing.T) {
 			insist.Holds(t, "the survey", o.do(0, "survey", "live"), "reed_lights", "will_o_wisp")
 			insist.Holds(t, "the host's server", o.do(0, "host", "list"), "live")
 			insist.Holds(t, "it is not dropped", o.try("host", "drop", "there").err, "live stands at there")
-			for _, args := range [][]string{{"prove", "live"}, {"rehearse", "live"}, {"culprit", "live"}, {"apply", "live", "--prove"}} {
+			for _, args := range [][]string{{"prove", "live", "--keep-running"}, {"rehearse", "live"}, {"culprit", "live"}} {
 				insist.Holds(t, args[0], o.try(args...).err, "it stands at there", "your notes: Start is the green one", "hand its log in")
 			}
+			insist.Holds(t, "no log is known", o.try("prove", "live").err, "say which it is", "--log PATH", "--from LOG")
 			moor := filepath.Join(r.dir, "moor")
 			table := filepath.Join(moor, "tables/creatures.xml")
 			before := contents(t, table)
@@ -192,7 +194,7 @@ func TestServerAtAHost(t *testing.T) {
 func (r *faraway) proves(t *testing.T, o *operator, moor string) {
 	t.Helper()
 	o.do(0, "undo", "live", "0")
-	insist.Holds(t, "before any", o.do(0, "servers"), "at there", "no log handed in")
+	insist.Holds(t, "before any", o.do(0, "servers"), "at there", "no start seen")
 	local := newOperator(t)
 	dir := filepath.Join(filepath.Dir(local.home), "moor")
 	copyAll(t, moor, dir)
@@ -216,6 +218,99 @@ func (r *faraway) proves(t *testing.T, o *operator, moor string) {
 	compared := o.do(1, "compare", "live", "1", "2")
 	insist.Holds(t, "the starts", compared, "will_o_wisp: silent, was confirmed")
 	insist.Lacks(t, "what was only fetched once more", compared, "files of reed_lights")
+	r.watches(t, o, moor, log)
+}
+
+// watches has a server proved that somebody starts at its host, while its log is watched over the line.
+func (r *faraway) watches(t *testing.T, o *operator, moor, log string) {
+	t.Helper()
+	insist.Holds(t, "no file of it", o.try("prove", "live", "--log", "../latest.log").err, "no path of a file below the server's folder")
+	file := filepath.Join(moor, "logs/latest.log")
+	lines, n := strings.SplitAfter(log, "\n"), 0
+	o.do(1, "prove", "live", "--log", "logs/latest.log", "--from", "logs/latest.log")
+	for name, begin := range map[string]func(){
+		"moved away": func() { insist.OK(t, os.Rename(file, file+".1")) },
+		"cut off":    func() { put(t, file, "") },
+		"goes on":    func() {},
+	} {
+		until, rest := o.says(t, "prove", "live", "--timeout", "5m")
+		until("start it at there now (your notes: Start is the green one); logs/latest.log is watched until it does")
+		add(t, file, "12:00:00.000 | moor    | somebody walks about\n")
+		begin()
+		n++ // hosts that tell times by the minute do not tell a log from another of the same text
+		add(t, file, fmt.Sprintf("12:00:%02d.000 | moor    | dawn\n", n))
+		for i, line := range lines {
+			add(t, file, line)
+			if i == len(lines)/2 {
+				until("it is being started")
+			}
+		}
+		all := rest()
+		insist.Holds(t, name, all, "live: proved", "it was started at there; its log was read over the line", "reed_lights")
+		insist.Lacks(t, name, all, "may be missing")
+	}
+	starts := func(until func(string), lines string) {
+		until("start it at there now")
+		until("is watched until it does")
+		insist.OK(t, os.Rename(file, file+".1"))
+		n++
+		add(t, file, fmt.Sprintf("12:00:%02d.000 | moor    | dawn\n", n)+lines)
+	}
+	before := contents(t, filepath.Join(moor, "moor.sh"))
+	bad := strings.ReplaceAll(log, "will_o_wisp", "nobody_here")
+	o.do(0, "off", "live", "reed_lights", "--stage")
+	until, rest := o.says(t, "apply", "live", "--prove", "--or-return", "--timeout", "5m")
+	starts(until, bad)
+	until("going back to entry")
+	starts(until, log)
+	insist.Same(t, "gone back there", contents(t, filepath.Join(moor, "moor.sh")), before)
+	insist.Holds(t, "not proved", rest(), "gone back to entry", "live: proved")
+	o.do(0, "off", "live", "reed_lights", "--stage")
+	until, rest = o.says(t, "apply", "live", "--prove", "--timeout", "5m")
+	starts(until, log)
+	insist.Holds(t, "proved", rest(), "the change is made and proved")
+	insist.That(t, contents(t, filepath.Join(moor, "moor.sh")) != before, "the change is not there")
+	insist.Holds(t, "known as that", o.do(0, "servers"), "at there", "proved")
+	insist.Holds(t, "the log is remembered", contents(t, filepath.Join(o.home, "servers/live/server.toml")), "latest.log")
+}
+
+// says begins a command. until waits for words of what it prints, rest for its end.
+func (o *operator) says(t *testing.T, args ...string) (until func(words string), rest func() string) {
+	t.Helper()
+	cmd := exec.Command(program, args...)
+	cmd.Env = o.env
+	out, err := cmd.StdoutPipe()
+	insist.OK(t, err)
+	cmd.Stderr = cmd.Stdout
+	insist.OK(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill() }) // it has ended by then, unless something failed
+	said, all := bufio.NewScanner(out), ""
+	until = func(words string) {
+		t.Helper()
+		for said.Scan() {
+			if all += said.Text() + "\n"; strings.Contains(said.Text(), words) {
+				return
+			}
+		}
+		t.Fatalf("%v: it did not say %q:\n%s", args, words, all)
+	}
+	return until, func() string {
+		for said.Scan() {
+			all += said.Text() + "\n"
+		}
+		cmd.Wait()
+		return all
+	}
+}
+
+// add adds to a file, or begins it.
+func add(t *testing.T, name, data string) {
+	t.Helper()
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_APPEND|os.O_CREATE, 0o644)
+	insist.OK(t, err)
+	_, err = f.WriteString(data)
+	insist.OK(t, err)
+	insist.OK(t, f.Close())
 }
 
 // is lays a server out at the host.

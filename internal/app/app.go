@@ -24,6 +24,7 @@ import (
 	"initium/internal/host"
 	"initium/internal/host/disk"
 	"initium/internal/host/remote"
+	"initium/internal/standin/landlord"
 )
 
 // App is Initium for one operator.
@@ -34,6 +35,8 @@ type App struct {
 	Passing   bool           // the servers end with this program, as in the demo
 	Secrets   remote.Secrets // who is asked for a host's password; nil for nobody
 	Downloads string         // the folder where what is to be taken in is looked for first; "" for where the program was started
+
+	landlord *landlord.Landlord // of the demo; else nil
 
 	once   sync.Once
 	opened *host.Ledger
@@ -90,10 +93,14 @@ func (a *App) ledger() (*host.Ledger, error) {
 // Close closes what was opened.
 func (a *App) Close() error {
 	a.hang()
-	if a.opened == nil {
-		return nil
+	var err error
+	if a.landlord != nil {
+		err = a.landlord.Close()
 	}
-	return a.opened.Close()
+	if a.opened == nil {
+		return err
+	}
+	return errors.Join(err, a.opened.Close())
 }
 
 // New finds the operator's home and this program.

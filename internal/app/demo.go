@@ -3,7 +3,9 @@ package app
 import (
 	"archive/zip"
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"os"
@@ -15,14 +17,19 @@ import (
 
 	"initium/demo"
 	"initium/internal/host"
+	"initium/internal/standin/landlord"
 )
 
 // demoServer is one of the servers of the demo.
 type demoServer struct {
-	Name   string `toml:"name"`
-	Folder string `toml:"folder"`
-	Script string `toml:"script"` // where its port is written
-	Port   int    `toml:"port"`
+	Name   string   `toml:"name"`
+	Folder string   `toml:"folder"`
+	Script string   `toml:"script"` // where its port is written
+	Port   int      `toml:"port"`
+	Rented bool     `toml:"rented"` // it stands at the demo's landlord
+	Wanted int      `toml:"wanted"` // the port that it gets, if that is free; 0 for the one that is written
+	Gone   []string `toml:"gone"`   // files that it has not, though its family's others have
+	Cut    string   `toml:"cut"`    // what its script has not
 }
 
 // Demo makes a scratch home below dir, with copies of the made-up servers in it,
@@ -40,7 +47,13 @@ func (a *App) Demo(dir string) (d *App, open string, err error) {
 		return nil, "", fmt.Errorf("read the list of the demo's servers: %w", err)
 	}
 	for _, s := range list.Server {
-		if err := d.setUp(s, filepath.Join(dir, s.Folder)); err != nil {
+		if s.Rented {
+			err = d.rent(s, dir)
+		} else {
+			err = d.setUp(s, filepath.Join(dir, s.Folder), filepath.Join(dir, s.Folder))
+		}
+		if err != nil {
+			d.Close()
 			return nil, "", fmt.Errorf("set the demo's server %s up: %w", s.Name, err)
 		}
 	}
@@ -50,11 +63,57 @@ func (a *App) Demo(dir string) (d *App, open string, err error) {
 	return d, list.Server[0].Name, nil
 }
 
-func (a *App) setUp(s demoServer, dir string) error {
+// theirNotes are what the operator of the demo has noted of the landlord.
+const theirNotes = "Start and Stop are on %s"
+
+// rent has a server stand at the demo's landlord.
+func (a *App) rent(s demoServer, dir string) error {
+	rooms, keys := filepath.Join(dir, "rented"), filepath.Join(dir, "keys")
+	if err := errors.Join(os.MkdirAll(rooms, 0o755), os.MkdirAll(keys, 0o700)); err != nil {
+		return err
+	}
+	var err error
+	if a.landlord, err = landlord.Open(rooms, keys); err != nil {
+		return err
+	}
+	a.landlord.Let(s.Name, s.Script, "MOOR="+a.Exe)
+	r := host.HostRecord{Name: "landlord", URL: a.landlord.URL, Pin: a.landlord.Fingerprint, Identity: a.landlord.Identity, Notes: fmt.Sprintf(theirNotes, a.landlord.Page)}
+	if _, err := a.AddHost(context.Background(), r, false, nil); err != nil {
+		return err
+	}
+	if err := a.setUp(s, filepath.Join(rooms, s.Name), r.Name+":"+s.Name); err != nil {
+		return err
+	}
+	return a.SetLog(s.Name, "logs/latest.log")
+}
+
+// layOut puts the files of a server where it stands.
+func layOut(s demoServer, dir string) error {
 	if err := copyTree(demo.FS, s.Folder, dir); err != nil {
 		return err
 	}
-	port, err := freePort(s.Port)
+	for _, gone := range s.Gone {
+		if err := os.RemoveAll(filepath.Join(dir, gone)); err != nil {
+			return err
+		}
+	}
+	if s.Cut == "" {
+		return nil
+	}
+	script := filepath.Join(dir, s.Script)
+	data, err := os.ReadFile(script)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(script, bytes.Replace(data, []byte(s.Cut), nil, 1), 0o644)
+}
+
+// setUp gives a server a port of its own and adopts it.
+func (a *App) setUp(s demoServer, dir, as string) error {
+	if err := layOut(s, dir); err != nil {
+		return err
+	}
+	port, err := freePort(cmp.Or(s.Wanted, s.Port))
 	if err != nil {
 		return err
 	}
@@ -69,7 +128,7 @@ func (a *App) setUp(s demoServer, dir string) error {
 			return err
 		}
 	}
-	_, err = a.Adopt(context.Background(), Adoption{Dir: dir, As: s.Name, Set: map[string]string{"port": strconv.Itoa(port)}})
+	_, err = a.Adopt(context.Background(), Adoption{Dir: as, As: s.Name, Set: map[string]string{"port": strconv.Itoa(port)}})
 	return err
 }
 

@@ -108,6 +108,9 @@ func (f *following) settle(up bool) {
 					return true, line
 				}
 			}
+			if f.there != nil {
+				return false, "it cannot be asked: " + f.unheard
+			}
 			return false, fmt.Sprintf("it said %d lines, and none does", len(f.replies[ask]))
 		},
 		Path: func(below string) (bool, string) {
@@ -118,6 +121,9 @@ func (f *following) settle(up bool) {
 			return true, ""
 		},
 		Port: func(port int) (bool, string) {
+			if f.there != nil {
+				return false, "which ports it listens on at " + f.there().Host + " cannot be seen from here"
+			}
 			running, err := f.dir.Running()
 			if err != nil {
 				return false, text.Clean(err.Error())

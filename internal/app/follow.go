@@ -32,6 +32,7 @@ type Step struct {
 	SoFar     *proof.Proof // as it would be judged now; nil when nothing is new
 	Judged    *proof.Proof // the proof, in the step after it was made
 	Exit      *host.Exit   // how the server ended; nil while it runs
+	There     *There       // of a start that is made elsewhere; else nil
 }
 
 // stepEvery is how often somebody who watches is told of the time, when nothing
@@ -58,10 +59,11 @@ type following struct {
 	replies map[string][]string // what it answered, for the operator's expectations
 	before  *proof.Proof        // how it was judged before, when it is judged once more
 
-	elsewhere []string  // files that look like its log, when nothing is printed
-	looked    bool      // for these
-	release   func()    // gives the right to judge it back; may be nil
-	listening time.Time // since when it is known to listen on the port that shows it to be ready
+	there     func() There // where it stands, of a start that is made elsewhere; nil where it is made here
+	elsewhere []string     // files that look like its log, when nothing is printed
+	looked    bool         // for these
+	release   func()       // gives the right to judge it back; may be nil
+	listening time.Time    // since when it is known to listen on the port that shows it to be ready
 }
 
 // follow begins to read the log of a start. onStep may be nil.
@@ -178,6 +180,10 @@ func (f *following) step(s Step) {
 	if f.onStep == nil {
 		return
 	}
+	if f.there != nil {
+		there := f.there()
+		s.There = &there
+	}
 	s.Number, s.Elapsed, s.Limit, s.Quiet = f.number, time.Since(f.began), f.expected.Within, time.Since(f.heard)
 	_, s.Ready = f.reader.Ready()
 	s.Status, s.New = f.reader.Status(), slices.Clone(f.fresh)
@@ -192,7 +198,12 @@ func (f *following) step(s Step) {
 
 // untilJudged follows a start until it can be judged.
 func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
-	for {
+	for looked := time.Now(); ; {
+		since := time.Since(looked)
+		looked = looked.Add(since)
+		if f.there != nil && f.there().Down != "" {
+			f.began = f.began.Add(since) // what it does meanwhile is not seen, and may be in time
+		}
 		// Whether the server has ended is asked first: all that it said is in the
 		// log by then.
 		exit, ended := f.dir.Exit()
@@ -241,6 +252,10 @@ func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
 // ask types what makes the server list its mods and say what it is, and reads the
 // reply.
 func (f *following) ask(ctx context.Context) error {
+	if f.there != nil {
+		f.unheard = "its console is at " + f.there().Host
+		return nil
+	}
 	k := &f.server.Dialect.Console
 	for _, words := range []string{k.List, k.Status} {
 		if words == "" {

@@ -92,6 +92,11 @@ func (a *App) idle(name, what string) (*Server, error) {
 	if err := a.elsewhere(name, what); err != nil {
 		return nil, err
 	}
+	return a.idleAnywhere(name, what)
+}
+
+// idleAnywhere is idle for what is done at a host, too.
+func (a *App) idleAnywhere(name, what string) (*Server, error) {
 	s, err := a.Server(name)
 	if err != nil {
 		return nil, err

@@ -59,7 +59,7 @@ func (a *App) summary(name string) Summary {
 	sum.Dialect, sum.Dir, sum.Port = look.Server.Dialect.Title, look.Server.Record.Dir, look.Server.Vars["port"]
 	sum.Running = look.Running
 	if r := look.Server.Record; r.Host != "" {
-		sum.Host, sum.Dir, sum.Down = r.Host, r.Host+":"+r.Path, a.LineDown(name) != nil
+		sum.Host, sum.Dir, sum.Down = r.Host, r.Place(r.Dir), a.LineDown(name) != nil
 	}
 	if sum.Last, sum.Proved, err = a.LastStart(name); err != nil {
 		sum.Problem = text.Clean(err.Error())

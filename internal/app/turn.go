@@ -27,16 +27,17 @@ type TurnOptions struct {
 // show.
 type Turned struct {
 	Server  string       `json:"server"`
-	Resumed bool         `json:"resumed"` // it was begun by a run that was cut off
-	Entry   int          `json:"entry"`   // of the ledger, 0 when nothing was changed
-	Change  string       `json:"change"`  // what was changed, in words
-	Proof   *proof.Proof `json:"proof"`   // of the change; null when it was not started with it
-	Why     string       `json:"why"`     // it was gone back, "" when it was not
-	To      int          `json:"to"`      // the entry that was gone back to
-	Back    *proof.Proof `json:"back"`    // the proof of that
-	OutMS   int64        `json:"out_ms"`  // for how long players were out; 0 when the server did not run before
-	Ran     bool         `json:"ran"`     // before
-	Running bool         `json:"running"` // in the end
+	Host    string       `json:"host,omitempty"` // at which it is started by its operator, "" for this machine
+	Resumed bool         `json:"resumed"`        // it was begun by a run that was cut off
+	Entry   int          `json:"entry"`          // of the ledger, 0 when nothing was changed
+	Change  string       `json:"change"`         // what was changed, in words
+	Proof   *proof.Proof `json:"proof"`          // of the change; null when it was not started with it
+	Why     string       `json:"why"`            // it was gone back, "" when it was not
+	To      int          `json:"to"`             // the entry that was gone back to
+	Back    *proof.Proof `json:"back"`           // the proof of that
+	OutMS   int64        `json:"out_ms"`         // for how long players were out; 0 when the server did not run before
+	Ran     bool         `json:"ran"`            // before
+	Running bool         `json:"running"`        // in the end
 }
 
 // Proved tells whether the change holds.
@@ -48,6 +49,7 @@ func (t *Turned) Proved() bool {
 type turning struct {
 	*App
 	name string
+	host string // at which the server is started by its operator, "" for this machine
 	opt  TurnOptions
 	host.Turn
 	result *Turned
@@ -58,15 +60,21 @@ type turning struct {
 // that was asked for, starts that and proves it. A run that was cut off is carried on with, whatever is staged by
 // now.
 func (a *App) ApplyProved(ctx context.Context, name string, opt TurnOptions) (*Turned, error) {
-	if _, err := a.idle(name, "change"); err != nil {
+	s, err := a.idleAnywhere(name, "change")
+	if err != nil {
 		return nil, err
+	}
+	if s.Record.Host != "" {
+		if _, err := a.watchThere(s, opt.ProveOptions); err != nil {
+			return nil, err // what cannot be judged is not begun
+		}
 	}
 	lock, err := a.Home.LockTurn(name)
 	if err != nil {
 		return nil, fmt.Errorf("%s is being changed and proved already", name)
 	}
 	defer lock.Close()
-	t := &turning{App: a, name: name, opt: opt, result: &Turned{Server: name}}
+	t := &turning{App: a, name: name, host: s.Record.Host, opt: opt, result: &Turned{Server: name, Host: s.Record.Host}}
 	t.Turn, err = a.Home.Turn(name)
 	switch {
 	case err == nil:
@@ -193,13 +201,18 @@ func (t *turning) carryOn(ctx context.Context) error {
 			if done, err := t.prove(ctx); err != nil || done {
 				return err
 			}
-			ctx = context.WithoutCancel(ctx) // whoever has had enough wants the old state
+			if t.host == "" {
+				ctx = context.WithoutCancel(ctx) // whoever has had enough wants the old state
+			}
 		case host.TurnReturn:
-			if err := t.goBack(ctx); err != nil {
+			if err := t.goBack(context.WithoutCancel(ctx)); err != nil {
 				return err
 			}
 		case host.TurnBack:
 			t.result.Entry, t.result.Why, t.result.To = t.Entry, t.Why, t.Turn.To
+			if t.host != "" && ctx.Err() != nil {
+				return nil // it was not waited for any longer; whoever starts it there next can have that proved
+			}
 			t.phase("starting what was gone back to")
 			p, err := t.start(ctx, KeepAlways)
 			t.result.Back = p
@@ -242,7 +255,11 @@ func (t *turning) make(ctx context.Context) error {
 			return err
 		}
 		t.phase("making the change")
-		if _, err := t.Change(ctx, t.name, t.opt.Progress); err != nil { // nothing was changed
+		_, err := t.Change(ctx, t.name, t.opt.Progress)
+		if made, failed := t.newest(); err != nil && failed == nil && made != t.Before {
+			return err // it is made, and has not all arrived at its host
+		}
+		if err != nil { // nothing was changed
 			t.Entry, t.Turn.To, t.Why = t.Before, t.Before, "it could not be made: "+text.Clean(err.Error())
 			return t.next(host.TurnReturn)
 		}
@@ -266,6 +283,8 @@ func (t *turning) prove(ctx context.Context) (done bool, err error) {
 	switch {
 	case err != nil && !t.Turn.OrReturn:
 		return false, err
+	case err != nil && t.host != "" && ctx.Err() != nil:
+		t.Why = "nobody started it there for as long as that was waited for"
 	case err != nil:
 		t.Why = "it could not be started: " + text.Clean(err.Error())
 	case p.Verdict == proof.Proved:
@@ -283,6 +302,14 @@ func (t *turning) prove(ctx context.Context) (done bool, err error) {
 func (t *turning) start(ctx context.Context, keep Keep) (p *proof.Proof, err error) {
 	if !t.Ran {
 		keep = KeepNever
+	}
+	if t.host != "" {
+		if h, err := t.Home.Host(t.host); err == nil && h.Notes != "" {
+			t.phase(fmt.Sprintf("start it at %s now (your notes: %s)", t.host, text.Clean(h.Notes)))
+		} else {
+			t.phase(fmt.Sprintf("start it at %s now", t.host))
+		}
+		return t.ProveThere(ctx, t.name, t.opt.ProveOptions)
 	}
 	begun := t.Home.IsRunning(t.name)
 	if !begun {

@@ -284,11 +284,16 @@ func (e *env) printTurned(t *app.Turned) {
 	switch {
 	case t.Proved():
 		fmt.Fprintf(e.out, "the change is made and proved (entry %d): %s\n", t.Entry, t.Change)
+	case t.Back == nil && t.Why != "":
+		fmt.Fprintf(e.out, "\ngone back to entry %d, because of the change %s; start it at %s, and initium prove %s watches that\n", t.To, t.Why, t.Host, t.Server)
 	case t.Back == nil:
 		fmt.Fprintf(e.out, "the change is made (entry %d) and not proved; initium undo %s takes it back\n", t.Entry, t.Server)
 	default:
 		fmt.Fprintf(e.out, "\ngone back to entry %d, because of the change %s\n", t.To, t.Why)
 		e.printProof(t.Back)
+	}
+	if t.Host != "" {
+		return // whether it runs there is not seen from here
 	}
 	state := "the server does not run"
 	switch {

@@ -20,7 +20,7 @@ func (e *env) prove() *cobra.Command {
 	var opt app.ProveOptions
 	var asJSON, keep, probe, first bool
 	var await []string
-	var from string
+	var from, log string
 	cmd := &cobra.Command{
 		Use:   "prove SERVER",
 		Short: "Start a server, judge every mod by its log, and stop it; exit status 1 if it is not proved",
@@ -42,8 +42,15 @@ func (e *env) prove() *cobra.Command {
 			}
 			var p *proof.Proof
 			var err error
+			if log != "" {
+				if err := e.app.SetLog(args[0], log); err != nil {
+					return err
+				}
+			}
 			if from != "" {
 				p, err = e.app.ProveFrom(cmd.Context(), args[0], from, e.in)
+			} else if there, known := e.app.Home.Record(args[0]); known == nil && there.Host != "" && !keep {
+				p, err = e.app.ProveThere(cmd.Context(), args[0], opt)
 			} else {
 				p, err = e.app.Prove(cmd.Context(), args[0], opt)
 			}
@@ -67,6 +74,7 @@ func (e *env) prove() *cobra.Command {
 	cmd.Flags().DurationVar(&opt.Stay, "stay", 0, "how long it has to stay up once it is ready, for mods that fail late; the dialect says when left out")
 	cmd.Flags().BoolVar(&probe, "probe", false, "have the server's own command look through its startup files first, and start it only if that finds nothing")
 	cmd.Flags().StringVar(&from, "from", "", "judge this log instead of a start: of a server that is started elsewhere; - for the standard input")
+	cmd.Flags().StringVar(&log, "log", "", "of a server that is started elsewhere: its log, below its folder there; remembered")
 	cmd.Flags().BoolVar(&first, "first", false, "a first start: wait until mods have made what they make, stop the server, and start it once more where something has not come")
 	cmd.Flags().StringSliceVar(&await, "await", nil, "with --first: a path below the server's folder that has to appear too")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
@@ -117,9 +125,18 @@ func (e *env) printFirst(f *app.First) {
 
 // progress prints each mod as it is spoken for, and the time while none is.
 func (e *env) progress() func(app.Step) {
-	said := map[string]bool{}
+	said, there := map[string]bool{}, ""
 	lastSecond := 0
 	return func(s app.Step) {
+		if s.There != nil {
+			if now := e.thereWords(s.There); now != there {
+				there = now
+				fmt.Fprintf(e.out, "%7.2f s  %s\n", s.Elapsed.Seconds(), now)
+			}
+			if !s.There.Begun {
+				return
+			}
+		}
 		if s.SoFar != nil {
 			for _, m := range s.SoFar.Mods {
 				if m.Outcome != proof.Silent && !said[m.Name] {
@@ -137,6 +154,19 @@ func (e *env) progress() func(app.Step) {
 			}
 		}
 	}
+}
+
+// thereWords say where a start that is made elsewhere stands, and what to do.
+func (e *env) thereWords(t *app.There) string {
+	switch {
+	case t.Down != "":
+		return t.Down + "; it is tried again"
+	case t.Begun:
+		return "it is being started; its log is read as it comes"
+	case t.Notes != "":
+		return fmt.Sprintf("start it at %s now (your notes: %s); %s is watched until it does", t.Host, t.Notes, t.Log)
+	}
+	return fmt.Sprintf("start it at %s now; %s is watched until it does", t.Host, t.Log)
 }
 
 // probedFirst has the server's own command look through its startup files; what it finds is a no.
@@ -169,6 +199,9 @@ func (e *env) printProof(p *proof.Proof) {
 	}
 	if p.Hint != "" {
 		fmt.Fprintln(e.out, p.Hint)
+	}
+	if p.There != "" {
+		fmt.Fprintf(e.out, "it was started at %s; its log was read over the line\n", p.There)
 	}
 	if p.Handed {
 		fmt.Fprintln(e.out, "the log was handed in; that it is of this line-up is taken from you")

@@ -39,11 +39,7 @@ func (e *env) adopt() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			place := r.Dir
-			if r.Host != "" {
-				place = r.Host + ":" + r.Path
-			}
-			fmt.Fprintf(e.out, "adopted %s as %s (%s)\n", text.Clean(place), r.Name, look.Server.Dialect.Title)
+			fmt.Fprintf(e.out, "adopted %s as %s (%s)\n", text.Clean(r.Place(r.Dir)), r.Name, look.Server.Dialect.Title)
 			values, err := e.app.Values(r.Name)
 			if err != nil {
 				return err
@@ -183,7 +179,7 @@ func (e *env) servers() *cobra.Command {
 func LastStart(s app.Summary) string {
 	switch {
 	case s.Last == nil && s.Host != "":
-		return "no log handed in"
+		return "no start seen yet"
 	case s.Last == nil:
 		return "never started"
 	case s.Last.Verdict != proof.Proved:

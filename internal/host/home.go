@@ -58,6 +58,16 @@ type Record struct {
 	// Of a server that stands at a host: which, and where there. Dir is its mirror then.
 	Host string `toml:"host,omitempty" json:",omitempty"`
 	Path string `toml:"path,omitempty" json:",omitempty"`
+	Log  string `toml:"log,omitempty" json:",omitempty"` // its log there, below Path; "" for what the dialect says
+}
+
+// Place is where something of a server lies, in words: its path, or HOST:PATH. full is whole, in the server's folder or
+// elsewhere on this machine.
+func (r Record) Place(full string) string {
+	if rest, ok := strings.CutPrefix(full, r.Dir); ok && r.Host != "" && (rest == "" || rest[0] == '/') {
+		return r.Host + ":" + r.Path + rest
+	}
+	return full
 }
 
 var serverName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)

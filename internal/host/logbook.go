@@ -222,3 +222,40 @@ func (d StartDir) removePiece(n int) {
 		os.Remove(name)
 	}
 }
+
+// HandedLog writes the log of a start whose server no keeper runs, as it comes from elsewhere. It may be used from
+// several goroutines.
+type HandedLog struct {
+	mu   sync.Mutex
+	book *logbook
+	from *source
+}
+
+// HandLog begins the log of a start that began at some time.
+func (d StartDir) HandLog(began time.Time) (*HandedLog, error) {
+	book, err := newLogbook(d, began)
+	if err != nil {
+		return nil, fmt.Errorf("keep the log of a start: %w", err)
+	}
+	return &HandedLog{book: book, from: book.source(true)}, nil
+}
+
+// Write keeps what has come; a line when it is whole.
+func (l *HandedLog) Write(p []byte) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.from.write(p)
+}
+
+// End ends a line that has begun.
+func (l *HandedLog) End() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.from.end()
+}
+
+// Close closes the log.
+func (l *HandedLog) Close() {
+	l.End()
+	l.book.close()
+}

@@ -64,6 +64,7 @@ type Proof struct {
 	Later      []Mod             `json:"later,omitempty"`      // what came of mods after that, while the server ran
 	Reloads    []Reload          `json:"reloads,omitempty"`    // mods that were loaded anew since
 	Started    *time.Time        `json:"started,omitempty"`
+	There      string            `json:"there,omitempty"`     // the host at which it was started, and whose log was read over the line
 	Handed     bool              `json:"handed_in,omitempty"` // the log was handed in: that it is of this line-up is taken from whoever did
 }
 

@@ -264,7 +264,11 @@ func (b *Board) drawRows(c *canvas.Canvas, y, h int) {
 	c.PutWithin(cols.name, y, cols.rails-cols.name, heading, k)
 	c.Put(cols.rails+1, y, "needs", canvas.Dim)
 	if b.last == nil {
-		c.PutWithin(cols.axis, y, c.W-cols.axis-1, "no start yet; s starts the server and shows here what each mod did", canvas.Dim)
+		words := "no start yet; s starts the server and shows here what each mod did"
+		if b.host() != "" {
+			words = "no start seen yet; s watches one there and shows here what each mod did"
+		}
+		c.PutWithin(cols.axis, y, c.W-cols.axis-1, words, canvas.Dim)
 	} else {
 		a.header(c, y)
 		c.PutWithin(cols.outcome, y, c.W-cols.outcome, fmt.Sprintf("start %d, %s", b.last.Number, marks.Clock(*b.last.Started)), canvas.Dim)

@@ -61,7 +61,7 @@ func (b *Board) drawState(c *canvas.Canvas, from int, starting bool) {
 	}
 	switch {
 	case b.last == nil && record.Host != "":
-		parts = append(parts, part{"no log handed in yet", canvas.Dim})
+		parts = append(parts, part{"no start seen yet", canvas.Dim})
 	case b.last == nil:
 		parts = append(parts, part{"never started", canvas.Dim})
 	case b.last.Verdict == proof.Proved && b.outdated:

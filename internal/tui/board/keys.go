@@ -199,6 +199,10 @@ func (b *Board) Key(k string) tea.Cmd {
 	case "S":
 		return b.startAnew()
 	case "X":
+		if b.host() != "" {
+			b.Say("The server stands at %s; it is stopped there.", b.host())
+			return nil
+		}
 		if !b.look.Running {
 			b.Say("The server does not run.")
 			return nil
@@ -367,13 +371,22 @@ func (b *Board) start() tea.Cmd {
 		b.Say("The server runs; l watches it, S stops it and starts it again.")
 		return nil
 	}
+	if b.host() != "" && b.watching != nil && !b.watching.Down() {
+		return b.watch()
+	}
 	return b.WatchAnew(true)
 }
+
+// host is where the server stands, "" for this machine.
+func (b *Board) host() string { return b.look.Server.Record.Host }
 
 // startAnew stops the server, if it runs, and starts it again.
 func (b *Board) startAnew() tea.Cmd {
 	if b.Stuck || b.look == nil {
 		return nil
+	}
+	if b.host() != "" {
+		return b.start()
 	}
 	if !b.look.Running && (b.watching == nil || b.watching.Down()) {
 		return b.start()
@@ -499,6 +512,10 @@ func (b *Board) toggle(k string) tea.Cmd {
 
 // askConsole asks for a line to be typed on the server's console.
 func (b *Board) askConsole() tea.Cmd {
+	if b.host() != "" {
+		b.Say("The server stands at %s, and its console too.", b.host())
+		return nil
+	}
 	if !b.look.Running {
 		b.Say("The server does not run; s starts it.")
 		return nil
@@ -528,6 +545,8 @@ func (b *Board) Keys() []frame.Key {
 	}
 	if b.look != nil && b.look.Running {
 		keys = append(keys, frame.Key{"l", "watch"}, frame.Key{"X", "stop"}, frame.Key{"S", "start anew"})
+	} else if b.look != nil && b.host() != "" {
+		keys = append(keys, frame.Key{"s", "watch a start there"})
 	} else {
 		keys = append(keys, frame.Key{"s", "start and prove"})
 	}

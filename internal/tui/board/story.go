@@ -125,7 +125,7 @@ func (b *Board) storyLines(r boardRow) (lines []storyLine) {
 		add("needed by", users, canvas.Dim, canvas.Text)
 	}
 	if m.Path != "" {
-		add("folder", canvas.Clean(m.Path), canvas.Dim, canvas.Dim)
+		add("folder", canvas.Clean(b.look.Server.Record.Place(m.Path)), canvas.Dim, canvas.Dim)
 	}
 	if len(m.Entries) > 0 {
 		add("declared", canvas.Clean(b.declared(m)), canvas.Dim, canvas.Dim)

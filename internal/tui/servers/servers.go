@@ -276,7 +276,7 @@ func (l *serverList) drawStory(c *canvas.Canvas, y int) {
 func drawLastStart(c *canvas.Canvas, x, y int, s app.Summary) int {
 	switch {
 	case s.Last == nil && s.Host != "":
-		return c.Put(x, y, "no log handed in yet", canvas.Dim)
+		return c.Put(x, y, "no start seen yet", canvas.Dim)
 	case s.Last == nil:
 		return c.Put(x, y, "never started", canvas.Dim)
 	case s.Last.Verdict != proof.Proved:

@@ -229,6 +229,9 @@ func (v *view) tellTurn(add func(label, text string, k canvas.Ink)) {
 		add("players", fmt.Sprintf("were out for %.1f s", float64(t.OutMS)/1000), canvas.Text)
 	}
 	switch {
+	case t.Host != "" && t.Back == nil && t.Why != "":
+		add("next", fmt.Sprintf("start it at %s; s on the board watches that", t.Host), canvas.Text)
+	case t.Host != "":
 	case t.Running:
 		add("now", "the server runs", canvas.Text)
 	case t.Ran:

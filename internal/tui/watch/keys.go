@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -57,6 +58,10 @@ func (w *Watch) Key(k string) tea.Cmd {
 	if w.log.Key(w.Desk, k, w.mod(), h) {
 		return nil
 	}
+	if w.host != "" && slices.Contains([]string{"X", "S", "c", "L", "R"}, k) {
+		w.Say("The server stands at %s; that is done there.", w.host)
+		return nil
+	}
 	switch k {
 	case "tab":
 		w.inMods = !w.inMods
@@ -75,6 +80,10 @@ func (w *Watch) Key(k string) tea.Cmd {
 	case "s":
 		if w.Down() {
 			return tea.Batch(w.Desk.Back(), w.owner.WatchAnew(true))
+		}
+		if w.host != "" {
+			w.Say("It is watched already.")
+			return nil
 		}
 		w.Say("The server runs; S stops it and starts it again.")
 	case "S":
@@ -120,7 +129,12 @@ func (w *Watch) Keys() []frame.Key {
 		if w.result != nil && len(w.result.Made) > 0 {
 			keys = append(keys, frame.Key{"e", "open what was made"})
 		}
-		keys = append(keys, frame.Key{"s", "start again"})
+		again := "start again"
+		if w.host != "" {
+			again = "watch the next start"
+		}
+		keys = append(keys, frame.Key{"s", again})
+	case w.host != "":
 	default:
 		keys = append(keys, frame.Key{"X", "stop the server"}, frame.Key{"S", "start anew"}, frame.Key{"c", "console"})
 	}
@@ -130,8 +144,11 @@ func (w *Watch) Keys() []frame.Key {
 	keys = append(keys, frame.Key{"Esc", "to the board"}, frame.Key{"t", "next trouble"}, frame.Key{"/", "find"}, frame.Key{"f", "show only"})
 	if !w.inMods {
 		keys = append(keys, frame.Key{"Tab", "the mods"})
-	} else {
+	} else if w.host == "" {
 		keys = append(keys, frame.Key{"L", "load anew"})
+	}
+	if w.host != "" {
+		return keys
 	}
 	return append(keys, frame.Key{"R", "restart after a crash"})
 }

@@ -31,7 +31,8 @@ type Watch struct {
 	passing bool     // it ends with this program
 	names   []string // the registered mods that are on, in load order
 	last    *proof.Proof
-	guard   int // how many crashes in a row it is started again after
+	host    string // at which it is started, "" for this machine
+	guard   int    // how many crashes in a row it is started again after
 	step    app.Step
 	soFar   *proof.Proof
 	log     logpane.Pane
@@ -62,13 +63,17 @@ type owner interface {
 // start that it is compared with, or nil; names are the mods that are owed, in load order. It
 // goes on when its screen is left, for as long as its owner is there.
 func New(m *frame.Model, of owner, record *host.Record, last *proof.Proof, names []string, begin bool) *Watch {
-	w := &Watch{owner: of, server: record.Name, passing: m.App.Passing, guard: record.Guard, last: last, names: names, heard: time.Now(), news: frame.NewStream[app.Step]()}
+	w := &Watch{owner: of, server: record.Name, passing: m.App.Passing, guard: record.Guard, host: record.Host, last: last, names: names, heard: time.Now(), news: frame.NewStream[app.Step]()}
 	w.Desk = m.Desk(w)
 	w.KeepOpen("watch", w.server)
 	var ctx context.Context
 	ctx, w.cancel = context.WithCancel(m.Ctx)
 	m.Beside(func() {
 		defer w.news.End()
+		if w.host != "" {
+			_, w.end = w.App.ProveThere(ctx, w.server, app.ProveOptions{OnStep: w.news.Put})
+			return
+		}
 		var opt app.FollowOptions
 		if begin {
 			var err error
@@ -204,7 +209,18 @@ func (w *Watch) Down() bool { return w.ended || w.err != nil }
 // phase says in words where the start stands.
 func (w *Watch) phase() (string, canvas.Ink) {
 	proved := w.result != nil && w.result.Verdict == proof.Proved
+	there := w.step.There
 	switch {
+	case w.err != nil && w.host != "":
+		return "✕ could not be watched", canvas.Bad
+	case w.host != "" && w.result != nil:
+		return verdictWords(proved) + "; running at " + w.host, verdictInk(proved)
+	case w.host != "" && there == nil && w.step.Number == 0:
+		return "looking at " + w.host, canvas.Focus
+	case there != nil && there.Down != "":
+		return "△ the line to " + w.host + " is down; it is tried again", canvas.Warn
+	case there != nil && !there.Begun:
+		return "waiting for you to start it at " + w.host, canvas.Focus
 	case w.err != nil:
 		return "✕ could not be started", canvas.Bad
 	case w.exit != nil && w.exit.Again != nil:
@@ -277,7 +293,7 @@ func (w *Watch) outcome() string {
 	case w.err != nil:
 		return canvas.Clean(w.err.Error())
 	case w.result == nil:
-		return ""
+		return w.toDo()
 	}
 	s := w.result.Reason
 	if s == "" {
@@ -295,12 +311,30 @@ func (w *Watch) outcome() string {
 			break
 		}
 	}
-	if w.exit == nil {
+	if w.exit == nil && w.host == "" {
 		if s += "; the server runs on, whatever you close"; w.passing {
 			s += ", until the demo ends"
 		}
 	}
 	return s + "." + w.besides()
+}
+
+// toDo says what is the operator's to do while a server elsewhere is waited for.
+func (w *Watch) toDo() string {
+	there := w.step.There
+	switch {
+	case there == nil:
+		return ""
+	case there.Down != "":
+		return upper(canvas.Clean(there.Down)) + "."
+	case there.Begun:
+		return ""
+	}
+	s := fmt.Sprintf("Start the server at %s now, or start it anew there if it runs. %s is watched over the line; it is judged as soon as it says that it starts.", there.Host, there.Log)
+	if there.Notes != "" {
+		s += " Your notes of the host: " + there.Notes + "."
+	}
+	return s
 }
 
 // besides says what else is worth knowing of a start that was judged.
