@@ -86,6 +86,42 @@ func TestDifferAndCarry(t *testing.T) {
 	insist.Same(t, "back at the beginning", below(t, live.dir), before)
 }
 
+// What is each one's own by its operator's word is set apart; rules and expectations are carried with the rest, and a
+// setting that is set more than once at each of its places.
+func TestCarryNotesAndOwn(t *testing.T) {
+	t.Parallel()
+	h, live := twins(t, "let depth 3\nlet lamp 1\nberth a\nlet lamp 2\nberth b\n", "a", "b")
+	h.do(0, "rule", "h", "before", "a", "b", "--because", "the crane")
+	h.do(0, "expect", "h", "--line", "harbour open")
+	live.do(0, "rule", "live", "apart", "a", "b")
+	write(t, filepath.Join(h.dir, "harbour.start"), strings.NewReplacer("let lamp 1", "let lamp 7", "let lamp 2", "let lamp 8", "let depth 3", "let depth 4").Replace(contents(t, filepath.Join(h.dir, "harbour.start"))))
+	h.do(0, "own", "live", "depth")
+	insist.Holds(t, "twice", h.try("own", "live", "depth").err, "so already")
+	insist.Holds(t, "none", h.try("own", "live", "dpeth").err, "nothing sets dpeth")
+	insist.Holds(t, "by the dialect", h.try("own", "live", "port", "--not").err, "by its dialect")
+	said := h.do(1, "differ", "h", "live")
+	before, own, _ := strings.Cut(said, "each one's own:")
+	insist.Lacks(t, "what is own", before, "depth")
+	insist.Holds(t, "what is own", own, "setting depth in harbour.start: 4 | 3")
+	script := contents(t, filepath.Join(live.dir, "harbour.start"))
+	said = h.do(0, "carry", "h", "live", "--show")
+	insist.Holds(t, "shown", said, "written down: a loads before b", "written down: expected:", "only live has it", "depth in harbour.start")
+	insist.Holds(t, "nothing is written down by that", h.do(0, "rule", "live"), "not together")
+	insist.Lacks(t, "nothing is written down by that", h.do(0, "rule", "live"), "loads before")
+	insist.Holds(t, "staged", h.do(0, "carry", "h", "live", "--stage"), "left for afterwards: 2 rules and expectations")
+	h.do(0, "apply", "live")
+	insist.Holds(t, "afterwards", h.do(0, "carry", "h", "live"), "written down: a loads before b", "written down: expected:")
+	insist.Same(t, "the script", contents(t, filepath.Join(live.dir, "harbour.start")), strings.NewReplacer("let lamp 1", "let lamp 7", "let lamp 2", "let lamp 8").Replace(script))
+	insist.Holds(t, "there", h.do(0, "rule", "live"), "loads before", "the crane")
+	h.do(0, "own", "live", "depth", "--not")
+	h.do(0, "carry", "h", "live")
+	insist.Holds(t, "carried", contents(t, filepath.Join(live.dir, "harbour.start")), "let depth 4")
+	said = h.do(1, "differ", "h", "live")
+	insist.Lacks(t, "what is left", said, "setting lamp", "setting depth", "loads before")
+	write(t, filepath.Join(h.dir, "harbour.start"), strings.Replace(contents(t, filepath.Join(h.dir, "harbour.start")), "let lamp 8\n", "", 1))
+	insist.Holds(t, "more often there", h.do(0, "carry", "h", "live"), "it is set 1 times on h, and 2 times on live")
+}
+
 // newMoorBeside is a server of another family with the same operator.
 func newMoorBeside(t *testing.T, h *harbour) string {
 	dir := filepath.Join(filepath.Dir(h.home), "moor")

@@ -178,7 +178,7 @@ func TestScreenViewsAndKeys(t *testing.T) {
 	x.keys("t")
 	x.sees("paddle_ferry 2.2.0  Paddle ferry")
 	x.keys("Escape")
-	x.sees("4 servers", "saltmarsh", "millmoor", "wagons", "upperslope", "never started", "! 1 error")
+	x.sees("5 servers", "saltmarsh", "millmoor", "moor-live", "at landlord", "wagons", "upperslope", "never started", "! 1 error")
 	x.keys("Enter")
 	x.sees("load order")
 }

@@ -15,10 +15,12 @@ import (
 
 	"initium/internal/core/dialect"
 	"initium/internal/core/differ"
+	"initium/internal/core/expect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/core/planner"
 	"initium/internal/core/proof"
+	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 	"initium/internal/core/table"
 	"initium/internal/core/text"
@@ -182,7 +184,7 @@ func (a *App) settingFacts(s *Server, now *survey.Survey, st *differ.Standing, w
 }
 
 // own tells whether each server has its own value of a setting: keys and passwords, what it says of itself, what a
-// template leaves open, and what Initium knows it by.
+// template leaves open, what Initium knows it by, the ports that it has, and what the operator says so of.
 func (s *Server) own(name, value string) bool {
 	if text.IsSecret(name, value) {
 		return true
@@ -192,7 +194,12 @@ func (s *Server) own(name, value string) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(s.Dialect.Givens, func(g dialect.Given) bool { return g.From != nil && g.From.Key == name })
+	if slices.Contains(s.Record.Own, name) {
+		return true
+	}
+	return slices.ContainsFunc(s.Dialect.Givens, func(g dialect.Given) bool {
+		return g.From != nil && g.From.Key == name || g.Kind == dialect.KindPort && value != "" && value == s.Vars[g.Name]
+	})
 }
 
 // fileFact notes a file of the server's own by what it holds.
@@ -215,7 +222,82 @@ func fileFact(st *differ.Standing, s *Server, full string) error {
 type Carried struct {
 	Changes []lineup.Change
 	Plan    *plan.Plan
-	Left    []string // differences that are left, as they are each server's own or have to be done otherwise
+	Rules   []rule.Rule          // to be written down there, which no plan does
+	Expects []expect.Expectation // likewise
+	Left    []string             // differences that are left, as they are each server's own or have to be done otherwise
+}
+
+// Nothing tells whether there is nothing to carry.
+func (c *Carried) Nothing() bool { return len(c.Changes)+len(c.Rules)+len(c.Expects) == 0 }
+
+// WriteCarried writes down what a plan does not: the rules and expectations of a server that another is to have. It
+// returns them in words. The mods that they are about have to be there by then, or the error says which is not; what was
+// written down before it stays so.
+func (a *App) WriteCarried(to string, c *Carried) (written []string, err error) {
+	for _, r := range c.Rules {
+		if err := a.PutRule(to, r); err != nil {
+			return written, fmt.Errorf("write down that %s: %w", r, err)
+		}
+		written = append(written, r.String())
+	}
+	for _, e := range c.Expects {
+		if err := a.PutExpectation(to, e); err != nil {
+			return written, fmt.Errorf("expect %s: %w", e, err)
+		}
+		written = append(written, "expected: "+e.String())
+	}
+	return written, nil
+}
+
+// SetOwn says that a setting is a server's own, or is not: what is own is set apart where servers are compared, and never
+// carried.
+func (a *App) SetOwn(server, name string, own bool) error {
+	s, err := a.Server(server)
+	if err != nil {
+		return err
+	}
+	r, err := a.Home.Record(server)
+	if err != nil {
+		return err
+	}
+	at := slices.Index(r.Own, name)
+	switch {
+	case own && at < 0:
+		known, err := s.sets(name)
+		if err != nil {
+			return err
+		}
+		if !known {
+			return usage("nothing sets %s on %s; initium settings %s lists what is set", text.Clean(name), server, server)
+		}
+		r.Own = append(r.Own, name)
+	case !own && at >= 0:
+		r.Own = slices.Delete(r.Own, at, at+1)
+	case !own && s.own(name, ""):
+		return usage("%s is each server's own by its dialect", text.Clean(name))
+	default:
+		return UsageError{errSoAlready}
+	}
+	return a.Home.PutRecord(r)
+}
+
+// sets tells whether anything sets a setting of the server.
+func (s *Server) sets(name string) (bool, error) {
+	now := survey.Take(s.input())
+	files, _, err := s.settingFiles(now)
+	if err != nil {
+		return false, err
+	}
+	for _, full := range files {
+		list, err := s.settingsIn(now.Lineup, full)
+		if err != nil {
+			continue // check tells of what cannot be read
+		}
+		if slices.ContainsFunc(list, func(one placed) bool { return one.Name == name }) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 // PlanCarry works out what gives a server what another has, on top of what is staged there: mods with their files and
@@ -252,9 +334,10 @@ func (a *App) PlanCarry(ctx context.Context, from, to string, mods []string) (*C
 	return c.out, nil
 }
 
-// CarryOne stages on one server what takes one difference to another away. It returns the changes; the error says why
-// there are none.
-func (a *App) CarryOne(ctx context.Context, from, to string, d differ.Difference) ([]lineup.Change, error) {
+// CarryOne stages on one server what takes one difference to another away, or writes it down there where no plan does.
+// It returns that in words; the error says why there is nothing. A file that the start rests on is carried whole: it was
+// asked for.
+func (a *App) CarryOne(ctx context.Context, from, to string, d differ.Difference) (done []string, err error) {
 	x, err := a.Server(from)
 	if err != nil {
 		return nil, err
@@ -263,7 +346,7 @@ func (a *App) CarryOne(ctx context.Context, from, to string, d differ.Difference
 	if err != nil {
 		return nil, err
 	}
-	c := &carrying{a: a, from: x, to: y, source: survey.Take(x.input()), p: p, out: &Carried{}}
+	c := &carrying{a: a, from: x, to: y, source: survey.Take(x.input()), p: p, out: &Carried{}, asked: true}
 	if err := c.difference(d); err != nil {
 		return nil, err
 	}
@@ -273,14 +356,19 @@ func (a *App) CarryOne(ctx context.Context, from, to string, d differ.Difference
 			return nil, err
 		}
 	}
-	if len(c.out.Changes) == 0 {
-		if len(c.out.Left) > 0 {
-			return nil, usage("%s", c.out.Left[0])
-		}
+	switch {
+	case c.out.Nothing() && len(c.out.Left) > 0:
+		return nil, usage("%s", c.out.Left[0])
+	case c.out.Nothing():
 		return nil, UsageError{errSoAlready}
+	case len(c.out.Changes) == 0:
+		return a.WriteCarried(to, c.out)
 	}
 	_, err = a.Stage(ctx, to, c.out.Changes...)
-	return c.out.Changes, err
+	for _, change := range c.out.Changes {
+		done = append(done, change.String())
+	}
+	return done, err
 }
 
 // Beside are the names of the other servers of a server's family.
@@ -305,7 +393,9 @@ type carrying struct {
 	source   *survey.Survey
 	p        *planner.Planner
 	only     []string
+	asked    bool // for this one difference
 	out      *Carried
+	set      map[[2]string]bool // settings that were seen to, by file and name
 }
 
 func (c *carrying) make(change lineup.Change) error {
@@ -338,12 +428,33 @@ func (c *carrying) difference(d differ.Difference) error {
 		return c.file(d, d.Where)
 	case d.Kind == differ.KindFile && c.data(d.Name):
 		return c.file(d, d.Name)
+	case d.Kind == differ.KindFile && c.asked:
+		return c.file(d, d.Name)
 	case d.Kind == differ.KindRule || d.Kind == differ.KindExpectation:
-		c.left(d, "write it down there: initium rule, initium expect")
+		c.note(d)
 	default:
 		c.left(d, "carry it by a recipe, or by hand")
 	}
 	return nil
+}
+
+// note gives the server a rule or an expectation that the other has.
+func (c *carrying) note(d differ.Difference) {
+	for _, r := range c.from.Rules {
+		if d.Kind == differ.KindRule && !r.Family && text.Clean(r.String()) == d.Name {
+			r.Number = 0
+			c.out.Rules = append(c.out.Rules, r)
+			return
+		}
+	}
+	for _, e := range c.from.Expected {
+		if d.Kind == differ.KindExpectation && text.Clean(e.String()) == d.Name {
+			e.Number = 0
+			c.out.Expects = append(c.out.Expects, e)
+			return
+		}
+	}
+	c.left(d, "only "+c.to.Record.Name+" has it; take it back there if it is not wanted")
 }
 
 // mod gives the server a mod as the other has it, or takes one out that it has not.
@@ -418,8 +529,16 @@ func (c *carrying) behind(m *survey.Mod) lineup.Where {
 	return lineup.Where{}
 }
 
-// setting gives a setting the value that the other server has, or takes it out.
+// setting gives a setting the value that the other server has, or takes it out. One that is set more than once is set
+// as often there, each to what stands at its turn.
 func (c *carrying) setting(d differ.Difference) error {
+	if c.set[[2]string{d.Where, d.Name}] {
+		return nil
+	}
+	if c.set == nil {
+		c.set = map[[2]string]bool{}
+	}
+	c.set[[2]string{d.Where, d.Name}] = true
 	full := filepath.Join(c.from.Record.Dir, d.Where)
 	file := filepath.Join(c.to.Record.Dir, d.Where)
 	if _, err := c.p.File(file); err != nil {
@@ -440,16 +559,22 @@ func (c *carrying) setting(d differ.Difference) error {
 	if err != nil {
 		return err
 	}
-	lines := 0
+	var now []placed
 	for _, one := range there {
 		if text.Clean(one.Name) == d.Name && !one.Off {
-			lines++
+			now = append(now, one)
 		}
 	}
 	switch {
-	case len(values) > 1 || lines > 1:
-		c.left(d, "it is set more than once")
+	case (len(values) > 1 || len(now) > 1) && len(values) != len(now):
+		c.left(d, fmt.Sprintf("it is set %d times on %s, and %d times on %s", len(values), c.from.Record.Name, len(now), c.to.Record.Name))
 		return nil
+	case len(values) > 1:
+		for i, value := range values {
+			if err == nil && value != now[i].Value {
+				err = c.make(lineup.Change{Op: lineup.OpSet, Mod: d.Name, To: value, File: file, Line: now[i].Line, AsSaid: true})
+			}
+		}
 	case len(values) == 0:
 		err = c.make(lineup.Change{Op: lineup.OpUnset, Mod: d.Name, File: file})
 	default:

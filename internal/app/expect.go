@@ -109,7 +109,7 @@ func (f *following) settle(up bool) {
 				}
 			}
 			if f.there != nil {
-				return false, "it cannot be asked: " + f.unheard
+				return false, "it cannot be asked: its console is at " + f.there().Host
 			}
 			return false, fmt.Sprintf("it said %d lines, and none does", len(f.replies[ask]))
 		},

@@ -252,7 +252,10 @@ func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
 // ask types what makes the server list its mods and say what it is, and reads the
 // reply.
 func (f *following) ask(ctx context.Context) error {
-	if f.there != nil {
+	if k := &f.server.Dialect.Console; f.there != nil {
+		if k.List == "" && k.Status == "" {
+			return nil
+		}
 		f.unheard = "its console is at " + f.there().Host
 		return nil
 	}

@@ -301,6 +301,7 @@ func (w *overseeing) judged(ctx context.Context, look *Look) (p *proof.Proof, er
 	}
 	defer f.close()
 	f.there, f.looked, f.reader.Sole = w.there, true, false
+	f.reader.Stamped = w.anew // else its first time may be one long before the start
 	w.log.Write(w.held)
 	w.held = nil
 	ended := make(chan error, 1)

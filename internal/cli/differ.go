@@ -66,6 +66,26 @@ func (e *env) printDifferences(a, b string, list []differ.Difference) {
 	}
 }
 
+func (e *env) own() *cobra.Command {
+	var not bool
+	cmd := &cobra.Command{
+		Use:   "own SERVER SETTING...",
+		Short: "Say that a setting is a server's own: differ sets it apart, and carry leaves it as it is",
+		Long:  "Keys, passwords, ports, titles and what the dialect knows as a server's own are that already.",
+		Args:  args(cobra.MinimumNArgs(2)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			for _, name := range args[1:] {
+				if err := e.app.SetOwn(args[0], name, !not); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&not, "not", false, "say that it is not")
+	return cmd
+}
+
 func (e *env) carry() *cobra.Command {
 	var show, stage bool
 	cmd := &cobra.Command{
@@ -81,8 +101,9 @@ func (e *env) carry() *cobra.Command {
 				return err
 			}
 			switch {
-			case len(c.Changes) == 0:
+			case c.Nothing():
 				fmt.Fprintln(e.out, "nothing to carry: it is so already")
+			case len(c.Changes) == 0: // but rules and expectations
 			case show:
 				err = e.showChange(cmd.Context(), args[1], c.Changes...)
 			default:
@@ -92,6 +113,24 @@ func (e *env) carry() *cobra.Command {
 			}
 			if err != nil {
 				return err
+			}
+			written := []string{}
+			if show {
+				for _, r := range c.Rules {
+					written = append(written, r.String())
+				}
+				for _, x := range c.Expects {
+					written = append(written, "expected: "+x.String())
+				}
+			} else if !stage || len(c.Changes) == 0 {
+				if written, err = e.app.WriteCarried(args[1], c); err != nil {
+					return err
+				}
+			} else if n := len(c.Rules) + len(c.Expects); n > 0 {
+				fmt.Fprintf(e.out, "left for afterwards: %s; once it is applied, initium carry %s %s writes that down too\n", count(n, "rule or expectation", "rules and expectations"), args[0], args[1])
+			}
+			for _, said := range written {
+				fmt.Fprintf(e.out, "written down: %s\n", said)
 			}
 			for _, l := range c.Left {
 				fmt.Fprintf(e.out, "left as it is: %s\n", l)

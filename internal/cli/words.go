@@ -46,7 +46,7 @@ var groups = []struct {
 	{"Bring mods in and take them out:", []string{"look", "take", "remove"}},
 	{"Start it, and prove that all loaded:", []string{"prove", "rehearse", "expect", "stop", "log", "say", "reload", "load", "unload", "guard", "keep"}},
 	{"Find out what went wrong:", []string{"remedy", "compare", "culprit", "read"}},
-	{"Do it again elsewhere:", []string{"recipe", "differ", "carry"}},
+	{"Do it again elsewhere:", []string{"recipe", "differ", "own", "carry"}},
 	{"Go back, and keep safe:", []string{"ledger", "undo", "backup", "restore", "baseline"}},
 	{"Tell others:", []string{"export"}},
 }

@@ -4,9 +4,11 @@ package differview
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
+	"initium/internal/app"
 	"initium/internal/core/differ"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
@@ -152,10 +154,25 @@ func words(s string) string {
 }
 
 func (v *view) Update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(ownMsg); ok {
+		if msg.err != nil {
+			v.Complain(msg.err)
+			return nil
+		}
+		v.Say("%s is each one's own from now on, and not carried; V says otherwise.", msg.name)
+		if !msg.own {
+			v.Say("%s is no longer each one's own.", msg.name)
+		}
+		return v.Ask(differs(v.Desk, v.server, v.at))
+	}
 	if msg, ok := msg.(carriedMsg); ok {
 		if msg.err != nil {
 			v.Complain(msg.err)
 			return nil
+		}
+		if msg.kind == differ.KindRule || msg.kind == differ.KindExpectation {
+			v.Say("Written down on %s: %s.", msg.to, msg.said)
+			return v.Ask(differs(v.Desk, v.server, v.at))
 		}
 		v.Say("Staged on %s: %s. Its plan shows the lines.", msg.to, msg.said)
 	}
@@ -164,6 +181,7 @@ func (v *view) Update(msg tea.Msg) tea.Cmd {
 
 type carriedMsg struct {
 	to, said string
+	kind     differ.Kind
 	err      error
 }
 
@@ -181,8 +199,34 @@ func (v *view) carry(from, to string) tea.Cmd {
 		d.A, d.B = d.B, d.A
 	}
 	return v.Wish(func() tea.Msg {
-		changes, err := v.App.CarryOne(v.Ctx, from, to, d)
-		return carriedMsg{to, marks.Words(changes), err}
+		done, err := v.App.CarryOne(v.Ctx, from, to, d)
+		return carriedMsg{to, canvas.Clean(strings.Join(done, ", ")), d.Kind, err}
+	})
+}
+
+type ownMsg struct {
+	name string
+	own  bool
+	err  error
+}
+
+// setOwn says that the chosen setting is each server's own, or is not.
+func (v *view) setOwn() tea.Cmd {
+	if len(v.list) == 0 || v.list[v.chosen].Kind != differ.KindSetting {
+		v.Say("Only a setting is said to be each one's own.")
+		return nil
+	}
+	d := v.list[v.chosen]
+	return v.Wish(func() tea.Msg {
+		var err error
+		for _, server := range []string{v.server, v.other()} { // of which one may not have it
+			if failed := v.App.SetOwn(server, d.Name, !d.Own); failed == nil {
+				return ownMsg{d.Name, !d.Own, nil}
+			} else if !app.IsSoAlready(failed) {
+				err = failed
+			}
+		}
+		return ownMsg{d.Name, !d.Own, err}
 	})
 }
 
@@ -199,6 +243,8 @@ func (v *view) Key(k string) tea.Cmd {
 		}
 		v.Notice = ""
 		return v.Wish(differs(v.Desk, v.server, v.at+map[string]int{"left": -1, "right": 1}[k]))
+	case k == "V" && !v.Stuck:
+		return v.setOwn()
 	case k == ">":
 		return v.carry(v.server, v.other())
 	case k == "<":
@@ -211,7 +257,7 @@ func (v *view) Key(k string) tea.Cmd {
 func (v *view) Wheel(by int) { v.chosen = max(min(v.chosen+by, len(v.list)-1), 0) }
 
 func (v *view) Keys() []frame.Key {
-	return []frame.Key{{"↑ ↓", "choose"}, {">", "give it to " + v.other()}, {"<", "take it over"}, {"← →", "beside another server"}, {"Esc", "to the board"}}
+	return []frame.Key{{"↑ ↓", "choose"}, {">", "give it to " + v.other()}, {"<", "take it over"}, {"← →", "beside another server"}, {"V", "each one's own, or not"}, {"Esc", "to the board"}}
 }
 
 func (v *view) Help() []frame.Help {
@@ -219,5 +265,6 @@ func (v *view) Help() []frame.Help {
 		{">", "stage on the other server what this one has"},
 		{"<", "stage on this server what the other has"},
 		{"← →", "beside another server of the family"},
+		{"V", "say that a setting is each one's own, or is not: what is own is never carried"},
 	}}}
 }

@@ -58,7 +58,7 @@ func (w *Watch) Key(k string) tea.Cmd {
 	if w.log.Key(w.Desk, k, w.mod(), h) {
 		return nil
 	}
-	if w.host != "" && slices.Contains([]string{"X", "S", "c", "L", "R"}, k) {
+	if w.host != "" && slices.Contains([]string{"X", "S", "c", "L", "R", "e"}, k) {
 		w.Say("The server stands at %s; that is done there.", w.host)
 		return nil
 	}
@@ -126,7 +126,7 @@ func (w *Watch) Keys() []frame.Key {
 	case w.err != nil:
 		return []frame.Key{{"Esc", "to the board"}}
 	case w.Down():
-		if w.result != nil && len(w.result.Made) > 0 {
+		if w.result != nil && len(w.result.Made) > 0 && w.host == "" {
 			keys = append(keys, frame.Key{"e", "open what was made"})
 		}
 		again := "start again"

@@ -364,7 +364,10 @@ func (w *Watch) besides() (s string) {
 	}
 	if n := len(w.result.Made); n > 0 {
 		then := "X stops the server, e opens them, s starts it again"
-		if w.exit != nil {
+		switch {
+		case w.host != "":
+			then = "they are there now, and settings (,) shows them"
+		case w.exit != nil:
 			then = "e opens them, s starts the server again"
 		}
 		s += fmt.Sprintf(" Mods have made %s at this start: %s.", marks.Count(n, "file or folder", "files or folders"), then)
