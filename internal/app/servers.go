@@ -1,9 +1,13 @@
 package app
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"slices"
+	"strings"
 
+	"initium/internal/core/check"
 	"initium/internal/core/dialect"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
@@ -28,9 +32,12 @@ type Summary struct {
 	Running                  bool
 	State                    host.State
 	Last, Proved             *proof.Proof
-	Changed                  bool // its startup files, since the last proved start
-	Registered               int  // mods that are on
-	Errors                   int  // findings of severity error
+	Changed                  bool     // the mods that are on, their releases or an order that matters, since the last proved start
+	Since                    []string // in words, what of that
+	Registered               int      // mods that are on
+	Errors                   int      // findings of severity error
+	Owed                     int      // what is still to be done, besides
+	Staged                   int      // changes that are gathered
 	Problem                  string
 	Host                     string // where it stands, "" for this machine
 	Down                     bool   // the line there is
@@ -70,14 +77,21 @@ func (a *App) summary(name string) Summary {
 		}
 	}
 	for _, f := range look.Findings {
-		if f.Severity == "error" {
+		if f.Severity == check.Error {
 			sum.Errors++
+		} else if f.Accepted == "" && slices.Contains(owedCodes, f.Code) {
+			sum.Owed++
 		}
 	}
 	if state, err := a.Home.State(name); err == nil {
 		sum.State = state
 	}
-	sum.Changed = sum.Proved != nil && ChangedSince(look.Survey, sum.Proved)
+	if staged, err := a.Staged(name); err == nil { // one that cannot be read is told where it is looked at
+		sum.Staged = len(staged)
+	}
+	if sum.Changed = sum.Proved != nil && ChangedSince(look.Survey, sum.Proved); sum.Changed {
+		sum.Since = since(look.Survey, sum.Proved)
+	}
 	return sum
 }
 
@@ -100,6 +114,48 @@ func ChangedSince(s *survey.Survey, p *proof.Proof) bool {
 		slices.Sort(now)
 	}
 	return !slices.Equal(then, now)
+}
+
+// since tells in words what is other than at a start, of what ChangedSince looks at.
+func since(s *survey.Survey, p *proof.Proof) (words []string) {
+	for i := range s.Mods {
+		m := &s.Mods[i]
+		was := p.Find(text.Clean(m.Name))
+		switch on := was != nil && was.Registered; {
+		case m.Listed && !on:
+			words = append(words, "on: "+text.Clean(m.Name))
+		case !m.Listed && on:
+			words = append(words, "off: "+text.Clean(m.Name))
+		case m.Listed && was.Release != text.Clean(m.Release):
+			words = append(words, fmt.Sprintf("%s %s, was %s", text.Clean(m.Name), cmp.Or(text.Clean(m.Release), "without a release"), cmp.Or(was.Release, "without one")))
+		}
+	}
+	for i := range p.Mods {
+		if m := &p.Mods[i]; m.Registered && !slices.ContainsFunc(s.Mods, func(now survey.Mod) bool { return text.Clean(now.Name) == m.Name }) {
+			words = append(words, "gone: "+m.Name)
+		}
+	}
+	if len(words) == 0 {
+		words = append(words, "the order")
+	}
+	return words
+}
+
+// ToDo says in a few words what a server waits for, "" for nothing.
+func (s *Summary) ToDo() string {
+	var words []string
+	for _, n := range []struct {
+		count     int
+		one, more string
+	}{{s.Errors, "error", "errors"}, {s.Owed, "owed", "owed"}, {s.Staged, "staged", "staged"}} {
+		switch {
+		case n.count == 1:
+			words = append(words, "1 "+n.one)
+		case n.count > 1:
+			words = append(words, fmt.Sprintf("%d %s", n.count, n.more))
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 // StateWords say in a few words how a server stands, and whether that is as it should

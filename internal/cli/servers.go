@@ -6,6 +6,7 @@ import (
 	"io"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -143,8 +144,37 @@ func assignments(words []string) (map[string]string, error) {
 	return set, nil
 }
 
+// jsonServer is a server at a glance.
+type jsonServer struct {
+	Server    string     `json:"server"`
+	Dialect   string     `json:"dialect"`
+	Place     string     `json:"place"`
+	Host      string     `json:"host"` // "" for this machine
+	LineDown  bool       `json:"line_down"`
+	Running   bool       `json:"running"` // of a server on this machine
+	Since     *time.Time `json:"since"`   // it runs
+	Port      string     `json:"port"`
+	Mods      int        `json:"mods"`
+	LastStart string     `json:"last_start"`
+	Changed   []string   `json:"changed"` // since the last proved start
+	Errors    int        `json:"errors"`
+	Owed      int        `json:"owed"`
+	Staged    int        `json:"staged"`
+	Problem   string     `json:"problem,omitempty"`
+}
+
+func serverJSON(s *app.Summary) jsonServer {
+	j := jsonServer{Server: s.Name, Dialect: s.Dialect, Place: text.Clean(s.Dir), Host: s.Host, LineDown: s.Down, Running: s.State.Up, Port: text.Clean(s.Port), Mods: s.Registered,
+		LastStart: LastStart(*s), Changed: append([]string{}, s.Since...), Errors: s.Errors, Owed: s.Owed, Staged: s.Staged, Problem: s.Problem}
+	if s.State.Up {
+		j.Since = &s.State.Since
+	}
+	return j
+}
+
 func (e *env) servers() *cobra.Command {
-	return &cobra.Command{
+	var asJSON bool
+	cmd := &cobra.Command{
 		Use:   "servers",
 		Short: "List the adopted servers",
 		Args:  args(cobra.NoArgs),
@@ -154,12 +184,19 @@ func (e *env) servers() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if asJSON {
+				servers := []jsonServer{}
+				for i := range list {
+					servers = append(servers, serverJSON(&list[i]))
+				}
+				return e.json(servers)
+			}
 			if len(list) == 0 {
 				fmt.Fprintln(e.out, "no server is adopted yet; begin with: initium adopt DIR")
 				return nil
 			}
 			return e.table(func(w io.Writer) {
-				fmt.Fprintln(w, "SERVER\tKIND\tSTATE\tPORT\tMODS\tLAST START\tFOLDER")
+				fmt.Fprintln(w, "SERVER\tKIND\tSTATE\tPORT\tMODS\tLAST START\tTO DO\tFOLDER")
 				for _, s := range list {
 					state, fine := s.StateWords()
 					if fine && s.State.Up {
@@ -168,11 +205,13 @@ func (e *env) servers() *cobra.Command {
 					if s.Problem != "" {
 						state = s.Problem
 					}
-					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%d\t%s\t%s\n", s.Name, s.Dialect, state, s.Port, s.Registered, LastStart(s), text.Clean(s.Dir))
+					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\n", s.Name, s.Dialect, state, text.Clean(s.Port), s.Registered, LastStart(s), s.ToDo(), text.Clean(s.Dir))
 				}
 			})
 		},
 	}
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
 }
 
 // LastStart sums up how the last start of a server went.
@@ -185,7 +224,12 @@ func LastStart(s app.Summary) string {
 	case s.Last.Verdict != proof.Proved:
 		return "not proved"
 	case s.Changed:
-		return "proved, changed since"
+		const most = 2
+		words := strings.Join(s.Since[:min(len(s.Since), most)], ", ")
+		if len(s.Since) > most {
+			words += ", …"
+		}
+		return "proved, changed since (" + words + ")"
 	}
 	return "proved"
 }

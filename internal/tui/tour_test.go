@@ -18,7 +18,7 @@ func TestKeysMeanOneThing(t *testing.T) {
 	meanings := map[string][]string{ // what is the same thing to an operator
 		"Enter": {"*"}, "Esc": {"*"}, "↑ ↓": {"*"}, "← →": {"*"}, "Tab": {"*"}, "1": {"*"}, "2": {"*"}, "3": {"*"}, "4": {"*"}, "5": {"*"}, "6": {"*"}, "7": {"*"}, "m": {"mend", "plan the remedy"},
 		"X": {"stop", "stop the server", "stop it for now", "stop it", "give it up and go back"}, "s": {"start and prove", "start again"}, "o": {"off", "on", "in or out"}, "u": {"take back", "take the newest back"}, "C": {"culprit", "search on"}, "b": {"back the world up first"}, "l": {"log", "watch"}, "r": {"rehearse", "rehearse it", "rehearse once more"},
-		"n": {"next line that fits"}, "a": {"adopt a server", "add"},
+		"Space": {"yes or no", "choose several"}, "n": {"next line that fits"}, "a": {"adopt a server", "add"},
 	}
 	l, a, dir := bakery(t)
 	titles := map[string]string{}

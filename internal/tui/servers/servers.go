@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os/exec"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -26,7 +27,10 @@ type serverList struct {
 	list     []app.Summary
 	loaded   bool
 	selected int
-	seek     string // the server to select when the list comes
+	first    int             // that is drawn
+	seek     string          // the server to select when the list comes
+	chosen   map[string]bool // for what is done to several
+	round    *round          // what is done to them, or was done last; nil for nothing
 }
 
 type lateMsg struct{ starts int } // that nobody had looked at
@@ -38,12 +42,17 @@ type serversMsg struct {
 
 // New is the list of all servers; seek is the one that is chosen at first.
 func New(m *frame.Model, seek string) *serverList {
-	l := &serverList{seek: seek}
+	l := &serverList{seek: seek, chosen: map[string]bool{}}
 	l.Desk = m.Desk(l)
 	return l
 }
 
-func (l *serverList) Shown() tea.Cmd { return l.Again() }
+func (l *serverList) Shown() tea.Cmd {
+	if l.round != nil && l.round.over {
+		l.round = nil // it was looked at
+	}
+	return l.Again()
+}
 
 // Again looks at all servers, and judges starts that nobody has looked at.
 func (l *serverList) Again() tea.Cmd { return tea.Batch(l.reload(), l.judgeLate()) }
@@ -81,6 +90,8 @@ func (l *serverList) Update(msg tea.Msg) tea.Cmd {
 		}
 		l.seek = ""
 		l.choose(l.selected)
+	case roundMsg:
+		return l.hear(msg)
 	case lateMsg:
 		l.judging = false
 		if msg.starts > 0 {
@@ -102,6 +113,26 @@ func (l *serverList) Key(k string) tea.Cmd {
 		l.choose(0)
 	case "end":
 		l.choose(len(l.list))
+	case "space":
+		if l.selected < len(l.list) {
+			name := l.list[l.selected].Name
+			if l.chosen[name] = !l.chosen[name]; !l.chosen[name] {
+				delete(l.chosen, name)
+			}
+			l.choose(l.selected + 1)
+		}
+	case "s":
+		return l.begin(app.ActProve)
+	case "r":
+		return l.begin(app.ActRehearse)
+	case "P":
+		return l.begin(app.ActApply)
+	case "X":
+		if l.round != nil && !l.round.over {
+			l.round.cancel()
+			l.round.given = true
+			l.Say("It is given up; what is under way is brought to an end.")
+		}
 	case "enter":
 		return l.openServer()
 	case "a":
@@ -127,7 +158,7 @@ func (l *serverList) openServer() tea.Cmd {
 }
 
 func (l *serverList) Click(_, line int) tea.Cmd {
-	i := line - 1
+	i := line - 1 + l.first
 	if i < 0 || i >= len(l.list) {
 		return nil
 	}
@@ -143,12 +174,21 @@ func (l *serverList) Wheel(by int) { l.choose(l.selected + by) }
 func (l *serverList) Title(c *canvas.Canvas) {
 	x := c.Put(2, 0, "Initium", canvas.Title)
 	if n := len(l.list); n > 0 {
-		c.Put(x+3, 0, marks.Count(n, "server", "servers"), canvas.Dim)
+		x = c.Put(x+3, 0, marks.Count(n, "server", "servers"), canvas.Dim)
+	}
+	if n := len(l.chosen); n > 0 {
+		c.Put(x+3, 0, fmt.Sprintf("%d chosen", n), canvas.Focus)
 	}
 }
 
 func (l *serverList) Help() []frame.Help {
-	return []frame.Help{{Title: "All servers at a glance", Keys: []frame.Key{{"Enter", "open the board of the server; a second click does the same"}, {"a", "adopt a server: type or choose its folder"}, {"e", "see and change the values that it is started with"}, {"E", "see the demo, beside all this"}}}, {Title: "What the shapes say", Keys: frame.ShapeHelp}}
+	return []frame.Help{{Title: "All servers at a glance", Keys: []frame.Key{{"Enter", "open the board of the server; a second click does the same"}, {"a", "adopt a server: type or choose its folder"}, {"e", "see and change the values that it is started with"}, {"E", "see the demo, beside all this"},
+		{"Space", "choose a server for what is done to several, one after the other"},
+		{"s", "start and prove those that are chosen; the first that is not proved is the last"},
+		{"r", "rehearse them likewise"},
+		{"P", "make what is staged on each, start and prove it, or go back"},
+		{"X", "stop it for now: what is under way is brought to an end"},
+	}}, {Title: "What the shapes say", Keys: frame.ShapeHelp}}
 }
 
 func (l *serverList) Draw(c *canvas.Canvas, y, h int) {
@@ -187,14 +227,16 @@ func (l *serverList) Draw(c *canvas.Canvas, y, h int) {
 	head(x.mods, "mods")
 	head(x.start, "last start")
 	y++
-	for i, s := range l.list {
-		row := y + i
-		if i >= h-1 {
-			break
-		}
+	h--
+	l.first = max(min(l.first, l.selected), l.selected-h+1, 0)
+	for i := l.first; i < min(l.first+h, len(l.list)); i++ {
+		s, row := l.list[i], y+i-l.first
 		if i == l.selected {
 			c.Lift(row, 0, c.W)
 			c.Put(0, row, "▌", canvas.Focus)
+		}
+		if l.chosen[s.Name] {
+			c.Put(2, row, "✓", canvas.Focus)
 		}
 		c.PutWithin(4, row, 20, s.Name, canvas.Title)
 		if s.Problem != "" {
@@ -208,9 +250,19 @@ func (l *serverList) Draw(c *canvas.Canvas, y, h int) {
 		c.PutWithin(x.state, row, x.port-x.state-1, state, k)
 		c.Put(x.port, row, canvas.Clean(s.Port), canvas.Text)
 		c.Put(x.mods, row, fmt.Sprint(s.Registered), canvas.Text)
+		if words, ink, ok := l.round.of(s.Name); ok {
+			c.PutWithin(x.start, row, c.W-x.start-1, words, ink)
+			continue
+		}
 		at := drawLastStart(c, x.start, row, s)
 		if s.Errors > 0 {
-			c.PutWithin(at+2, row, c.W-at-3, "! "+marks.Count(s.Errors, "error", "errors"), canvas.Bad)
+			at = c.PutWithin(at+2, row, c.W-at-3, "! "+marks.Count(s.Errors, "error", "errors"), canvas.Bad)
+		}
+		if s.Owed > 0 {
+			at = c.PutWithin(at+2, row, c.W-at-3, fmt.Sprintf("%d owed", s.Owed), canvas.Warn)
+		}
+		if s.Staged > 0 {
+			c.PutWithin(at+2, row, c.W-at-3, fmt.Sprintf("▷ %d staged", s.Staged), canvas.Focus)
 		}
 	}
 }
@@ -266,7 +318,10 @@ func (l *serverList) drawStory(c *canvas.Canvas, y int) {
 		line("state", fmt.Sprintf("it ended by itself at %s, with status %d", marks.Clock(st.Exit.At), st.Exit.Status), canvas.Warn)
 	}
 	if s.Changed {
-		line("changed", "the mods that are on, their releases or their order are other than at the last proof", canvas.Warn)
+		line("changed", "since the last proof: "+strings.Join(s.Since, ", "), canvas.Warn)
+	}
+	if words, ink, ok := l.round.of(s.Name); ok {
+		line("just now", words, ink)
 	}
 	if s.Errors > 0 {
 		line("check", marks.Count(s.Errors, "error", "errors")+" known before a start; Enter shows them", canvas.Text)
@@ -291,5 +346,12 @@ func (l *serverList) Keys() []frame.Key {
 	if len(l.list) == 0 {
 		return []frame.Key{{"a", "adopt a server"}, {"E", "see the demo"}}
 	}
-	return []frame.Key{{"↑ ↓", "choose"}, {"Enter", "open"}, {"a", "adopt a server"}, {"e", "its values"}}
+	keys := []frame.Key{{"↑ ↓", "choose"}, {"Enter", "open"}, {"a", "adopt a server"}, {"e", "its values"}, {"Space", "choose several"}}
+	switch {
+	case l.round != nil && !l.round.over:
+		keys = append([]frame.Key{{"X", "stop it for now"}}, keys...)
+	case len(l.chosen) > 0:
+		keys = append([]frame.Key{{"s", "start and prove"}, {"r", "rehearse"}, {"P", "prove it, or return"}}, keys...)
+	}
+	return keys
 }
