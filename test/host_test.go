@@ -320,6 +320,46 @@ func (r *faraway) is(t *testing.T, from, name string) {
 	given(t, r.dir)
 }
 
+// A world is brought here over the line, and put back there; one that is written to meanwhile is not.
+func TestWorldAtAHost(t *testing.T) {
+	t.Parallel()
+	r := overSFTP(t)
+	r.is(t, "../demo/lantern-moor", "moor")
+	moor := filepath.Join(r.dir, "moor")
+	o := newOperator(t)
+	o.do(0, "host", "add", "there", r.url, "--identity", r.identity, "--fingerprint", r.fingerprint)
+	o.do(0, "adopt", "there:moor", "--as", "live")
+	insist.Holds(t, "none yet", o.try("backup", "live").err, "has no world yet")
+	state := filepath.Join(moor, "embers/reed_lights/embers.txt")
+	put(t, state, "warm")
+	given(t, moor)
+	insist.Holds(t, "made", o.do(0, "backup", "live", "--because", "before the flood"), "backup 1: 1 file", "read again")
+	put(t, state, "cold")
+	put(t, filepath.Join(moor, "embers/later"), "x")
+	given(t, moor)
+	o.do(0, "restore", "live")
+	insist.Same(t, "there again", contents(t, state), "warm")
+	insist.That(t, !exists(filepath.Join(moor, "embers/later")), "what came later is still there")
+	o.do(0, "undo", "live")
+	insist.Same(t, "taken back", contents(t, state)+contents(t, filepath.Join(moor, "embers/later")), "coldx")
+	end, ended := make(chan bool), make(chan bool)
+	go func() {
+		defer close(ended)
+		for i := 0; ; i++ {
+			select {
+			case <-end:
+				return
+			case <-time.After(5 * time.Millisecond):
+				os.WriteFile(state, fmt.Appendf(nil, "%d", i), 0o644)
+			}
+		}
+	}()
+	insist.Holds(t, "one that is written to", o.try("backup", "live").err, "embers/reed_lights/embers.txt changes at there while it is fetched")
+	close(end)
+	<-ended
+	insist.Holds(t, "none was made", o.do(0, "backup", "live", "--list"), "1 backup, ", "before the flood")
+}
+
 func exists(name string) bool { _, err := os.Lstat(name); return err == nil }
 
 // A host that is gone, or another, is told, and what was seen last is shown.

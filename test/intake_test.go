@@ -371,6 +371,13 @@ func TestBackupAndRestore(t *testing.T) {
 	if r := h.try("restore", "h", "1"); r.status != 3 || !strings.Contains(contents(t, state), "ruined") {
 		t.Errorf("a damaged backup: %d %s", r.status, r.err)
 	}
+	insist.Holds(t, "one that is not there", h.try("backup", "h", "--drop", "9").err, "no backup 9")
+	h.do(0, "backup", "h", "--drop", "1")
+	insist.Holds(t, "one is left", h.do(0, "backup", "h", "--list"), "   2  ", "1 backup, ")
+	insist.Holds(t, "no more than some", h.do(0, "backup", "h", "--keep", "2")+h.do(0, "backup", "h", "--keep", "2"), "1 older one is taken away")
+	said := h.do(0, "backup", "h", "--list")
+	insist.That(t, strings.Contains(said, "   3  ") && strings.Contains(said, "   4  ") && !strings.Contains(said, "   2  ") && len(within(h.home, "servers/h/backups/*.zst")) == 2, "kept are\n%s", said)
+	insist.Holds(t, "nothing is kept", h.try("backup", "h", "--keep", "-1").err, "at least 1")
 }
 
 // TestRestoreByAnotherUser: who is not root cannot give files back to others, and is told so

@@ -48,6 +48,8 @@ func TestEach(t *testing.T) {
 	h.json(0, &list, "servers", "--json")
 	insist.That(t, len(list) == 3 && list[0].Staged == 1 && len(list[0].Changed) == 0 && strings.Join(list[2].Changed, "") == "off: a", "%+v", list)
 	insist.Holds(t, "at a glance", h.do(0, "servers"), "TO DO", "1 staged", "proved, changed since (off: a)")
+	insist.Holds(t, "on one page", h.do(0, "export", "proof", "h", "live", "third", "--md", "-"), "# 2 of 3 servers proved, and 1 changed since it was", "Changed since this start: off: a.", "## live: proved")
+	insist.Holds(t, "no drawing of several", h.try("export", "proof", "h", "live", "--svg", "-").err, "several servers go onto one page")
 	var e eachJSON
 	h.json(0, &e, "each", "apply", "--json")
 	insist.Same(t, "applied", e.words(), "h: proved with switch b off\nlive: nothing is staged\nthird: nothing is staged")

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"time"
 
 	"initium/internal/core/proof"
 	"initium/internal/core/report"
@@ -91,6 +92,9 @@ func (a *App) Report(ctx context.Context, name string, number int) (*report.Repo
 		return nil, err
 	}
 	r := &report.Report{Server: name, Family: s.Dialect.Title, Port: s.Vars["port"], Proof: p}
+	if now := survey.Take(s.input()); ChangedSince(now, p) {
+		r.Changed = since(now, p)
+	}
 	before, err := a.startBefore(name, p.Number, true)
 	if err != nil || before == nil {
 		return r, err
@@ -108,6 +112,29 @@ func (a *App) Report(ctx context.Context, name string, number int) (*report.Repo
 		}
 	}
 	return r, nil
+}
+
+// ReportAll is what can be told to others of the last starts of several servers. One that was never started is told as
+// that.
+func (a *App) ReportAll(ctx context.Context, names []string) (*report.All, error) {
+	all := &report.All{At: time.Now()}
+	for _, name := range names {
+		if last, _, err := a.LastStart(name); err != nil {
+			return nil, err
+		} else if last == nil {
+			if _, err := a.Home.Record(name); err != nil {
+				return nil, err
+			}
+			all.Without = append(all.Without, report.Without{Server: name, Why: "never started"})
+			continue
+		}
+		r, err := a.Report(ctx, name, 0)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		all.Reports = append(all.Reports, r)
+	}
+	return all, nil
 }
 
 // WriteReport writes a page for others, whole or not at all.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"initium/internal/core/intake"
@@ -43,13 +44,28 @@ func (e *env) baseline() *cobra.Command {
 func (e *env) backup() *cobra.Command {
 	var list, asJSON bool
 	var why string
+	var keep int
+	var drop []int
 	cmd := &cobra.Command{
 		Use:   "backup SERVER",
 		Short: "Back the server's world up, and read the backup again to see that it is whole",
 		Args:  args(cobra.ExactArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if keep < 0 || keep > 0 && (list || asJSON || len(drop) > 0) {
+				return fmt.Errorf("%w: --keep says how many of the newest stay once a new one is made, at least 1", errArgs)
+			}
+			if len(drop) > 0 {
+				return e.app.DropBackups(args[0], drop)
+			}
 			if !list && !asJSON {
-				return e.makeBackup(cmd.Context(), args[0], why)
+				if err := e.makeBackup(cmd.Context(), args[0], why); err != nil || keep == 0 {
+					return err
+				}
+				gone, bytes, err := e.app.KeepBackups(args[0], keep)
+				if gone > 0 {
+					fmt.Fprintf(e.out, "%s taken away, %s\n", count(gone, "older one is", "older ones are"), intake.Bytes(bytes))
+				}
+				return err
 			}
 			backups, err := e.app.Backups(args[0])
 			if err != nil {
@@ -58,12 +74,19 @@ func (e *env) backup() *cobra.Command {
 			if asJSON {
 				return e.json(map[string]any{"server": args[0], "backups": append([]host.Backup{}, backups...)})
 			}
+			all := int64(0)
 			for _, b := range backups {
-				fmt.Fprintf(e.out, "%4d  %s  %s, %s (%s packed)  %s\n", b.Number, b.At.Local().Format("2 Jan 15:04:05"), count(b.Files, "file", "files"), intake.Bytes(b.Bytes), intake.Bytes(b.Packed), text.Clean(b.Why))
+				all += b.Packed
+				fmt.Fprintf(e.out, "%4d  %s  %-14s  %s, %s (%s packed)  %s\n", b.Number, b.At.Local().Format("2 Jan 15:04:05"), humanize.Time(b.At), count(b.Files, "file", "files"), intake.Bytes(b.Bytes), intake.Bytes(b.Packed), text.Clean(b.Why))
+			}
+			if len(backups) > 0 {
+				fmt.Fprintf(e.out, "%s, %s on this disk\n", count(len(backups), "backup", "backups"), intake.Bytes(all))
 			}
 			return nil
 		},
 	}
+	cmd.Flags().IntVar(&keep, "keep", 0, "once it is made and read again, take all away but this many of the newest")
+	cmd.Flags().IntSliceVar(&drop, "drop", nil, "take the backups of these numbers away instead")
 	cmd.Flags().BoolVar(&list, "list", false, "list the backups")
 	cmd.Flags().BoolVar(&asJSON, "json", false, "list them as JSON")
 	cmd.Flags().StringVar(&why, "because", "", "what it is for")

@@ -84,27 +84,29 @@ func (e *env) exportProof() *cobra.Command {
 	var page, markdown, junit, svg, pdf string
 	var number int
 	cmd := &cobra.Command{
-		Use:   "proof SERVER --html FILE | --md FILE | --svg FILE | --pdf FILE | --junit FILE",
-		Short: "Write the proof of the last start down for others: what was loaded, by which evidence, what changed since the last proof",
-		Args:  args(cobra.ExactArgs(1)),
+		Use:   "proof SERVER... --html FILE | --md FILE | --svg FILE | --pdf FILE | --junit FILE",
+		Short: "Write the proof of the last start down for others, of several servers on one page: what was loaded, by which evidence, what changed since the last proof",
+		Args:  args(cobra.MinimumNArgs(1)),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if page+markdown+junit+svg+pdf == "" {
 				return fmt.Errorf("%w: say where to, with --html FILE, --md FILE, --svg FILE, --pdf FILE or --junit FILE", errArgs)
+			}
+			if len(args) > 1 {
+				if svg+pdf != "" || number != 0 {
+					return fmt.Errorf("%w: several servers go onto one page of --html, --md or --junit, each with its last start", errArgs)
+				}
+				all, err := e.app.ReportAll(cmd.Context(), args)
+				if err != nil {
+					return err
+				}
+				return e.writeAll([]output{{page, all.HTML}, {markdown, func() ([]byte, error) { return all.Markdown(), nil }}, {junit, all.JUnit}})
 			}
 			r, err := e.app.Report(cmd.Context(), args[0], number)
 			if err != nil {
 				return err
 			}
 			picture := r.Draw()
-			for _, out := range []struct {
-				file  string
-				write func() ([]byte, error)
-			}{{page, r.HTML}, {markdown, func() ([]byte, error) { return r.Markdown(), nil }}, {svg, drawn(picture, (*draw.Picture).SVG)}, {pdf, drawn(picture, (*draw.Picture).PDF)}, {junit, r.JUnit}} {
-				if err := e.writeOut(out.file, out.write); err != nil {
-					return err
-				}
-			}
-			return nil
+			return e.writeAll([]output{{page, r.HTML}, {markdown, func() ([]byte, error) { return r.Markdown(), nil }}, {svg, drawn(picture, (*draw.Picture).SVG)}, {pdf, drawn(picture, (*draw.Picture).PDF)}, {junit, r.JUnit}})
 		},
 	}
 	cmd.Flags().StringVar(&page, "html", "", "write one page of HTML to this file; - is standard output, here and below")
@@ -114,6 +116,21 @@ func (e *env) exportProof() *cobra.Command {
 	cmd.Flags().StringVar(&junit, "junit", "", "write results for a build server to this file")
 	cmd.Flags().IntVar(&number, "start", 0, "the number of the start; the newest when left out")
 	return cmd
+}
+
+// output is a file, and what is written into it.
+type output struct {
+	file  string
+	write func() ([]byte, error)
+}
+
+func (e *env) writeAll(list []output) error {
+	for _, out := range list {
+		if err := e.writeOut(out.file, out.write); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // writeOut writes what is exported into a file, or with - to standard output. Without a

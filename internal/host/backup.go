@@ -82,6 +82,18 @@ func (h Home) Backups(server string) (list []Backup, err error) {
 	return list, nil
 }
 
+// DropBackup takes a backup away: what is known of it goes first, so that one in part is listed nowhere.
+func (h Home) DropBackup(server string, number int) error {
+	file := h.backupFile(server, number)
+	if err := os.Remove(strings.TrimSuffix(file, ".tar.zst") + ".json"); err != nil {
+		return fmt.Errorf("drop backup %d: %w", number, err)
+	}
+	if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("drop backup %d: %w", number, err)
+	}
+	return nil
+}
+
 // errSpecialWorld refuses what an archive cannot hold.
 var errSpecialWorld = errors.New("is a device, a pipe or a socket")
 

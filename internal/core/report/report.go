@@ -23,6 +23,7 @@ type Report struct {
 	Proof          *proof.Proof
 	Since          *proof.Comparison // with the last proof before; nil when there is none
 	Changes        []Change          // what was done since then
+	Changed        []string          // what of the line-up is other by now than it was at the start, in words
 }
 
 // Change is an entry of the ledger.
@@ -43,10 +44,24 @@ func (r *Report) title() string {
 // when says which start it is, and when it was made as far as that is known.
 func (r *Report) when() string {
 	start := fmt.Sprintf("start %d", r.Proof.Number)
-	if r.Proof.Started == nil {
-		return start
+	if r.Proof.Started != nil {
+		start += ", " + r.Proof.Started.Format("2 January 2006, 15:04:05 MST")
 	}
-	return start + ", " + r.Proof.Started.Format("2 January 2006, 15:04:05 MST")
+	switch {
+	case r.Proof.Handed:
+		start += "; its log was handed in, and that it is of this line-up is taken from whoever did"
+	case r.Proof.There != "":
+		start += "; started at " + r.Proof.There + ", its log read over the line"
+	}
+	return start
+}
+
+// now says what is other by now, "" where nothing is.
+func (r *Report) now() string {
+	if len(r.Changed) == 0 {
+		return ""
+	}
+	return "Changed since this start: " + strings.Join(r.Changed, ", ") + "."
 }
 
 // evidence is what an outcome rests on.
@@ -77,11 +92,16 @@ func (r *Report) since() (lines []string) {
 }
 
 // Markdown writes the report as a page of Markdown.
-func (r *Report) Markdown() []byte {
+func (r *Report) Markdown() []byte { return r.markdown("#") }
+
+func (r *Report) markdown(heading string) []byte {
 	var b bytes.Buffer
 	p := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	p("# %s\n", plain(r.title()))
+	p("%s %s\n", heading, plain(r.title()))
 	p("%s, %s\n", plain(r.Family), r.when())
+	if now := r.now(); now != "" {
+		p("%s\n", plain(now))
+	}
 	if r.Proof.Reason != "" {
 		p("Not proved because %s.\n", plain(r.Proof.Reason))
 	}
@@ -91,17 +111,17 @@ func (r *Report) Markdown() []byte {
 		p("| %s | %s | %s | %s | %s |", plain(m.Name), plain(m.Release), m.Outcome, load(m), plain(said(m)))
 	}
 	if itself := r.itself(); len(itself) > 0 {
-		p("\n## What the server says of itself\n")
+		p("\n%s# What the server says of itself\n", heading)
 		for _, line := range itself {
 			p("- %s", plain(line))
 		}
 	}
-	p("\n## Since the last proof\n")
+	p("\n%s# Since the last proof\n", heading)
 	for _, line := range r.since() {
 		p("- %s", plain(line))
 	}
 	if len(r.Changes) > 0 {
-		p("\n## What was done\n")
+		p("\n%s# What was done\n", heading)
 		for _, c := range r.Changes {
 			p("- %s: %s", c.At.Format("2 January 15:04"), plain(c.Why))
 		}
@@ -112,6 +132,9 @@ func (r *Report) Markdown() []byte {
 // Draw draws the report on one page.
 func (r *Report) Draw() *draw.Picture {
 	page := &draw.Page{Title: r.title(), About: fmt.Sprintf("%s, %s", r.Family, r.when()), Reason: r.Proof.Reason}
+	if now := r.now(); now != "" {
+		page.Parts = append(page.Parts, draw.PagePart{Title: "By now", Lines: []string{now}})
+	}
 	for i := range r.Proof.Mods {
 		m := &r.Proof.Mods[i]
 		page.Rows = append(page.Rows, draw.PageRow{Mark: draw.MarkOf(m.Outcome), Name: m.Name, Release: m.Release, Load: load(m), Said: said(m)})
@@ -166,16 +189,20 @@ func plain(s string) string {
 // HTML writes the report as one page that needs nothing else.
 func (r *Report) HTML() ([]byte, error) {
 	var b bytes.Buffer
-	t := template.Must(template.New("page").Funcs(template.FuncMap{"evidence": evidence, "load": load}).Parse(page))
-	err := t.Execute(&b, map[string]any{"Title": r.title(), "When": r.when(), "R": r, "Since": r.since(), "Itself": r.itself()})
+	err := pages.ExecuteTemplate(&b, "page", r)
 	return b.Bytes(), err
 }
 
-const page = `<!doctype html>
+// pages are those of one server and of several.
+var pages = template.Must(template.New("").Funcs(template.FuncMap{
+	"evidence": evidence, "load": load, "title": (*Report).title, "when": (*Report).when, "now": (*Report).now, "since": (*Report).since, "itself": (*Report).itself, "ready": ready,
+}).Parse(page))
+
+const page = `{{define "head"}}<!doctype html>
 <html lang="en">
 <meta charset="utf-8">
 <meta name="viewport" content="width=device-width, initial-scale=1">
-<title>{{.Title}}</title>
+<title>{{.}}</title>
 <style>
   :root { color-scheme: light dark; --line: #8885; --good: #00695a; --bad: #b03a00; --warn: #855f00; --other: #6a3d9a }
   @media (prefers-color-scheme: dark) { :root { --good: #4fc3a6; --bad: #ff8a5c; --warn: #e3b84f; --other: #c3a6ff } }
@@ -187,21 +214,32 @@ const page = `<!doctype html>
   .confirmed { color: var(--good) } .failed { color: var(--bad) } .silent { color: var(--warn) } .unlisted { color: var(--other) }
   .dim { opacity: .7 }
 </style>
-<h1>{{.Title}}</h1>
-<p class="dim">{{.R.Family}}, {{.When}}</p>
-{{with .R.Proof.Reason}}<p>Not proved because {{.}}.</p>{{end}}
+{{end}}{{define "page"}}{{template "head" (title .)}}<h1>{{title .}}</h1>
+{{template "body" .}}</html>
+{{end}}{{define "body"}}<p class="dim">{{.Family}}, {{when .}}</p>
+{{with now .}}<p>{{.}}</p>{{end}}
+{{with .Proof.Reason}}<p>Not proved because {{.}}.</p>{{end}}
 <table>
 <tr><th>mod<th>release<th>outcome<th>load time<th>evidence</tr>
-{{range .R.Proof.Mods}}<tr><td>{{.Name}}<td>{{.Release}}<td class="{{.Outcome}}">{{if eq .Outcome "confirmed"}}&#9670;{{else if eq .Outcome "failed"}}&#10005;{{else if eq .Outcome "silent"}}&#9676;{{else}}&#9671;{{end}} {{.Outcome}}<td class="n">{{load .}}<td class="e">{{with .Reason}}{{.}}<br>{{end}}{{with .Against}}{{.}}<br>{{end}}{{evidence .}}</tr>
+{{range .Proof.Mods}}<tr><td>{{.Name}}<td>{{.Release}}<td class="{{.Outcome}}">{{if eq .Outcome "confirmed"}}&#9670;{{else if eq .Outcome "failed"}}&#10005;{{else if eq .Outcome "silent"}}&#9676;{{else}}&#9671;{{end}} {{.Outcome}}<td class="n">{{load .}}<td class="e">{{with .Reason}}{{.}}<br>{{end}}{{with .Against}}{{.}}<br>{{end}}{{evidence .}}</tr>
 {{end}}</table>
-{{with .Itself}}<h2>What the server says of itself</h2>
+{{with itself .}}<h2>What the server says of itself</h2>
 <ul>{{range .}}<li>{{.}}</li>{{end}}</ul>{{end}}
 <h2>Since the last proof</h2>
-<ul>{{range .Since}}<li>{{.}}</li>{{end}}</ul>
-{{with .R.Changes}}<h2>What was done</h2>
+<ul>{{range since .}}<li>{{.}}</li>{{end}}</ul>
+{{with .Changes}}<h2>What was done</h2>
 <ul>{{range .}}<li>{{.At.Format "2 January 15:04"}}: {{.Why}}</li>{{end}}</ul>{{end}}
-</html>
-`
+{{end}}{{define "all"}}{{template "head" .Title}}<h1>{{.Title}}</h1>
+<p class="dim">{{.At.Format "2 January 2006, 15:04 MST"}}</p>
+<table>
+<tr><th>server<th>kind<th>the last start<th>ready after<th>mods<th>since</tr>
+{{range .Reports}}<tr><td><a href="#{{.Server}}">{{.Server}}</a><td>{{.Family}}<td class="{{if eq .Proof.Verdict "proved"}}confirmed{{else}}failed{{end}}">{{if eq .Proof.Verdict "proved"}}&#9670;{{else}}&#10005;{{end}} {{.Proof.Verdict}}<td class="n">{{ready .}}<td class="n">{{len .Proof.Mods}}<td>{{with now .}}{{.}}{{end}}</tr>
+{{end}}{{range .Without}}<tr><td>{{.Server}}<td><td colspan="4">{{.Why}}</tr>
+{{end}}</table>
+{{range .Reports}}<section id="{{.Server}}"><h1 style="margin-top:3rem">{{title .}}</h1>
+{{template "body" .}}</section>
+{{end}}</html>
+{{end}}`
 
 // The shape of JUnit results, as far as build servers agree on it.
 type (
@@ -230,7 +268,14 @@ type (
 
 // JUnit writes the report as test results: a case for the start itself, and one
 // for each mod.
-func (r *Report) JUnit() ([]byte, error) {
+func (r *Report) JUnit() ([]byte, error) { return written(r.suite()) }
+
+func written(v any) ([]byte, error) {
+	data, err := xml.MarshalIndent(v, "", "  ")
+	return append([]byte(xml.Header), append(data, '\n')...), err
+}
+
+func (r *Report) suite() suite {
 	seconds := func(ms float64) string { return fmt.Sprintf("%.3f", ms/1000) }
 	s := suite{Name: "initium." + r.Server, Time: seconds(float64(r.Proof.ReadyAfterMS))}
 	if r.Proof.Started != nil {
@@ -258,6 +303,5 @@ func (r *Report) JUnit() ([]byte, error) {
 			s.Failures++
 		}
 	}
-	data, err := xml.MarshalIndent(s, "", "  ")
-	return append([]byte(xml.Header), append(data, '\n')...), err
+	return s
 }

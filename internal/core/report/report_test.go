@@ -59,3 +59,33 @@ func TestJUnit(t *testing.T) {
 		t.Errorf("%+v in\n%s", suite, data)
 	}
 }
+
+// Several servers are on one page, with those of which there is nothing to report; one that has changed since it was
+// proved is not counted as proved.
+func TestAll(t *testing.T) {
+	proved, changed := sample(), sample()
+	proved.Proof = &proof.Proof{Verdict: proof.Proved, Ready: true, ReadyAfterMS: 700, Number: 2, Handed: true}
+	proved.Server, changed.Server = "good", "moved"
+	changed.Proof = &proof.Proof{Verdict: proof.Proved, Number: 3, There: "harbour"}
+	changed.Changed = []string{"off: a", "b 2, was <1>"}
+	all := &report.All{At: time.Date(2026, 3, 5, 1, 2, 0, 0, time.UTC), Reports: []*report.Report{sample(), proved, changed}, Without: []report.Without{{Server: "young", Why: "never started"}}}
+	insist.Same(t, "the title", all.Title(), "1 of 4 servers proved, and 1 changed since it was")
+	page, err := all.HTML()
+	insist.OK(t, err)
+	insist.Holds(t, "the page", string(page), "<title>1 of 4 servers proved", `<a href="#good">good</a>`, `<section id="moved">`, "off: a, b 2, was &lt;1&gt;", "never started", "its log was handed in", "started at harbour, its log read over the line", "0.70 s", "loaded &lt;b&gt;a_b&lt;/b&gt;")
+	insist.That(t, strings.Count(string(page), "<html") == 1 && strings.Count(string(page), "</html>") == 1, "it is not one page")
+	md := string(all.Markdown())
+	insist.Holds(t, "the Markdown", md, "# 1 of 4 servers proved", "| young | | never started |", "\n## s: not proved", "### Since the last proof", `was \<1\>`)
+	data, err := all.JUnit()
+	insist.OK(t, err)
+	var suites struct {
+		Suites []struct {
+			Name     string `xml:"name,attr"`
+			Failures int    `xml:"failures,attr"`
+		} `xml:"testsuite"`
+	}
+	insist.OK(t, xml.Unmarshal(data, &suites))
+	insist.That(t, len(suites.Suites) == 4 && suites.Suites[0].Failures == 2 && suites.Suites[1].Failures == 0 && suites.Suites[3].Name == "initium.young" && suites.Suites[3].Failures == 1, "%+v", suites)
+	md = string(changed.Markdown())
+	insist.Holds(t, "alone", md, "Changed since this start: off: a")
+}

@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -62,7 +63,7 @@ type known struct {
 	Kind   Kind      `json:"kind"`
 	Size   int64     `json:"size,omitempty"`
 	Time   time.Time `json:"time,omitempty"`   // there
-	Here   int64     `json:"here,omitempty"`   // the time of the file here, in Unix ns
+	Here   int64     `json:"here,omitempty"`   // when the file here was put there or written to, in Unix ns
 	Sum    string    `json:"sum,omitempty"`    // of its bytes
 	Fresh  bool      `json:"fresh,omitempty"`  // it was that new that a change in the same moment would not show
 	Target string    `json:"target,omitempty"` // of a link
@@ -78,6 +79,7 @@ type Progress struct {
 type Pulled struct {
 	Files  int      // that are there
 	Came   int      // that were fetched, as they are new or other than before
+	Names  []string // of those that hold other than before, below the folder
 	Went   int      // that are gone
 	Bytes  int64    // that were fetched
 	Passed []string // what was passed over, and why; safe to show
@@ -327,15 +329,24 @@ func (m *Mirror) still(rel string, k known) bool {
 	if err != nil || !info.Mode().IsRegular() || info.Size() != k.Size {
 		return false
 	}
-	if info.ModTime().UnixNano() == k.Here {
+	if changed(info) == k.Here {
 		return true
 	}
 	if sum, err := sumOf(m.here(rel)); err != nil || sum != k.Sum {
 		return false
 	}
-	k.Here = info.ModTime().UnixNano()
+	k.Here = changed(info)
 	m.known[rel] = k
 	return true
+}
+
+// changed is when a file was put where it is or written to, in Unix ns: its change time, which nobody sets, and not the
+// time of its last writing, which what is put back has from before.
+func changed(info fs.FileInfo) int64 {
+	if s, ok := info.Sys().(*syscall.Stat_t); ok {
+		return s.Ctim.Nano()
+	}
+	return info.ModTime().UnixNano()
 }
 
 func sumOf(name string) (string, error) {
@@ -380,6 +391,9 @@ func (m *Mirror) fetch(ctx context.Context, h FS, all map[string]Entry, files []
 		if err != nil {
 			return fmt.Errorf("fetch %s: %w", text.Clean(m.there(rel)), err)
 		}
+		if was, ok := m.known[rel]; !ok || was.Sum != k.Sum {
+			p.Names = append(p.Names, rel)
+		}
 		m.known[rel] = k
 		p.Came, p.Bytes = p.Came+1, p.Bytes+k.Size
 		if at.Files, at.Bytes = p.Came, p.Bytes; progress != nil {
@@ -417,7 +431,7 @@ func (m *Mirror) fetchOne(ctx context.Context, h FS, rel string, e Entry) (k kno
 			if err != nil {
 				return k, err
 			}
-			return known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Sum: hex.EncodeToString(sum.Sum(nil)), Fresh: m.fresh(h, e.Time)}, nil
+			return known{Kind: File, Size: e.Size, Time: e.Time, Here: changed(info), Sum: hex.EncodeToString(sum.Sum(nil)), Fresh: m.fresh(h, e.Time)}, nil
 		}
 		out.Cleanup()
 		if err != nil && !bound.more {
@@ -1031,7 +1045,7 @@ func (m *Mirror) learnEntry(h FS, rel string, e Entry) error {
 	if err != nil {
 		return err
 	}
-	m.known[rel] = known{Kind: File, Size: e.Size, Time: e.Time, Here: info.ModTime().UnixNano(), Sum: sum}
+	m.known[rel] = known{Kind: File, Size: e.Size, Time: e.Time, Here: changed(info), Sum: sum}
 	return nil
 }
 
