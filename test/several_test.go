@@ -39,9 +39,10 @@ func TestEach(t *testing.T) {
 	h.do(0, "each", "check")
 	h.do(0, "each", "prove")
 	var list []struct {
-		Server, LastStart string `json:"last_start"`
-		Owed, Staged      int
-		Changed           []string
+		Server       string
+		LastStart    string `json:"last_start"`
+		Owed, Staged int
+		Changed      []string
 	}
 	h.do(0, "off", "h", "b", "--stage")
 	h.do(0, "off", "third", "a")

@@ -142,12 +142,15 @@ func since(s *survey.Survey, p *proof.Proof) (words []string) {
 }
 
 // ToDo says in a few words what a server waits for, "" for nothing.
-func (s *Summary) ToDo() string {
+func (s *Summary) ToDo() string { return ToDo(s.Errors, s.Owed, s.Staged) }
+
+// ToDo says in a few words how many errors there are, how much is owed and how many changes are staged.
+func ToDo(errors, owed, staged int) string {
 	var words []string
 	for _, n := range []struct {
 		count     int
 		one, more string
-	}{{s.Errors, "error", "errors"}, {s.Owed, "owed", "owed"}, {s.Staged, "staged", "staged"}} {
+	}{{errors, "error", "errors"}, {owed, "owed", "owed"}, {staged, "staged", "staged"}} {
 		switch {
 		case n.count == 1:
 			words = append(words, "1 "+n.one)

@@ -25,7 +25,7 @@ func (e *env) host() *cobra.Command {
 		Args:  args(cobra.NoArgs),
 		RunE:  func(cmd *cobra.Command, args []string) error { return cmd.Help() },
 	}
-	cmd.AddCommand(e.hostAdd(), e.hostList(), e.hostTest(), e.hostDrop())
+	cmd.AddCommand(e.hostAdd(), e.hostList(), e.hostTest(), e.hostPrepare(), e.hostDrop())
 	return cmd
 }
 
@@ -159,6 +159,29 @@ func (e *env) hostTest() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+func (e *env) hostPrepare() *cobra.Command {
+	var program string
+	cmd := &cobra.Command{
+		Use:   "prepare NAME",
+		Short: "Put Initium at a machine of your own that is reached by SSH: initium at NAME then runs it there",
+		Long: "This program's own bytes are sent, looked at and tried there before they take their place in ~/.local/share/initium/bin. Servers are adopted there then,\n" +
+			"and started there under a keeper of that machine's: what becomes of the line is nothing to them. Once more, it brings a newer one.",
+		Example: "  initium host add box ssh://me@box.example.net\n  initium host prepare box\n  initium at box adopt /srv/moor\n  initium at box",
+		Args:    args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			show, end := e.copying()
+			at, says, err := e.app.PrepareHost(cmd.Context(), args[0], program, show)
+			end()
+			if err == nil {
+				fmt.Fprintf(e.out, "%s: %s is %s\n", args[0], text.Clean(at), says)
+			}
+			return err
+		},
+	}
+	cmd.Flags().StringVar(&program, "program", "", "an Initium that was built for that machine, where it is of another kind than this one")
+	return cmd
 }
 
 func (e *env) hostDrop() *cobra.Command {

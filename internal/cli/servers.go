@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
@@ -191,7 +192,11 @@ func (e *env) servers() *cobra.Command {
 				}
 				return e.json(servers)
 			}
-			if len(list) == 0 {
+			distant, err := e.app.Distant(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if len(list)+len(distant) == 0 {
 				fmt.Fprintln(e.out, "no server is adopted yet; begin with: initium adopt DIR")
 				return nil
 			}
@@ -206,6 +211,11 @@ func (e *env) servers() *cobra.Command {
 						state = s.Problem
 					}
 					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\n", s.Name, s.Dialect, state, text.Clean(s.Port), s.Registered, LastStart(s), s.ToDo(), text.Clean(s.Dir))
+				}
+				for i := range distant {
+					d := &distant[i]
+					state := cmp.Or(d.Down, d.Problem, map[bool]string{true: "running", false: "stopped"}[d.Running])
+					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\n", d.Name(), d.Dialect, state, d.Port, d.Mods, d.LastStart, app.ToDo(d.Errors, d.Owed, d.Staged), d.Place)
 				}
 			})
 		},

@@ -23,7 +23,8 @@ type HostRecord struct {
 	Identity     string    `toml:"identity,omitempty"`      // a file with a private key
 	PasswordFile string    `toml:"password_file,omitempty"` // a file of the operator's that only he can read
 	Added        time.Time `toml:"added"`
-	Notes        string    `toml:"notes,omitempty"` // the operator's own, such as what its panel calls things
+	Program      string    `toml:"program,omitempty"` // where Initium is there, once it was prepared
+	Notes        string    `toml:"notes,omitempty"`   // the operator's own, such as what its panel calls things
 }
 
 // ErrUnknownHost is returned for a host that was not added.

@@ -3,6 +3,7 @@
 package servers
 
 import (
+	"cmp"
 	"fmt"
 	"os/exec"
 	"slices"
@@ -25,6 +26,8 @@ type serverList struct {
 	looking  bool
 	judging  bool
 	list     []app.Summary
+	distant  []app.Distant // of machines that were prepared, below the others
+	asking   bool          // for these
 	loaded   bool
 	selected int
 	first    int             // that is drawn
@@ -55,7 +58,24 @@ func (l *serverList) Shown() tea.Cmd {
 }
 
 // Again looks at all servers, and judges starts that nobody has looked at.
-func (l *serverList) Again() tea.Cmd { return tea.Batch(l.reload(), l.judgeLate()) }
+func (l *serverList) Again() tea.Cmd { return tea.Batch(l.reload(), l.judgeLate(), l.askAround()) }
+
+// askAround asks other machines what of their servers; nobody waits for them.
+func (l *serverList) askAround() tea.Cmd {
+	if l.asking {
+		return nil
+	}
+	l.asking = true
+	return l.Ask(func() tea.Msg {
+		list, err := l.App.Distant(l.Ctx)
+		return distantMsg{list, err}
+	})
+}
+
+type distantMsg struct {
+	list []app.Distant
+	err  error
+}
 
 func (l *serverList) judgeLate() tea.Cmd {
 	if l.judging {
@@ -90,8 +110,20 @@ func (l *serverList) Update(msg tea.Msg) tea.Cmd {
 		}
 		l.seek = ""
 		l.choose(l.selected)
+	case distantMsg:
+		l.asking = false
+		if msg.err != nil && l.Ctx.Err() == nil {
+			l.Complain(msg.err)
+		}
+		l.distant = msg.list
+		l.choose(l.selected)
 	case roundMsg:
 		return l.hear(msg)
+	case backMsg:
+		if msg.err != nil {
+			l.Complain(fmt.Errorf("the screen there ended: %w", msg.err))
+		}
+		return l.Again()
 	case lateMsg:
 		l.judging = false
 		if msg.starts > 0 {
@@ -101,7 +133,10 @@ func (l *serverList) Update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-func (l *serverList) choose(i int) { l.selected = min(max(i, 0), max(len(l.list)-1, 0)) }
+func (l *serverList) choose(i int) { l.selected = min(max(i, 0), max(l.rows()-1, 0)) }
+
+// rows are how many servers are listed, here and elsewhere.
+func (l *serverList) rows() int { return len(l.list) + len(l.distant) }
 
 func (l *serverList) Key(k string) tea.Cmd {
 	switch k {
@@ -112,10 +147,15 @@ func (l *serverList) Key(k string) tea.Cmd {
 	case "home":
 		l.choose(0)
 	case "end":
-		l.choose(len(l.list))
+		l.choose(l.rows())
 	case "space":
-		if l.selected < len(l.list) {
-			name := l.list[l.selected].Name
+		if l.selected >= len(l.list) {
+			if l.selected < l.rows() {
+				l.Say("It is at %s; Enter opens it there.", l.distant[l.selected-len(l.list)].Host)
+			}
+			return nil
+		}
+		if name := l.list[l.selected].Name; name != "" {
 			if l.chosen[name] = !l.chosen[name]; !l.chosen[name] {
 				delete(l.chosen, name)
 			}
@@ -150,16 +190,32 @@ func (l *serverList) Key(k string) tea.Cmd {
 
 // openServer opens the board of the chosen server.
 func (l *serverList) openServer() tea.Cmd {
-	if l.selected >= len(l.list) {
+	if l.selected >= l.rows() {
 		return nil
+	}
+	if l.selected >= len(l.list) {
+		return l.openThere(&l.distant[l.selected-len(l.list)])
 	}
 	l.seek = l.list[l.selected].Name
 	return l.Enter(board.New(l.Model, l.seek))
 }
 
+// openThere opens the screen of the Initium at another machine, in this one's place.
+func (l *serverList) openThere(d *app.Distant) tea.Cmd {
+	words := []string{"at", d.Host}
+	if d.Server != "" {
+		words = append(words, d.Server)
+	}
+	program := exec.CommandContext(l.Ctx, l.App.Exe, words...)
+	program.Env = append(program.Environ(), "INITIUM_HOME="+l.App.Home.Dir)
+	return l.Lend(program, func(err error) tea.Msg { return backMsg{err} })
+}
+
+type backMsg struct{ err error }
+
 func (l *serverList) Click(_, line int) tea.Cmd {
 	i := line - 1 + l.first
-	if i < 0 || i >= len(l.list) {
+	if i < 0 || i >= l.rows() {
 		return nil
 	}
 	if i == l.selected {
@@ -173,7 +229,7 @@ func (l *serverList) Wheel(by int) { l.choose(l.selected + by) }
 
 func (l *serverList) Title(c *canvas.Canvas) {
 	x := c.Put(2, 0, "Initium", canvas.Title)
-	if n := len(l.list); n > 0 {
+	if n := l.rows(); n > 0 {
 		x = c.Put(x+3, 0, marks.Count(n, "server", "servers"), canvas.Dim)
 	}
 	if n := len(l.chosen); n > 0 {
@@ -196,7 +252,7 @@ func (l *serverList) Draw(c *canvas.Canvas, y, h int) {
 		c.Put(2, y, "looking at the servers …", canvas.Dim)
 		return
 	}
-	if len(l.list) == 0 {
+	if l.rows() == 0 {
 		c.Put(2, y, "No server is adopted yet.", canvas.Title)
 		c.Put(2, y+2, "a", canvas.Key)
 		y = c.Paragraph(5, y+2, c.W-7, 3, "adopt one: type or choose its folder. Nothing is written into it.", canvas.Text)
@@ -229,12 +285,17 @@ func (l *serverList) Draw(c *canvas.Canvas, y, h int) {
 	y++
 	h--
 	l.first = max(min(l.first, l.selected), l.selected-h+1, 0)
-	for i := l.first; i < min(l.first+h, len(l.list)); i++ {
-		s, row := l.list[i], y+i-l.first
+	for i := l.first; i < min(l.first+h, l.rows()); i++ {
+		row := y + i - l.first
 		if i == l.selected {
 			c.Lift(row, 0, c.W)
 			c.Put(0, row, "▌", canvas.Focus)
 		}
+		if i >= len(l.list) {
+			l.drawDistant(c, row, &l.distant[i-len(l.list)], x.kind, x.state, x.port, x.mods, x.start)
+			continue
+		}
+		s := l.list[i]
 		if l.chosen[s.Name] {
 			c.Put(2, row, "✓", canvas.Focus)
 		}
@@ -267,6 +328,34 @@ func (l *serverList) Draw(c *canvas.Canvas, y, h int) {
 	}
 }
 
+// drawDistant draws a server as the Initium of its machine tells of it.
+func (l *serverList) drawDistant(c *canvas.Canvas, row int, d *app.Distant, kind, state, port, mods, start int) {
+	c.PutWithin(4, row, state-5, d.Name(), canvas.Title)
+	if words := cmp.Or(d.Down, d.Problem); words != "" {
+		c.PutWithin(state, row, c.W-state-1, words, canvas.Bad)
+		return
+	}
+	if kind > 0 {
+		c.PutWithin(4, row, kind-5, d.Name(), canvas.Title)
+		c.PutWithin(kind, row, 15, d.Dialect, canvas.Text)
+	}
+	if d.Running {
+		words := "running"
+		if d.Since != nil && kind > 0 {
+			words += " since " + marks.Clock(*d.Since)
+		}
+		c.PutWithin(state, row, port-state-1, words, canvas.Good)
+	} else {
+		c.PutWithin(state, row, port-state-1, "stopped", canvas.Dim)
+	}
+	c.PutWithin(port, row, mods-port-1, d.Port, canvas.Text)
+	c.Put(mods, row, fmt.Sprint(d.Mods), canvas.Text)
+	at := c.PutWithin(start, row, c.W-start-1, d.LastStart, canvas.Text)
+	if d.Errors > 0 {
+		c.PutWithin(at+2, row, c.W-at-3, "! "+marks.Count(d.Errors, "error", "errors"), canvas.Bad)
+	}
+}
+
 // stateWords say how a server stands.
 func stateWords(s *app.Summary, wide bool) (string, canvas.Ink) {
 	words, fine := s.StateWords()
@@ -283,7 +372,20 @@ func stateWords(s *app.Summary, wide bool) (string, canvas.Ink) {
 
 // drawStory tells more about the selected server.
 func (l *serverList) drawStory(c *canvas.Canvas, y int) {
+	if l.selected >= l.rows() {
+		return
+	}
 	if l.selected >= len(l.list) {
+		d := &l.distant[l.selected-len(l.list)]
+		c.Put(2, y, d.Name(), canvas.Title)
+		c.Put(2, y+1, "machine", canvas.Dim)
+		c.PutWithin(14, y+1, c.W-15, d.Host+", on which Initium runs; Enter opens it there", canvas.Text)
+		c.Put(2, y+2, "folder", canvas.Dim)
+		c.PutWithin(14, y+2, c.W-15, d.Place, canvas.Text)
+		if words := cmp.Or(d.Down, d.Problem); words != "" {
+			c.Put(2, y+3, "trouble", canvas.Dim)
+			c.PutWithin(14, y+3, c.W-15, words, canvas.Bad)
+		}
 		return
 	}
 	s := l.list[l.selected]
