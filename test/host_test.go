@@ -3,10 +3,12 @@ package test
 import (
 	"bufio"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -303,6 +305,20 @@ func (o *operator) says(t *testing.T, args ...string) (until func(words string),
 	}
 }
 
+// hangUp kills what serves the lines to a host whose files are in a folder, and not what waits for further ones.
+func hangUp(dir string) {
+	for _, listener := range strings.Fields(printed(exec.Command("pgrep", "-f", "--", "-f "+dir+"/config"))) {
+		for _, line := range strings.Fields(printed(exec.Command("pgrep", "-P", listener))) {
+			exec.Command("kill", "-KILL", line).Run()
+		}
+	}
+}
+
+func printed(cmd *exec.Cmd) string {
+	out, _ := cmd.Output()
+	return string(out)
+}
+
 // add adds to a file, or begins it.
 func add(t *testing.T, name, data string) {
 	t.Helper()
@@ -392,4 +408,71 @@ func TestHostThatIsGone(t *testing.T) {
 	write(t, open, "rope\n")
 	insist.Holds(t, "a password that others can read", o.try("host", "add", "x", fmt.Sprintf("sftp://quay@127.0.0.1:%s", freePort(t)), "--password-file", open).err, "the line to the host broke")
 	o.do(0, "host", "list")
+}
+
+// Whoever is killed while a mod is sent, at either end and at any moment: a new one is at its place whole or not at all, of
+// one that is updated each file is as it was or as it becomes, and the next run brings it to its end. INITIUM_RUNS asks for
+// another number of rounds.
+func TestTransferKilled(t *testing.T) {
+	waiting := regexp.MustCompile(`(?m)^/\S*\.initium-.*\n(".*"\n)?`) // for its place, under a name that no server reads
+	parts := regexp.MustCompile(`(?m)^(/.*)\n(".*"\n)?`)
+	t.Parallel()
+	rounds := 16
+	if n := os.Getenv("INITIUM_RUNS"); n != "" {
+		fmt.Sscan(n, &rounds)
+	}
+	r := overSFTP(t)
+	r.is(t, "../demo/harrow-sound", "sound")
+	o := newOperator(t)
+	o.do(0, "host", "add", "there", r.url, "--identity", r.identity, "--fingerprint", r.fingerprint)
+	o.do(0, "adopt", "there:sound", "--as", "live")
+	random := rand.New(rand.NewPCG(11, 4))
+	source := filepath.Join(t.TempDir(), "kelp_farms")
+	there := filepath.Join(r.dir, "sound/cargo/kelp_farms")
+	release := func(n int) string {
+		write(t, filepath.Join(source, "bill.toml"), fmt.Sprintf("name = \"kelp_farms\"\nrelease = \"%d\"\nwaits_for = []\n", n))
+		write(t, filepath.Join(source, "deck.script"), "haul 1\n")
+		for i := range 40 {
+			write(t, filepath.Join(source, fmt.Sprintf("d%d/f%02d", i%4, i)), strings.Repeat(fmt.Sprintf("%d %d\n", n, i), 1+random.IntN(3000)))
+		}
+		return below(t, source)
+	}
+	now, cut := "", 0
+	for n := range rounds {
+		next := release(n + 1)
+		cmd := exec.Command(program, "take", "live", source, "--take", "all")
+		cmd.Env = o.env
+		insist.OK(t, cmd.Start())
+		time.Sleep(time.Duration(random.IntN(400)) * time.Millisecond) // any moment will do
+		if random.IntN(2) == 0 {
+			cmd.Process.Kill()
+		} else {
+			hangUp(filepath.Dir(r.dir))
+		}
+		if err := cmd.Wait(); err != nil {
+			cut++
+		}
+		is := ""
+		if exists(there) {
+			is = waiting.ReplaceAllString(below(t, there), "")
+		}
+		if now == "" && is != "" && is != next {
+			t.Fatalf("round %d: it is there in part:\n%.3000s", n, is)
+		}
+		for _, part := range parts.FindAllString(is, -1) {
+			insist.Need(t, strings.Contains(now, part) || strings.Contains(next, part), "round %d: a file is there in part: %.300s", n, part)
+		}
+		o.try("sync", "live")
+		for again := 0; !exists(there) || below(t, there) != next; again++ {
+			insist.Need(t, again < 3, "round %d: it did not come to its end: %s", n, o.try("take", "live", source, "--take", "all").err)
+			o.try("take", "live", source, "--take", "all") // it may have been cut off before it was begun
+		}
+		now = next
+		if random.IntN(2) == 0 {
+			o.do(0, "remove", "live", "kelp_farms", "--agree")
+			now = ""
+		}
+		insist.Same(t, "left beside", strings.Count(below(t, filepath.Join(r.dir, "sound")), ".initium"), 0)
+	}
+	t.Logf("%d of %d were cut off", cut, rounds)
 }

@@ -106,11 +106,7 @@ func TestScreenOfAMachine(t *testing.T) {
 	x.sees("load order", "reed_lights")
 	x.keys("s")
 	x.sees("◆ proved; running")
-	for _, listener := range strings.Fields(printed(exec.Command("pgrep", "-f", "--", "-f "+filepath.Dir(m.home)+"/config"))) {
-		for _, line := range strings.Fields(printed(exec.Command("pgrep", "-P", listener))) { // which breaks by that
-			exec.Command("kill", "-KILL", line).Run()
-		}
-	}
+	hangUp(filepath.Dir(m.home))
 	x.sees("the line to the host broke", "it is tried again")
 	x.sees("1 server", "moor", "running", "proved")
 	x.keys("C-c")
@@ -120,9 +116,4 @@ func TestScreenOfAMachine(t *testing.T) {
 	y.sees("box: moor", "Lantern Moor", "stopped")
 	y.keys("End", "Enter")
 	y.sees("load order", "reed_lights")
-}
-
-func printed(cmd *exec.Cmd) string {
-	out, _ := cmd.Output()
-	return string(out)
 }

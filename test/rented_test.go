@@ -36,7 +36,7 @@ func TestScreenOfARentedServer(t *testing.T) {
 	x.keys("Enter")
 	x.loses("staged")
 	x.keys("s")
-	page := regexp.MustCompile(`http://127\.0\.0\.1:\d+/\w+/`).FindString(x.sees("waiting for you to start it at landlord", "logs/latest.log is watched over the line", "Your notes of the host: Start and Stop are on http"))
+	page := regexp.MustCompile(`http://127\.0\.0\.1:\d+/\w+/`).FindString(x.sees("waiting for you to start it at landlord", "logs/latest.log is watched over the line", "Your notes: Start and Stop are on http"))
 	press := func(what string, want int) {
 		t.Helper()
 		answer, err := http.PostForm(page+"moor-live/"+what, nil)

@@ -330,11 +330,11 @@ func (w *Watch) toDo() string {
 	case there.Begun:
 		return ""
 	}
-	s := fmt.Sprintf("Start the server at %s now, or start it anew there if it runs. %s is watched over the line; it is judged as soon as it says that it starts.", there.Host, there.Log)
+	s := fmt.Sprintf("Start it at %s now, or anew if it runs there.", there.Host)
 	if there.Notes != "" {
-		s += " Your notes of the host: " + there.Notes + "."
+		s += " Your notes: " + there.Notes + "."
 	}
-	return s
+	return s + " " + there.Log + " is watched over the line, and the start judged."
 }
 
 // besides says what else is worth knowing of a start that was judged.
