@@ -88,4 +88,21 @@ func TestHoneyHouseOfTheDemo(t *testing.T) {
 	insist.Same(t, "what the bees brought again", asks(t, db, "SELECT kind FROM honey ORDER BY jars"), "heather; late|clover")
 	o.proves("nine-orchards", rest+"honey_house confirmed")
 	insist.Holds(t, "once more", o.do(0, "recipe", "run", "nine-orchards", folder, "--from", filepath.Dir(source)), "so already: run 2-honey.sql", "nothing to change")
+
+	// Another server of the family gets mod and script in one plan.
+	live := filepath.Join(filepath.Dir(dir), "live")
+	copyAll(t, "../demo/nine-orchards", live)
+	free := freePort(t)
+	write(t, filepath.Join(live, "orchard.ini"), strings.ReplaceAll(contents(t, filepath.Join(live, "orchard.ini")), "27640", free))
+	o.do(0, "adopt", live, "--as", "live", "--set", "pace=0.05")
+	insist.Holds(t, "beside it", o.do(1, "differ", "nine-orchards", "live"), "mod honey_house", "script 2-honey.sql", "run | not there")
+	said := o.do(0, "carry", "nine-orchards", "live")
+	insist.Lacks(t, "carried", said, "left as it is: script")
+	insist.Same(t, "what the bees brought there", asks(t, filepath.Join(live, "orchard.db"), "SELECT kind FROM honey ORDER BY jars"), "heather; late|clover")
+	o.proves("live", rest+"honey_house confirmed")
+	o.do(0, "differ", "nine-orchards", "live")
+	o.do(0, "undo", "live")
+	insist.Same(t, "taken back there", contents(t, filepath.Join(live, "orchard.db")), before)
+	insist.OK(t, os.RemoveAll(folder))
+	insist.Holds(t, "a script that is gone", o.do(0, "carry", "nine-orchards", "live", "--show"), "left as it is: script 2-honey.sql", "initium sql live runs it")
 }

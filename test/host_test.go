@@ -73,19 +73,26 @@ func given(t *testing.T, dir string) {
 	}
 }
 
-func overSFTP(t *testing.T) *faraway {
+// keys makes the key of a host, whose fingerprint it returns, and one that it lets in.
+func keys(t *testing.T, dir string) (fingerprint string) {
 	t.Helper()
-	needs(t, "sshd", "ssh-keygen")
-	dir := scratch(t, "sshd")
 	for _, key := range []string{"host", "own"} {
 		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, key)).CombinedOutput()
 		insist.Need(t, err == nil, "%s", out)
 	}
+	out, err := exec.Command("ssh-keygen", "-l", "-f", filepath.Join(dir, "host.pub")).Output()
+	insist.OK(t, err)
+	return strings.Fields(string(out))[1]
+}
+
+func overSFTP(t *testing.T) *faraway {
+	t.Helper()
+	needs(t, "sshd", "ssh-keygen")
+	dir := scratch(t, "sshd")
+	fingerprint := keys(t, dir)
 	port := freePort(t)
 	write(t, filepath.Join(dir, "config"), "Port "+port+"\nListenAddress 127.0.0.1\nHostKey "+dir+"/host\nAuthorizedKeysFile "+dir+"/own.pub\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nPidFile none\nMaxSessions 64\nSubsystem sftp internal-sftp\n")
 	write(t, filepath.Join(dir, "files/keep"), "")
-	out, err := exec.Command("ssh-keygen", "-l", "-f", filepath.Join(dir, "host.pub")).Output()
-	insist.OK(t, err)
 	own := filepath.Join(t.TempDir(), "own")
 	write(t, own, contents(t, filepath.Join(dir, "own")))
 	insist.OK(t, os.Chmod(own, 0o600))
@@ -97,7 +104,7 @@ func overSFTP(t *testing.T) *faraway {
 		user = strings.TrimSpace(string(whoami))
 	}
 	serves(t, stranger, port, filepath.Join(t.TempDir(), "log"), "sshd", "-D", "-e", "-f", filepath.Join(dir, "config"))
-	return &faraway{t, filepath.Join(dir, "files"), "sftp://" + user + "@127.0.0.1:" + port + dir + "/files", strings.Fields(string(out))[1], own}
+	return &faraway{t, filepath.Join(dir, "files"), "sftp://" + user + "@127.0.0.1:" + port + dir + "/files", fingerprint, own}
 }
 
 func overFTP(t *testing.T, secure bool) *faraway {

@@ -21,16 +21,11 @@ func newMachine(t *testing.T) *machine {
 	t.Helper()
 	needs(t, "sshd", "ssh-keygen")
 	dir := scratch(t, "machine")
-	for _, key := range []string{"host", "own"} {
-		out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(dir, key)).CombinedOutput()
-		insist.Need(t, err == nil, "%s", out)
-	}
+	fingerprint := keys(t, dir)
 	home, port := filepath.Join(dir, "home"), freePort(t)
 	insist.OK(t, os.Mkdir(home, 0o755))
 	config := filepath.Join(dir, "config")
 	write(t, config, "Port "+port+"\nListenAddress 127.0.0.1\nHostKey "+dir+"/host\nAuthorizedKeysFile "+dir+"/own.pub\nStrictModes no\nUsePAM no\nPermitRootLogin yes\nPasswordAuthentication no\nPidFile none\nMaxSessions 64\nAcceptEnv nothing\nSetEnv HOME="+home+" XDG_RUNTIME_DIR= XDG_DATA_HOME= INITIUM_HOME=\nSubsystem sftp internal-sftp\n")
-	out, err := exec.Command("ssh-keygen", "-l", "-f", filepath.Join(dir, "host.pub")).Output()
-	insist.OK(t, err)
 	whoami, err := exec.Command("id", "-un").Output()
 	insist.OK(t, err)
 	log := filepath.Join(t.TempDir(), "log")
@@ -39,7 +34,7 @@ func newMachine(t *testing.T) *machine {
 	} else {
 		serves(t, "", port, log, "sshd", "-D", "-e", "-f", config)
 	}
-	return &machine{&faraway{t, home, "ssh://" + strings.TrimSpace(string(whoami)) + "@127.0.0.1:" + port, strings.Fields(string(out))[1], filepath.Join(dir, "own")}, home}
+	return &machine{&faraway{t, home, "ssh://" + strings.TrimSpace(string(whoami)) + "@127.0.0.1:" + port, fingerprint, filepath.Join(dir, "own")}, home}
 }
 
 // moor lays a server out there, and adopts it.

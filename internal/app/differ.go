@@ -83,6 +83,14 @@ func (a *App) standing(s *Server, now *survey.Survey) (*differ.Standing, error) 
 			return nil, err
 		}
 	}
+	scripts, err := scriptsRun(l, s)
+	if err != nil {
+		return nil, err
+	}
+	for i := range scripts {
+		r := &scripts[i]
+		st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindScript, Name: r.name(), Value: "run", Print: r.change.Before})
+	}
 	for _, r := range s.Rules {
 		if !r.Family {
 			st.Facts = append(st.Facts, differ.Fact{Kind: differ.KindRule, Name: text.Clean(r.String()), Value: "written down", Print: "1"})
@@ -327,7 +335,7 @@ func (a *App) PlanCarry(ctx context.Context, from, to string, mods []string) (*C
 			return nil, fmt.Errorf("%s: %w", d.Name, err)
 		}
 	}
-	if err := c.order(); err != nil {
+	if err := errors.Join(c.order(), c.run(ctx)); err != nil {
 		return nil, err
 	}
 	c.out.Plan, _ = p.Plan()
@@ -348,6 +356,12 @@ func (a *App) CarryOne(ctx context.Context, from, to string, d differ.Difference
 	}
 	c := &carrying{a: a, from: x, to: y, source: survey.Take(x.input()), p: p, out: &Carried{}, asked: true}
 	if err := c.difference(d); err != nil {
+		return nil, err
+	}
+	if d.Kind == differ.KindScript {
+		err = c.run(ctx)
+	}
+	if err != nil {
 		return nil, err
 	}
 	if d.Kind == differ.KindOrder {
@@ -395,7 +409,8 @@ type carrying struct {
 	only     []string
 	asked    bool // for this one difference
 	out      *Carried
-	set      map[[2]string]bool // settings that were seen to, by file and name
+	scripts  []differ.Difference // to be run there once all else is planned
+	set      map[[2]string]bool  // settings that were seen to, by file and name
 }
 
 func (c *carrying) make(change lineup.Change) error {
@@ -428,12 +443,55 @@ func (c *carrying) difference(d differ.Difference) error {
 		return c.file(d, d.Where)
 	case d.Kind == differ.KindFile && c.data(d.Name):
 		return c.file(d, d.Name)
+	case d.Kind == differ.KindScript:
+		c.scripts = append(c.scripts, d)
 	case d.Kind == differ.KindFile && c.asked:
 		return c.file(d, d.Name)
 	case d.Kind == differ.KindRule || d.Kind == differ.KindExpectation:
 		c.note(d)
 	default:
 		c.left(d, "carry it by a recipe, or by hand")
+	}
+	return nil
+}
+
+// run has the scripts run that were run on the other server's database, in the order in which they were.
+func (c *carrying) run(ctx context.Context) error {
+	l, err := c.a.ledger()
+	if err != nil || len(c.scripts) == 0 {
+		return err
+	}
+	all, err := scriptsRun(l, c.from)
+	if err != nil {
+		return err
+	}
+	known := func(d differ.Difference) bool {
+		return slices.ContainsFunc(all, func(r ranScript) bool { return r.name() == d.Name })
+	}
+	for i := range all {
+		r := &all[i]
+		at := slices.IndexFunc(c.scripts, func(d differ.Difference) bool {
+			return r.name() == d.Name
+		})
+		if at < 0 {
+			continue
+		}
+		data, err := (&ground{a: c.a, s: c.from}).Script(ctx, r.change.Source, r.change.To)
+		if err != nil || planner.Sum(data) != r.change.Before {
+			c.left(c.scripts[at], "the script is not there any more as it was run; initium sql "+c.to.Record.Name+" runs it")
+			continue
+		}
+		err = c.make(lineup.Change{Op: lineup.OpScript, Mod: r.change.Mod, Source: r.change.Source, To: r.change.To})
+		if refused := (planner.Refusal{}); errors.As(err, &refused) {
+			c.left(c.scripts[at], refused.Error())
+		} else if err != nil {
+			return err
+		}
+	}
+	for _, d := range c.scripts {
+		if !known(d) {
+			c.left(d, "only "+c.to.Record.Name+" has run it")
+		}
 	}
 	return nil
 }

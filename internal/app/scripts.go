@@ -2,9 +2,12 @@ package app
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
+	"path"
 	"path/filepath"
+	"slices"
 
 	"initium/internal/core/connection"
 	"initium/internal/core/dialect"
@@ -120,6 +123,45 @@ func ran(l *host.Ledger, server, db, sum string) (int, error) {
 		}
 	}
 	return 0, nil
+}
+
+// ranScript is a script that was run on a server's database, and not taken back since.
+type ranScript struct {
+	entry  int // of the ledger
+	change lineup.Change
+}
+
+// name is that of its file, and the beginning of its SHA-256.
+func (r *ranScript) name() string {
+	return fmt.Sprintf("%s (%.8s)", text.Clean(path.Base(filepath.ToSlash(cmp.Or(r.change.To, r.change.Source)))), r.change.Before)
+}
+
+// scriptsRun are the scripts that were run on a server's database by Initium, the earliest first, each once.
+func scriptsRun(l *host.Ledger, s *Server) (list []ranScript, err error) {
+	db := s.databasePlace()
+	if db == "" {
+		return nil, nil
+	}
+	versions, err := l.Versions(s.Record.Name, db, maxVersions)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range slices.Backward(versions) {
+		for _, c := range v.Changes {
+			if c.Op != lineup.OpScript || slices.ContainsFunc(list, func(r ranScript) bool { return r.change.Before == c.Before }) {
+				continue
+			}
+			entry, err := ran(l, s.Record.Name, db, c.Before)
+			if err != nil {
+				return nil, err
+			}
+			if entry == v.Entry {
+				list = append(list, ranScript{entry, c})
+			}
+		}
+	}
+	slices.SortStableFunc(list, func(a, b ranScript) int { return cmp.Compare(a.entry, b.entry) })
+	return list, nil
 }
 
 // owedBy are the things that mods want to be done, without the scripts that were run.

@@ -49,13 +49,14 @@ const (
 	KindSetting     Kind = "setting"
 	KindEntry       Kind = "entry" // of a table
 	KindFile        Kind = "file"
+	KindScript      Kind = "script" // that was run on the database
 	KindRule        Kind = "rule"
 	KindExpectation Kind = "expectation"
 	KindBuild       Kind = "build"
 	KindValue       Kind = "value" // that a server is given
 )
 
-var kinds = []Kind{KindMod, KindOrder, KindSetting, KindEntry, KindFile, KindRule, KindExpectation, KindBuild, KindValue}
+var kinds = []Kind{KindMod, KindOrder, KindSetting, KindEntry, KindFile, KindScript, KindRule, KindExpectation, KindBuild, KindValue}
 
 // Difference is one thing that is otherwise on two servers.
 type Difference struct {
