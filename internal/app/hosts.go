@@ -367,6 +367,12 @@ func (a *App) adoptThere(ctx context.Context, h host.HostRecord, dir, as string)
 		for _, passed := range p.Passed {
 			a.tell("passed over: " + passed)
 		}
+		if err == nil {
+			a.mu.Lock()
+			defer a.mu.Unlock()
+			a.synced = made(a.synced)
+			a.synced[as] = syncing{at: time.Now()} // whoever looks at it next need not ask again
+		}
 		return err
 	})
 	return r, err

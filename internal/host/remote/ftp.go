@@ -227,6 +227,9 @@ func (h *ftpHost) MakeFolder(name string) error {
 
 func (h *ftpHost) Lines() int { return ftpLines }
 
+// Asks are no more than that: each has a connection of its own.
+func (h *ftpHost) Asks() int { return ftpLines }
+
 // Grain is a second where the host has listings for machines (RFC 3659), and a minute in those for people.
 func (h *ftpHost) Grain() time.Duration {
 	h.once.Do(func() {

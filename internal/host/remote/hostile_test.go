@@ -163,6 +163,7 @@ func (s *shop) MakeFolder(name string) error {
 }
 
 func (s *shop) Lines() int           { return 3 }
+func (s *shop) Asks() int            { return 5 }
 func (s *shop) Grain() time.Duration { return max(s.grain, time.Second) }
 func (s *shop) Close() error         { return nil }
 

@@ -130,7 +130,7 @@ func (m *Mirror) tree(ctx context.Context, h FS) (all map[string]Entry, waiting 
 	all = map[string]Entry{}
 	var mu sync.Mutex
 	var wait sync.WaitGroup
-	gate := make(chan struct{}, h.Lines())
+	gate := make(chan struct{}, h.Asks())
 	fail := func(e error) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -379,8 +379,15 @@ func (m *Mirror) fetch(ctx context.Context, h FS, all map[string]Entry, files []
 		at.AllBytes += all[rel].Size
 	}
 	var mu sync.Mutex
-	return side(ctx, h.Lines(), files, func(ctx context.Context, rel string) error {
+	files = slices.Clone(files)
+	slices.SortStableFunc(files, func(a, b string) int { return smallFirst(all[a].Size, all[b].Size) })
+	large := make(chan struct{}, h.Lines())
+	return side(ctx, h.Asks(), files, func(ctx context.Context, rel string) error {
 		e := all[rel]
+		if e.Size > small {
+			large <- struct{}{}
+			defer func() { <-large }()
+		}
 		k, err := m.fetchOne(ctx, h, rel, e)
 		mu.Lock()
 		defer mu.Unlock()
@@ -479,6 +486,20 @@ func (b *bounded) Write(p []byte) (int, error) {
 	n, err := b.w.Write(p)
 	b.left -= int64(n)
 	return n, err
+}
+
+// small is the size, in bytes, up to which a file costs the way there and back, and hardly the line.
+const small = 64 << 10
+
+// smallFirst puts small files before large ones: those that wait for the line keep no other from being asked for.
+func smallFirst(a, b int64) int {
+	switch {
+	case (a > small) == (b > small):
+		return 0
+	case a > small:
+		return 1
+	}
+	return -1
 }
 
 // side does something for each of a list, several at once, and stops at the first error.
@@ -754,7 +775,7 @@ func (m *Mirror) unchanged(h FS, d difference) error {
 	var mu sync.Mutex
 	var changed []string
 	list := slices.Concat(d.folders, d.files, d.gone)
-	err := side(context.Background(), h.Lines(), list, func(_ context.Context, rel string) error {
+	err := side(context.Background(), h.Asks(), list, func(_ context.Context, rel string) error {
 		for _, element := range strings.Split(rel, "/") {
 			if !goodName(element) {
 				return fmt.Errorf("%s has a name that is not sent to a host", text.Clean(rel))
@@ -833,7 +854,14 @@ func (m *Mirror) send(ctx context.Context, h FS, j *journal, list []sending, pro
 		at.AllBytes += s.size
 	}
 	var mu sync.Mutex
-	err := side(ctx, h.Lines(), list, func(ctx context.Context, s sending) error {
+	list = slices.Clone(list)
+	slices.SortStableFunc(list, func(a, b sending) int { return smallFirst(a.size, b.size) })
+	large := make(chan struct{}, h.Lines())
+	err := side(ctx, h.Asks(), list, func(ctx context.Context, s sending) error {
+		if s.size > small {
+			large <- struct{}{}
+			defer func() { <-large }()
+		}
 		whole, err := sumOf(m.here(s.rel))
 		if err != nil {
 			return err

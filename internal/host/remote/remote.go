@@ -56,6 +56,7 @@ type FS interface {
 	RemoveFolder(name string) error // an empty one
 	MakeFolder(name string) error
 	Lines() int           // how many transfers may run side by side
+	Asks() int            // how many may that take no time but that of the way: small files, and what is in a folder
 	Grain() time.Duration // how exactly it tells times
 	Close() error
 }

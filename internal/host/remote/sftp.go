@@ -237,6 +237,9 @@ func (h *sftpHost) RemoveFolder(name string) error { return told(h.client.Remove
 func (h *sftpHost) MakeFolder(name string) error   { return told(h.client.Mkdir(name)) }
 func (h *sftpHost) Lines() int                     { return 16 }
 
+// Asks share one connection. Servers let far more files be open at once.
+func (h *sftpHost) Asks() int { return 128 }
+
 // Grain is a second, in the version of the protocol that is spoken.
 func (h *sftpHost) Grain() time.Duration { return time.Second }
 
