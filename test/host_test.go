@@ -377,7 +377,7 @@ func TestWorldAtAHost(t *testing.T) {
 			}
 		}
 	}()
-	insist.Holds(t, "one that is written to", o.try("backup", "live").err, "embers/reed_lights/embers.txt changes at there while it is fetched")
+	insist.Holds(t, "one that is written to", o.try("backup", "live").err, "embers/reed_lights/embers.txt", "changes") // between two looks, or all the time
 	close(end)
 	<-ended
 	insist.Holds(t, "none was made", o.do(0, "backup", "live", "--list"), "1 backup, ", "before the flood")

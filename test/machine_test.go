@@ -73,6 +73,7 @@ func TestMachineOfOnesOwn(t *testing.T) {
 	_, port := m.moor(o)
 	r := o.try("at", "box", "survey", "nobody")
 	insist.That(t, r.status == 2 && strings.Contains(r.err, "nobody is not adopted"), "its exit status: %d, %s", r.status, r.err)
+	insist.Holds(t, "nothing of a word is a shell's", o.try("at", "box", "survey", `it's $HOME; echo "x" `+"`id`").err, `"it's $HOME; echo \"x\" `+"`id`"+`" cannot be the name of a server`)
 	var p proofJSON
 	insist.OK(t, json.Unmarshal([]byte(o.do(0, "at", "box", "prove", "moor", "--json", "--keep-running")), &p))
 	insist.Same(t, "proved there", p.Verdict, "proved")

@@ -53,6 +53,7 @@ type App struct {
 	tables    map[string]*readTable     // by their files
 	came      map[string][]table.Origin // which mods brought their entries
 	databases map[connection.Connection]answered
+	counts    map[string]*count  // who is in, by server
 	lines     map[string]*line   // to hosts
 	synced    map[string]syncing // servers that stand at hosts
 	downs     map[string]syncing // hosts that could not be reached
@@ -93,6 +94,7 @@ func (a *App) ledger() (*host.Ledger, error) {
 // Close closes what was opened.
 func (a *App) Close() error {
 	a.hang()
+	a.endCounts()
 	var err error
 	if a.landlord != nil {
 		err = a.landlord.Close()

@@ -221,6 +221,7 @@ type DistantServer struct {
 	Place     string     `json:"place"`
 	Running   bool       `json:"running"`
 	Since     *time.Time `json:"since"`
+	Players   *int       `json:"players"`
 	Port      string     `json:"port"`
 	Mods      int        `json:"mods"`
 	LastStart string     `json:"last_start"`
@@ -232,6 +233,14 @@ type DistantServer struct {
 
 // Name is how it is told apart from servers here.
 func (d *Distant) Name() string { return d.Host + ": " + d.Server }
+
+// StateWords say in a few words how it stands.
+func (d *Distant) StateWords() string {
+	if d.Running {
+		return "running" + In(d.Players)
+	}
+	return "stopped"
+}
 
 // How long a machine may take to tell of its servers, and how much it may say.
 const (

@@ -38,6 +38,7 @@ type Summary struct {
 	Errors                   int      // findings of severity error
 	Owed                     int      // what is still to be done, besides
 	Staged                   int      // changes that are gathered
+	Players                  *int     // that are in, where the log of one that runs here tells; else nil
 	Problem                  string
 	Host                     string // where it stands, "" for this machine
 	Down                     bool   // the line there is
@@ -85,6 +86,9 @@ func (a *App) summary(name string) Summary {
 	}
 	if state, err := a.Home.State(name); err == nil {
 		sum.State = state
+		if state.Up && state.Lost == nil && !state.Waiting {
+			sum.Players = a.playersIn(look.Server, state.Start)
+		}
 	}
 	if staged, err := a.Staged(name); err == nil { // one that cannot be read is told where it is looked at
 		sum.Staged = len(staged)
@@ -180,6 +184,17 @@ func (s *Summary) StateWords() (words string, fine bool) {
 		return "crashed", false
 	}
 	return "stopped", true
+}
+
+// In says how many players are in, as what goes on with a sentence; "" where that is not known.
+func In(players *int) string {
+	switch {
+	case players == nil:
+		return ""
+	case *players == 1:
+		return ", 1 player"
+	}
+	return fmt.Sprintf(", %d players", *players)
 }
 
 // Crashed tells whether a server that had been proved ended by itself since.

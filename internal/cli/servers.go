@@ -154,6 +154,7 @@ type jsonServer struct {
 	LineDown  bool       `json:"line_down"`
 	Running   bool       `json:"running"` // of a server on this machine
 	Since     *time.Time `json:"since"`   // it runs
+	Players   *int       `json:"players"` // null where that is not known
 	Port      string     `json:"port"`
 	Mods      int        `json:"mods"`
 	LastStart string     `json:"last_start"`
@@ -165,7 +166,7 @@ type jsonServer struct {
 }
 
 func serverJSON(s *app.Summary) jsonServer {
-	j := jsonServer{Server: s.Name, Dialect: s.Dialect, Place: text.Clean(s.Dir), Host: s.Host, LineDown: s.Down, Running: s.State.Up, Port: text.Clean(s.Port), Mods: s.Registered,
+	j := jsonServer{Server: s.Name, Dialect: s.Dialect, Place: text.Clean(s.Dir), Host: s.Host, LineDown: s.Down, Running: s.State.Up, Players: s.Players, Port: text.Clean(s.Port), Mods: s.Registered,
 		LastStart: LastStart(*s), Changed: append([]string{}, s.Since...), Errors: s.Errors, Owed: s.Owed, Staged: s.Staged, Problem: s.Problem}
 	if s.State.Up {
 		j.Since = &s.State.Since
@@ -205,7 +206,7 @@ func (e *env) servers() *cobra.Command {
 				for _, s := range list {
 					state, fine := s.StateWords()
 					if fine && s.State.Up {
-						state += " since " + s.State.Since.Format("Jan 2 15:04")
+						state += " since " + s.State.Since.Format("Jan 2 15:04") + app.In(s.Players)
 					}
 					if s.Problem != "" {
 						state = s.Problem
@@ -214,7 +215,7 @@ func (e *env) servers() *cobra.Command {
 				}
 				for i := range distant {
 					d := &distant[i]
-					state := cmp.Or(d.Down, d.Problem, map[bool]string{true: "running", false: "stopped"}[d.Running])
+					state := cmp.Or(d.Down, d.Problem, d.StateWords())
 					fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%d\t%s\t%s\t%s\n", d.Name(), d.Dialect, state, d.Port, d.Mods, d.LastStart, app.ToDo(d.Errors, d.Owed, d.Staged), d.Place)
 				}
 			})

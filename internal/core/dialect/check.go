@@ -441,6 +441,8 @@ var ruleWords = map[Meaning]struct{ may, must []string }{
 	MeansStopped: {may: []string{"reason", "any"}},
 	MeansIgnore:  {may: []string{"any"}},
 	MeansTold:    {may: []string{"any"}, must: Facts},
+	MeansJoined:  {may: []string{"player", "any"}, must: []string{"player"}},
+	MeansLeft:    {may: []string{"player", "any"}, must: []string{"player"}},
 	MeansFault:   {may: []string{"file", "row", "reason", "any"}, must: []string{"reason"}},
 }
 
@@ -470,7 +472,7 @@ func (c *checker) rules(table string, rules []Rule, prefix string) {
 		r, key := &rules[i], fmt.Sprintf("%s.rule[%d]", table, i)
 		words, ok := ruleWords[r.Means]
 		if !ok {
-			oneOf(c, key+".means", &r.Means, "", MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansTold, MeansIgnore)
+			oneOf(c, key+".means", &r.Means, "", MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansTold, MeansJoined, MeansLeft, MeansIgnore)
 			continue
 		}
 		if r.Means == MeansFault && !strings.HasPrefix(table, "probe") {

@@ -24,7 +24,7 @@ func (c *checker) examples(d *Dialect) {
 	for i := range d.Examples {
 		e, key := &d.Examples[i], fmt.Sprintf("example[%d]", i)
 		c.need(key+".line", e.Line)
-		oneOf(c, key+".means", &e.Means, nothing, nothing, MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansTold, MeansIgnore)
+		oneOf(c, key+".means", &e.Means, nothing, nothing, MeansReady, MeansLoading, MeansLoaded, MeansFailed, MeansNeeds, MeansMissing, MeansStopped, MeansTold, MeansJoined, MeansLeft, MeansIgnore)
 		e.at = c.lines[key+".line"]
 	}
 }

@@ -71,6 +71,8 @@ const (
 	MeansStopped Meaning = "stopped" // the server gives up, for {reason}
 	MeansIgnore  Meaning = "ignore"  // worth no attention
 	MeansTold    Meaning = "told"    // the server says something of itself, one of Facts
+	MeansJoined  Meaning = "joined"  // {player} has come in
+	MeansLeft    Meaning = "left"    // {player} has gone
 )
 
 // Facts are what a server says of itself: placeholders that any rule may hold.

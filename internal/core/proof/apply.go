@@ -31,6 +31,9 @@ func (r *Reader) closeReason(said []byte, line *Line, raw, stamp []byte) {
 	t.open, t.opener = nil, nil
 }
 
+// maxPlayers bounds whom a log can name.
+const maxPlayers = 1 << 16
+
 func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, line *Line, raw, stamp []byte) {
 	p := rule.Pattern()
 	get := func(name string) string { return string(p.Get(name, message, caps)) }
@@ -53,6 +56,12 @@ func (r *Reader) apply(rule *dialect.Rule, message []byte, caps text.Captures, l
 		if !r.ready {
 			r.ready, r.readyAt, r.thread.loading = true, line.At, nil
 		}
+	case dialect.MeansJoined:
+		if who := get("player"); len(r.players) < maxPlayers {
+			r.players[who] = true
+		}
+	case dialect.MeansLeft:
+		delete(r.players, get("player"))
 	case dialect.MeansStopped:
 		if rule.Next && r.stopped == "" {
 			r.thread.opener, r.thread.open = rule, nil

@@ -58,6 +58,7 @@ type Reader struct {
 	named     bool              // the reply that is heard names mods
 	listed    bool              // a reply that is whole has named mods
 	answered  bool              // the line that ends a reply has come
+	players   map[string]bool   // that are in, where rules tell
 	told      map[string]string // what the server has said of itself
 	begunAs   map[string]string // what it had said by the end of its start
 	clock     clock             // of a log that nobody saw arrive
@@ -157,7 +158,7 @@ type record struct {
 // NewReader makes a reader for a start of a server. dir is where relative paths
 // in the log start. onLine may be nil; it is called for every line.
 func NewReader(d *dialect.Dialect, dir string, expected []Expected, onLine func(Line)) *Reader {
-	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), also: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, heardFrom: SourceConsole, told: map[string]string{}, begunAs: map[string]string{}}
+	r := &Reader{dialect: d, dir: dir, mods: make(map[string]*record, len(expected)), also: make(map[string]*record, len(expected)), onLine: onLine, threads: map[string]*thread{}, heardFrom: SourceConsole, players: map[string]bool{}, told: map[string]string{}, begunAs: map[string]string{}}
 	r.thread = r.threadOf("")
 	for i := range d.Log.Rules {
 		r.rules = append(r.rules, &d.Log.Rules[i])
@@ -206,6 +207,11 @@ func (r *Reader) Lines() int { return r.lines }
 // Fitted is how many lines so far a rule has fitted.
 func (r *Reader) Fitted() int { return r.fitted }
 
+// Players is how many players are in by what the log says; known is false where the dialect has no rules for that.
+func (r *Reader) Players() (n int, known bool) {
+	return len(r.players), slices.ContainsFunc(r.dialect.Log.Rules, func(rule dialect.Rule) bool { return rule.Means == dialect.MeansJoined })
+}
+
 // Starts is how many starts the log has shown. A mod that loads though it has
 // loaded before tells that the server was started anew; what the log said before
 // that is then forgotten, but for failures of mods that nothing was said of since: it may
@@ -225,6 +231,7 @@ func (r *Reader) anew(rec *record) {
 	r.unbound()
 	r.later = nil
 	clear(r.told)
+	clear(r.players)
 	clear(r.begunAs)
 	r.thread, r.message, r.listed = r.threadOf(""), message{}, false
 	r.remarks, r.alike = nil, nil

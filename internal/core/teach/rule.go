@@ -168,7 +168,7 @@ func tokensOf(said, mod string, means dialect.Meaning, exact bool) (tokens []tok
 			start, end, hole = start-1, end+1, "mods" // which are read with their quotes
 		}
 		switch means {
-		case dialect.MeansReady, dialect.MeansStopped, dialect.MeansIgnore, dialect.MeansTold: // about no mod
+		case dialect.MeansReady, dialect.MeansStopped, dialect.MeansIgnore, dialect.MeansTold, dialect.MeansJoined, dialect.MeansLeft: // about no mod
 			hole = "any"
 		case dialect.MeansLoading:
 			if hole == "path" { // which only ends are known by

@@ -48,7 +48,7 @@ func (e Entry) Same(o Entry) bool {
 type FS interface {
 	List(dir string) ([]Entry, error)
 	Stat(name string) (Entry, error) // of a link itself, where the host can tell
-	Size(name string) (int64, error) // of a file
+	Size(name string) (int64, error) // of a file, or the one that a link leads to
 	Get(ctx context.Context, name string, from int64, to io.Writer) error
 	Put(ctx context.Context, name string, what io.Reader, from int64) error // makes the file, or goes on behind from bytes
 	Rename(from, to string) error                                           // over what is there where the host can do that

@@ -182,12 +182,16 @@ func (h *sftpHost) Stat(name string) (Entry, error) {
 	return entryOf(info), nil
 }
 
+// Size is that of what a link leads to, too.
 func (h *sftpHost) Size(name string) (int64, error) {
-	e, err := h.Stat(name)
-	if err == nil && e.Kind != File {
-		err = fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	info, err := h.client.Stat(name)
+	if err != nil {
+		return 0, told(err)
 	}
-	return e.Size, err
+	if !info.Mode().IsRegular() {
+		return 0, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	}
+	return info.Size(), nil
 }
 
 func (h *sftpHost) Get(ctx context.Context, name string, from int64, to io.Writer) error {

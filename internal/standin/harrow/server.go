@@ -123,8 +123,12 @@ func (s *server) answer(line string) {
 		s.moor(rest, 0)
 	case word == "refit":
 		s.say("harbour", "%s is not alongside", rest)
+	case word == "hail" && rest != "":
+		s.say("guest", "%s sails in", rest)
+	case word == "farewell" && rest != "":
+		s.say("guest", "%s sails away", rest)
 	default:
-		s.say("harbour", "the words here are: roll, refit NAME, cast off")
+		s.say("harbour", "the words here are: roll, refit NAME, hail GUEST, farewell GUEST, cast off")
 	}
 }
 

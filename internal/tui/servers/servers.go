@@ -340,8 +340,8 @@ func (l *serverList) drawDistant(c *canvas.Canvas, row int, d *app.Distant, kind
 		c.PutWithin(kind, row, 15, d.Dialect, canvas.Text)
 	}
 	if d.Running {
-		words := "running"
-		if d.Since != nil && kind > 0 {
+		words := d.StateWords()
+		if d.Since != nil && d.Players == nil && kind > 0 {
 			words += " since " + marks.Clock(*d.Since)
 		}
 		c.PutWithin(state, row, port-state-1, words, canvas.Good)
@@ -362,6 +362,8 @@ func stateWords(s *app.Summary, wide bool) (string, canvas.Ink) {
 	switch {
 	case !fine:
 		return words, canvas.Bad
+	case s.State.Up && wide && s.Players != nil:
+		return words + app.In(s.Players), canvas.Good
 	case s.State.Up && wide:
 		return words + " since " + marks.Clock(s.State.Since), canvas.Good
 	case s.State.Up:
@@ -408,6 +410,9 @@ func (l *serverList) drawStory(c *canvas.Canvas, y int) {
 		line("last proof", fmt.Sprintf("start %d, %s, ready after %.2f s", s.Proved.Number, marks.Clock(*s.Proved.Started), float64(s.Proved.ReadyAfterMS)/1000), canvas.Text)
 	} else {
 		line("last proof", "none yet", canvas.Text)
+	}
+	if s.Players != nil {
+		line("running", "since "+marks.Clock(s.State.Since), canvas.Text)
 	}
 	switch st := &s.State; {
 	case st.Lost != nil:
