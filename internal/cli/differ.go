@@ -66,6 +66,28 @@ func (e *env) printDifferences(a, b string, list []differ.Difference) {
 	}
 }
 
+// writeCarried writes down what no plan does, or tells that it will be.
+func (e *env) writeCarried(from, to string, c *app.Carried, show, later bool) (err error) {
+	var written []string
+	switch n := len(c.Rules) + len(c.Expects); {
+	case show:
+		for _, r := range c.Rules {
+			written = append(written, r.String())
+		}
+		for _, x := range c.Expects {
+			written = append(written, "expected: "+x.String())
+		}
+	case later && n > 0:
+		fmt.Fprintf(e.out, "left for afterwards: %s; once it is applied, initium carry %s %s writes that down too\n", count(n, "rule or expectation", "rules and expectations"), from, to)
+	case !later:
+		written, err = e.app.WriteCarried(to, c)
+	}
+	for _, said := range written {
+		fmt.Fprintf(e.out, "written down: %s\n", said)
+	}
+	return err
+}
+
 func (e *env) own() *cobra.Command {
 	var not bool
 	cmd := &cobra.Command{
@@ -114,23 +136,8 @@ func (e *env) carry() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			written := []string{}
-			if show {
-				for _, r := range c.Rules {
-					written = append(written, r.String())
-				}
-				for _, x := range c.Expects {
-					written = append(written, "expected: "+x.String())
-				}
-			} else if !stage || len(c.Changes) == 0 {
-				if written, err = e.app.WriteCarried(args[1], c); err != nil {
-					return err
-				}
-			} else if n := len(c.Rules) + len(c.Expects); n > 0 {
-				fmt.Fprintf(e.out, "left for afterwards: %s; once it is applied, initium carry %s %s writes that down too\n", count(n, "rule or expectation", "rules and expectations"), args[0], args[1])
-			}
-			for _, said := range written {
-				fmt.Fprintf(e.out, "written down: %s\n", said)
+			if err := e.writeCarried(args[0], args[1], c, show, stage && len(c.Changes) > 0); err != nil {
+				return err
 			}
 			for _, l := range c.Left {
 				fmt.Fprintf(e.out, "left as it is: %s\n", l)

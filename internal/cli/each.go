@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -32,42 +33,42 @@ func (e *env) each() *cobra.Command {
 					return err
 				}
 			}
-			wide, last := 0, ""
-			for _, name := range servers {
-				wide = max(wide, len(name))
-			}
-			phase := func(server, words string) {
-				if now := server + words; now != last && !asJSON && strings.HasPrefix(words, "start it at ") {
-					last = now
-					fmt.Fprintf(e.out, "%-*s  %s\n", wide, server, words)
-				}
-			}
-			done, err := e.app.Several(cmd.Context(), act, servers, phase, func(f app.Fared) {
-				if !asJSON {
-					fmt.Fprintf(e.out, "%-*s  %s\n", wide, f.Server, f.Words)
-				}
-			})
-			if err != nil {
-				return err
-			}
-			good := len(done) == len(servers)
-			for _, f := range done {
-				good = good && (f.Good || f.Passed)
-			}
-			left := servers[len(done):]
-			if asJSON {
-				if err := e.json(map[string]any{"act": act, "servers": done, "left": append([]string{}, left...)}); err != nil {
-					return err
-				}
-			} else if len(left) > 0 {
-				fmt.Fprintf(e.out, "left as they are: %s\n", strings.Join(left, ", "))
-			}
-			if !good {
-				return errNo
-			}
-			return nil
+			return e.through(cmd.Context(), act, servers, asJSON)
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return cmd
+}
+
+// through goes through servers and tells how each fares.
+func (e *env) through(ctx context.Context, act app.Act, servers []string, asJSON bool) error {
+	wide, last := 0, ""
+	for _, name := range servers {
+		wide = max(wide, len(name))
+	}
+	tell := func(server, words string) {
+		if now := server + words; !asJSON && now != last {
+			last = now
+			fmt.Fprintf(e.out, "%-*s  %s\n", wide, server, words)
+		}
+	}
+	phase := func(server, words string) {
+		if strings.HasPrefix(words, "start it at ") { // which nobody else does
+			tell(server, words)
+		}
+	}
+	done, err := e.app.Several(ctx, act, servers, phase, func(f app.Fared) { tell(f.Server, f.Words) })
+	if err != nil {
+		return err
+	}
+	left := servers[len(done):]
+	if asJSON {
+		err = e.json(map[string]any{"act": act, "servers": done, "left": append([]string{}, left...)})
+	} else if len(left) > 0 {
+		fmt.Fprintf(e.out, "left as they are: %s\n", strings.Join(left, ", "))
+	}
+	if err == nil && (len(left) > 0 || slices.ContainsFunc(done, func(f app.Fared) bool { return !f.Good && !f.Passed })) {
+		err = errNo
+	}
+	return err
 }

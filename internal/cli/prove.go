@@ -40,34 +40,24 @@ func (e *env) prove() *cobra.Command {
 			if first {
 				return e.firstStart(cmd.Context(), args[0], await, opt, asJSON)
 			}
-			var p *proof.Proof
-			var err error
 			if log != "" {
 				if err := e.app.SetLog(args[0], log); err != nil {
 					return err
 				}
 			}
-			if from != "" {
-				p, err = e.app.ProveFrom(cmd.Context(), args[0], from, e.in)
-			} else if there, known := e.app.Home.Record(args[0]); known == nil && there.Host != "" && !keep {
-				p, err = e.app.ProveThere(cmd.Context(), args[0], opt)
-			} else {
-				p, err = e.app.Prove(cmd.Context(), args[0], opt)
-			}
+			p, err := e.proofOf(cmd.Context(), args[0], from, opt)
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				if err := e.json(p); err != nil {
-					return err
-				}
+				err = e.json(p)
 			} else {
 				e.printProof(p)
 			}
-			if p.Verdict != proof.Proved {
-				return errNo
+			if err == nil && p.Verdict != proof.Proved {
+				err = errNo
 			}
-			return nil
+			return err
 		},
 	}
 	cmd.Flags().DurationVar(&opt.Within, "timeout", 0, "how long the server may take to become ready; the dialect says when left out")
@@ -82,6 +72,17 @@ func (e *env) prove() *cobra.Command {
 	cmd.MarkFlagsMutuallyExclusive("from", "first", "keep-running")
 	cmd.MarkFlagsMutuallyExclusive("from", "probe")
 	return cmd
+}
+
+// proofOf proves a server by a start that is made here, by one that its operator makes at its host, or by a log.
+func (e *env) proofOf(ctx context.Context, server, from string, opt app.ProveOptions) (*proof.Proof, error) {
+	if from != "" {
+		return e.app.ProveFrom(ctx, server, from, e.in)
+	}
+	if r, err := e.app.Home.Record(server); err == nil && r.Host != "" && opt.Keep != app.KeepAlways {
+		return e.app.ProveThere(ctx, server, opt)
+	}
+	return e.app.Prove(ctx, server, opt)
 }
 
 // firstStart makes a first start and tells what came of it. What somebody has asked for by name has to come;

@@ -13,12 +13,11 @@ import (
 )
 
 func main() {
-	if err := run(os.Args[1:]); err != nil {
-		fmt.Fprintln(os.Stderr, "slowline:", err)
-		os.Exit(1)
-	}
+	fmt.Fprintln(os.Stderr, "slowline:", run(os.Args[1:]))
+	os.Exit(1)
 }
 
+// run stands there until something goes wrong.
 func run(args []string) error {
 	if len(args) != 3 {
 		return fmt.Errorf("say where to listen, where to go on to, and the delay: slowline 127.0.0.1:2022 127.0.0.1:22 25ms")

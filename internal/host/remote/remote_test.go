@@ -11,6 +11,7 @@ import (
 	mathrand "math/rand/v2"
 	"net"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -32,6 +33,7 @@ type box struct {
 	addr remote.Address
 	pin  string
 	left atomic.Int64 // bytes until the line breaks; below zero for never
+	runs bool         // commands
 }
 
 type secret string
@@ -117,15 +119,34 @@ func (b *box) serve(conn net.Conn, config *ssh.ServerConfig) {
 		}
 		go func() {
 			for r := range asked {
-				r.Reply(r.Type == "subsystem", nil)
+				switch {
+				case r.Type == "subsystem":
+					r.Reply(true, nil)
+					if server, err := sftp.NewServer(channel); err == nil {
+						go server.Serve()
+					}
+				case r.Type == "exec" && b.runs:
+					r.Reply(true, nil)
+					go b.run(channel, string(r.Payload[4:]))
+				default:
+					r.Reply(false, nil)
+				}
 			}
 		}()
-		server, err := sftp.NewServer(channel)
-		if err != nil {
-			return
-		}
-		go server.Serve()
 	}
+}
+
+// run does what the shell of a host does.
+func (b *box) run(channel ssh.Channel, line string) {
+	cmd := exec.Command("/bin/sh", "-c", line)
+	cmd.Dir, cmd.Stdin, cmd.Stdout, cmd.Stderr = b.dir, channel, channel, channel.Stderr()
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + b.dir}
+	status := uint32(0)
+	if err := cmd.Run(); err != nil {
+		status = uint32(cmd.ProcessState.ExitCode())
+	}
+	channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{status}))
+	channel.Close()
 }
 
 func (b *box) dial() remote.FS {

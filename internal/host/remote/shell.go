@@ -59,7 +59,13 @@ func Run(ctx context.Context, f FS, r Running) (status int, err error) {
 			words = "env " + strings.Join(set, " ") + " " + words
 		}
 	}
-	if err := s.Start("exec " + words); err != nil {
+	switch err := s.Start("exec " + words); {
+	case err == nil:
+	case ctx.Err() != nil:
+		return 0, ctx.Err()
+	case errors.Is(err, io.EOF):
+		return 0, fmt.Errorf("%w: %w", ErrLine, err)
+	default:
 		return 0, fmt.Errorf("%w (%w)", ErrNoShell, err)
 	}
 	if r.Terminal != nil && r.Terminal.Sized != nil {

@@ -82,6 +82,16 @@ func TestTail(t *testing.T) {
 			{func() { put(t, log, "the beginning\n") }, "the end\n[anew]the beginning\n"},
 			{func() { insist.OK(t, os.Rename(log, log+".2")); put(t, log, "again\n") }, "[anew]again\n"},
 		},
+		"is moved away among others": {
+			{func() {
+				add("more\n")
+				insist.OK(t, os.Rename(log, log+".1"))
+				put(t, log+".a", strings.Repeat("z", 3*len(long)))
+				insist.OK(t, os.MkdirAll(filepath.Join(dir, "a folder"), 0o755))
+				put(t, log+".b", "short")
+				put(t, log, "the beginning\n")
+			}, "more\n[anew]the beginning\n"},
+		},
 		"goes, and comes back as another": {
 			{func() { insist.OK(t, os.Remove(log)) }, ""},
 			{func() { add("other\n") }, "[anew]other\n"},
