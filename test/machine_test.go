@@ -103,8 +103,7 @@ func TestScreenOfAMachine(t *testing.T) {
 	x.keys("s")
 	x.sees("◆ proved; running")
 	hangUp(filepath.Dir(m.home))
-	x.sees("the line to the host broke", "it is tried again")
-	x.sees("1 server", "moor", "running", "proved")
+	x.sees("1 server", "last start", "moor", "running", "proved") // opened once more, from its beginning
 	x.keys("C-c")
 	insist.Holds(t, "the server does not care", o.do(0, "servers"), "box: moor", "running")
 	o.do(0, "at", "box", "stop", "moor")

@@ -19,15 +19,22 @@ import (
 func (e *env) register() *cobra.Command {
 	var where lineup.Where
 	var stage bool
+	var list string
 	cmd := &cobra.Command{
 		Use:   "register SERVER MOD",
 		Short: "Register a mod in the startup file, at the end or where you say",
 		Args:  args(cobra.ExactArgs(2)),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd.Context(), args[0], stage, lineup.Change{Op: lineup.OpRegister, Mod: args[1], Where: where})
+			if list != "" {
+				if err := e.app.CheckList(args[0], list); err != nil {
+					return err
+				}
+			}
+			return e.change(cmd.Context(), args[0], stage, lineup.Change{Op: lineup.OpRegister, Mod: args[1], Registration: list, Where: where})
 		},
 	}
 	whereFlags(cmd, &where)
+	cmd.Flags().StringVar(&list, "list", "", "on this list: a registration of the server's dialect, by its name; the one for the mod's side, or the first, when left out")
 	stageFlag(cmd, &stage)
 	return cmd
 }
@@ -35,18 +42,27 @@ func (e *env) register() *cobra.Command {
 func (e *env) move() *cobra.Command {
 	var where lineup.Where
 	var stage bool
+	var list string
 	cmd := &cobra.Command{
 		Use:   "move SERVER MOD",
-		Short: "Move a mod's registration to another place in the load order",
+		Short: "Move a mod's registration to another place in the load order, or to another of the server's lists",
 		Args:  args(cobra.ExactArgs(2)),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if list != "" {
+				changes, err := e.app.MoveToList(args[0], args[1], list, where)
+				if err != nil {
+					return err
+				}
+				return e.change(cmd.Context(), args[0], stage, changes...)
+			}
 			if where == (lineup.Where{}) {
-				return fmt.Errorf("%w: say where to, with --before, --after or --section", errArgs)
+				return fmt.Errorf("%w: say where to, with --before, --after, --section or --list", errArgs)
 			}
 			return e.change(cmd.Context(), args[0], stage, lineup.Change{Op: lineup.OpMove, Mod: args[1], Where: where})
 		},
 	}
 	whereFlags(cmd, &where)
+	cmd.Flags().StringVar(&list, "list", "", "to this list: a registration of the server's dialect, by its name")
 	stageFlag(cmd, &stage)
 	return cmd
 }
