@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"strings"
 
@@ -64,12 +65,9 @@ func (s *Server) list(name string) (string, error) {
 
 // onList is the name of the list that a mod is registered on.
 func onList(s *Server, seen *survey.Survey, m *survey.Mod) string {
-	for _, k := range m.Entries {
-		r := &s.Dialect.Registrations[seen.Lineup.Entries[k].Registration]
-		if r.SameAs != "" {
-			return r.SameAs
-		}
-		return r.Name
+	if len(m.Entries) == 0 {
+		return ""
 	}
-	return ""
+	r := &s.Dialect.Registrations[seen.Lineup.Entries[m.Entries[0]].Registration]
+	return cmp.Or(r.SameAs, r.Name)
 }
