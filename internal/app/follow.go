@@ -198,6 +198,7 @@ func (f *following) step(s Step) {
 
 // untilJudged follows a start until it can be judged.
 func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
+	var readySeen time.Time
 	for looked := time.Now(); ; {
 		since := time.Since(looked)
 		looked = looked.Add(since)
@@ -215,6 +216,12 @@ func (f *following) untilJudged(ctx context.Context) (proof.End, error) {
 		up := time.Since(f.began) - readyAt
 		if ended {
 			up = exit.Lasted - readyAt
+		}
+		if f.there != nil { // its log may say other times than those at which it came
+			if ready && readySeen.IsZero() {
+				readySeen = time.Now()
+			}
+			up = time.Since(readySeen)
 		}
 		if !f.looked && f.reader.Lines() == 0 && time.Since(f.began) > speechless {
 			f.looked = true
