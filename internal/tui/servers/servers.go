@@ -266,7 +266,7 @@ func (l *serverList) Draw(c *canvas.Canvas, y, h int) {
 		c.Rule(y + h)
 		l.drawStory(c, y+h+1)
 	}
-	wide := c.W >= 100
+	wide := c.W >= 112 // else there is no room for what the last start came to
 	x := struct{ kind, state, port, mods, start int }{26, 42, 66, 74, 84}
 	if !wide {
 		x.kind, x.state, x.port, x.mods, x.start = 0, 22, 38, 46, 53
