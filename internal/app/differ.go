@@ -445,6 +445,8 @@ func (c *carrying) difference(d differ.Difference) error {
 		return c.file(d, d.Name)
 	case d.Kind == differ.KindScript:
 		c.scripts = append(c.scripts, d)
+	case d.Kind == differ.KindFile && c.asked && c.holdsOwn(d.Name):
+		c.left(d, "there is something in it that is each server's own; change its settings one by one, or edit it")
 	case d.Kind == differ.KindFile && c.asked:
 		return c.file(d, d.Name)
 	case d.Kind == differ.KindRule || d.Kind == differ.KindExpectation:
@@ -453,6 +455,25 @@ func (c *carrying) difference(d differ.Difference) error {
 		c.left(d, "carry it by a recipe, or by hand")
 	}
 	return nil
+}
+
+// holdsOwn tells whether a file holds, on either server, what is that one's own: a file is carried whole, or not at all.
+func (c *carrying) holdsOwn(below string) bool {
+	for s, now := range map[*Server]*survey.Survey{c.from: c.source, c.to: c.p.Seen()} {
+		full := filepath.Join(s.Record.Dir, below)
+		list, err := s.settingsIn(now.Lineup, full)
+		if err == nil && slices.ContainsFunc(list, func(one placed) bool { return s.own(one.Name, one.Value) }) {
+			return true
+		}
+		data, err := survey.Open(theirs.Tree(), full, table.MaxFile)
+		if err != nil {
+			continue // there is none, or carrying it says why not
+		}
+		if doc, _ := text.Decode(data); text.Mask(string(doc), now.Lineup.Secrets()) != string(doc) {
+			return true
+		}
+	}
+	return false
 }
 
 // run has the scripts run that were run on the other server's database, in the order in which they were.

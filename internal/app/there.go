@@ -338,6 +338,9 @@ func (w *overseeing) judged(ctx context.Context, look *Look) (p *proof.Proof, er
 	}
 	p = f.judge(end)
 	p.There = w.state.Host
+	if w.anew && !p.Ready && f.reader.Status().Done == 0 {
+		p.Hint = "the log was begun anew, and nothing in it is known to be of a start: it may only have been turned"
+	}
 	if w.missed {
 		p.Hint = strings.TrimPrefix(p.Hint+"; the log was begun anew while it was read, and some of what the server said may be missing", "; ")
 	}

@@ -79,7 +79,7 @@ type Progress struct {
 type Pulled struct {
 	Files  int      // that are there
 	Came   int      // that were fetched, as they are new or other than before
-	Names  []string // of those that hold other than before, below the folder
+	Names  []string // of those that hold other than before, or are gone, below the folder
 	Went   int      // that are gone
 	Bytes  int64    // that were fetched
 	Passed []string // what was passed over, and why; safe to show
@@ -246,6 +246,7 @@ func (m *Mirror) Pull(ctx context.Context, h FS, progress func(Progress)) (p Pul
 		}
 		if m.known[rel].Kind == File {
 			p.Went++
+			p.Names = append(p.Names, rel)
 		}
 		delete(m.known, rel)
 	}

@@ -46,6 +46,17 @@ func TestDifferView(t *testing.T) {
 	insist.Same(t, "said", m.Notice, "Staged on live: set slots to 8. Its plan shows the lines.")
 	v.Update(carriedMsg{err: errors.New("it cannot be")})
 	insist.That(t, m.Bad && m.Notice == "it cannot be", "%q", m.Notice)
+	v.Update(carriedMsg{to: "live", said: "a loads before b", kind: differ.KindRule})
+	insist.Same(t, "said", m.Notice, "Written down on live: a loads before b.")
+	v.Update(ownMsg{name: "slots", own: true})
+	insist.Holds(t, "own", m.Notice, "slots is each one's own from now on")
+	v.Update(ownMsg{name: "slots"})
+	insist.Holds(t, "not any more", m.Notice, "slots is no longer each one's own")
+	v.chosen = 0
+	insist.That(t, screentest.Hit(m, "V") == nil && strings.Contains(m.Notice, "Only a setting"), "a mod is each one's own: %q", m.Notice)
+	v.chosen = 2
+	insist.That(t, screentest.Hit(m, "V") != nil && v.Stuck, "V asks nobody")
+	v.Stuck = false
 	insist.That(t, screentest.Hit(m, "left") != nil, "no other is asked for")
 	v.Stuck = false
 	v.set(differMsg{others: []string{"live"}})
