@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"initium/internal/core/survey"
 	"initium/internal/core/text"
 	"initium/internal/host"
 	"initium/internal/host/remote"
@@ -164,11 +165,13 @@ func (a *App) hang() {
 	}
 }
 
-// mirror is that of a server that stands at a host: the files that register its mods arrive last.
+// mirror is that of a server that stands at a host: the files that register its mods arrive last, and its mods change
+// as a whole.
 func (a *App) mirror(r host.Record) *remote.Mirror {
 	last := map[string]bool{}
+	var s *Server
 	if e, err := a.Dialect(r.Dialect); err == nil {
-		s := &Server{Record: r, Dialect: e.Dialect, Missing: map[string]string{}}
+		s = &Server{Record: r, Dialect: e.Dialect, Missing: map[string]string{}, memory: a.memory(r.Name)}
 		a.resolve(s)
 		for i := range e.Dialect.Registrations {
 			if file, ok := s.Vars.Expand(e.Dialect.Registrations[i].File); ok {
@@ -176,7 +179,17 @@ func (a *App) mirror(r host.Record) *remote.Mirror {
 			}
 		}
 	}
-	return a.Home.MirrorOf(r, func(rel string) bool { return last[rel] })
+	return a.Home.MirrorOf(r, func(rel string) bool { return last[rel] }, func() (folders []string) {
+		if s == nil {
+			return nil
+		}
+		for _, m := range survey.Take(s.input()).Mods {
+			if rel, ok := strings.CutPrefix(m.Path, r.Dir+"/"); ok && !m.Base {
+				folders = append(folders, rel)
+			}
+		}
+		return folders
+	})
 }
 
 // Synced is what came of looking at a host, and of sending what had not arrived.

@@ -122,9 +122,10 @@ func (s fileSecret) Password(string) (string, error) {
 	return string(data), nil
 }
 
-// MirrorOf is the mirror of a server that stands at a host. last tells the files that arrive after all others.
-func (h Home) MirrorOf(r Record, last func(rel string) bool) *remote.Mirror {
-	return &remote.Mirror{Dir: r.Dir, Root: r.Path, Notes: h.serverDir(r.Name), Last: last}
+// MirrorOf is the mirror of a server that stands at a host. last tells the files that arrive after all others, mods the
+// folders that change as a whole.
+func (h Home) MirrorOf(r Record, last func(rel string) bool, mods func() []string) *remote.Mirror {
+	return &remote.Mirror{Dir: r.Dir, Root: r.Path, Notes: h.serverDir(r.Name), Last: last, Mods: mods}
 }
 
 // MirrorDir is where the mirror of a server is that stands at a host.

@@ -45,6 +45,7 @@ type Mirror struct {
 	Root  string                // there
 	Notes string                // the folder for what is remembered of it
 	Last  func(rel string) bool // files that arrive after all others: those that register mods; may be nil
+	Mods  func() []string       // the folders of mods, which change as a whole; may be nil
 
 	known map[string]known // by path below the folder
 
@@ -298,29 +299,30 @@ func (m *Mirror) sweep(h FS, waiting []Entry) {
 		return
 	}
 	mark := waitsPrefix + m.journal().Mark
-	var away func(rel string, kind Kind)
-	away = func(rel string, kind Kind) {
-		if kind != Folder {
-			_ = h.Remove(m.there(rel))
-			return
-		}
-		list, err := h.List(m.there(rel))
-		if err != nil {
-			return
-		}
-		for _, in := range list {
-			if goodName(in.Name) {
-				away(path.Join(rel, in.Name), in.Kind)
-			}
-		}
-		_ = h.RemoveFolder(m.there(rel))
-	}
 	for _, e := range waiting {
 		if strings.HasPrefix(path.Base(e.Name), mark) {
-			away(e.Name, e.Kind)
+			away(h, m.there(e.Name), e.Kind)
 		}
 	}
 	_ = os.Remove(m.journalFile())
+}
+
+// away takes something away with all that is in it, as far as it can be.
+func away(h FS, name string, kind Kind) {
+	if kind != Folder {
+		_ = h.Remove(name)
+		return
+	}
+	list, err := h.List(name)
+	if err != nil {
+		return
+	}
+	for _, in := range list {
+		if goodName(in.Name) {
+			away(h, path.Join(name, in.Name), in.Kind)
+		}
+	}
+	_ = h.RemoveFolder(name)
 }
 
 // still tells whether a file here holds what it did when it was as the one there. One that has another time by now is
@@ -625,8 +627,10 @@ const waitsPrefix = ".initium-"
 type journal struct {
 	Mark  string            `json:"mark"`
 	Whole map[string]string `json:"whole"` // what has arrived as a whole: where it waits, to the digest of its bytes
+	Made  map[string]string `json:"made"`  // the new folders of mods that change: where they wait, to a digest of what they are of
 
-	Placing bool `json:"placing"` // all has, and is being put in place
+	Placing bool     `json:"placing"`          // all has, and is being put in place
+	Wholes  []string `json:"wholes,omitempty"` // the folders then that change as a whole
 
 	tried bool // an earlier push has begun with it
 }
@@ -643,6 +647,9 @@ func (m *Mirror) journal() *journal {
 	if j.Whole == nil {
 		j.Whole = map[string]string{}
 	}
+	if j.Made == nil {
+		j.Made = map[string]string{}
+	}
 	return j
 }
 
@@ -658,12 +665,13 @@ func (m *Mirror) keep(j *journal) error {
 type sending struct {
 	rel   string // what it is here
 	waits string // where it waits there
+	place string // what it will replace there, "" where it is new
 	size  int64
 }
 
 // Push makes the folder there as the one here is. Everything goes up under other names first, beside its place, and is
-// looked at; only then it is put in place, by renames: new folders whole, then files, those that register mods last, and
-// then what is gone is taken away. Cut off anywhere, the next push goes on. The error is ErrChanged, with the names,
+// looked at; only then it is put in place, by renames: new folders whole, and mods in which much changes, then files,
+// those that register mods last, and then what is gone is taken away. Cut off anywhere, the next push goes on. The error is ErrChanged, with the names,
 // where somebody has changed there what would be replaced; then nothing is.
 func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error {
 	if err := m.load(); err != nil {
@@ -684,42 +692,91 @@ func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error 
 		sum := sha256.Sum256([]byte(rel))
 		return m.there(path.Join(path.Dir(rel), waitsPrefix+j.Mark+"-"+hex.EncodeToString(sum[:6])))
 	}
+	var parts, done []part
 	if j.Placing {
-		if err := m.placed(ctx, h, &d, wait); err != nil {
-			return err
+		if parts, done, err = m.swappedOf(h, d.split(j.Wholes), wait); err == nil {
+			err = m.placed(ctx, h, &d, wait)
 		}
+	} else {
+		var tops []string
+		tops, err = m.wholes(ctx, h, &d)
+		parts = d.split(tops)
 	}
-	if err := m.unchanged(h, d); err != nil {
-		return err
-	}
-	list, folders, err := m.outgoing(d, wait)
 	if err != nil {
 		return err
 	}
-	for _, f := range folders {
+	checked := func() error {
+		list := d
+		for _, p := range parts {
+			list = list.with(p.difference)
+		}
+		return m.unchanged(h, list)
+	}
+	if err := checked(); err != nil {
+		return err
+	}
+	var list []sending
+	parts = slices.DeleteFunc(parts, func(p part) bool {
+		if err != nil || p.goes {
+			return false
+		}
+		var more []sending
+		var kept bool
+		if more, kept, err = m.prepare(ctx, h, j, p, wait(p.top)); err == nil && !kept {
+			d = d.with(p.difference)
+		}
+		list = append(list, more...)
+		return err == nil && !kept
+	})
+	if err != nil {
+		return err
+	}
+	more, folders, err := m.outgoing(d, wait)
+	if err != nil {
+		return err
+	}
+	list = append(list, more...)
+	if err := makeFolders(h, folders); err != nil {
+		return err
+	}
+	if err := m.send(ctx, h, j, list, progress); err != nil {
+		return err
+	}
+	if err := checked(); err != nil { // while it went up
+		return err
+	}
+	if !j.Placing {
+		for _, p := range parts {
+			j.Wholes = append(j.Wholes, p.top)
+		}
+	}
+	j.Placing = true
+	if err := m.keep(j); err != nil {
+		return err
+	}
+	if err := m.place(h, d, parts, wait); err != nil {
+		return errors.Join(err, m.save())
+	}
+	for _, p := range slices.Concat(done, parts) {
+		if err := m.settle(ctx, h, p, wait(p.top)); err != nil {
+			return errors.Join(err, m.save())
+		}
+	}
+	if err := m.save(); err != nil {
+		return err
+	}
+	return os.Remove(m.journalFile())
+}
+
+func makeFolders(h FS, list []string) error {
+	for _, f := range list {
 		if err := h.MakeFolder(f); err != nil {
 			if e, looked := h.Stat(f); looked != nil || e.Kind != Folder {
 				return fmt.Errorf("make the folder %s at the host: %w", text.Clean(f), err)
 			}
 		}
 	}
-	if err := m.send(ctx, h, j, list, progress); err != nil {
-		return err
-	}
-	if err := m.unchanged(h, d); err != nil { // while it went up
-		return err
-	}
-	j.Placing = true
-	if err := m.keep(j); err != nil {
-		return err
-	}
-	if err := m.place(h, d, wait); err != nil {
-		return errors.Join(err, m.save())
-	}
-	if err := m.save(); err != nil {
-		return err
-	}
-	return os.Remove(m.journalFile())
+	return nil
 }
 
 // placed leaves out what an earlier push has put in place before it was cut off: it waits nowhere any more, and what
@@ -809,7 +866,11 @@ func (m *Mirror) outgoing(d difference, wait func(string) string) (list []sendin
 	add := func(rel, waits string) error {
 		info, err := os.Lstat(m.here(rel))
 		if err == nil {
-			list = append(list, sending{rel, waits, info.Size()})
+			s := sending{rel: rel, waits: waits, size: info.Size()}
+			if k, ok := m.known[rel]; ok && k.Kind == File {
+				s.place = m.there(rel)
+			}
+			list = append(list, s)
 		}
 		return err
 	}
@@ -875,7 +936,11 @@ func (m *Mirror) send(ctx context.Context, h FS, j *journal, list []sending, pro
 		mu.Lock()
 		arrived := j.Whole[s.waits] == whole
 		mu.Unlock()
-		if err := m.sendOne(ctx, h, s, data, arrived, j.tried); err != nil {
+		err = m.sendOne(ctx, h, s, data, arrived, j.tried)
+		if err == nil && s.place != "" {
+			err = like(h, s.waits, s.place)
+		}
+		if err != nil {
 			return fmt.Errorf("send %s: %w", text.Clean(s.rel), err)
 		}
 		mu.Lock()
@@ -966,7 +1031,7 @@ func (c *comparing) Write(p []byte) (int, error) {
 }
 
 // place puts what waits in its place, and takes away what is gone.
-func (m *Mirror) place(h FS, d difference, wait func(string) string) error {
+func (m *Mirror) place(h FS, d difference, parts []part, wait func(string) string) error {
 	files := slices.Clone(d.files)
 	slices.SortStableFunc(files, func(a, b string) int { return m.rank(a) - m.rank(b) })
 	taken := map[string]bool{}
@@ -978,6 +1043,13 @@ func (m *Mirror) place(h FS, d difference, wait func(string) string) error {
 			taken[rel] = true
 		}
 	}
+	for _, p := range parts {
+		if !p.goes {
+			if err := m.swap(h, p, wait(p.top)); err != nil {
+				return fmt.Errorf("put %s in place: %w", text.Clean(p.top), err)
+			}
+		}
+	}
 	for _, rel := range slices.Concat(d.folders, files) {
 		if err := m.putIn(h, wait(rel), m.there(rel)); err != nil {
 			return fmt.Errorf("put %s in place: %w", text.Clean(rel), err)
@@ -987,6 +1059,13 @@ func (m *Mirror) place(h FS, d difference, wait func(string) string) error {
 		}
 	}
 	m.listen(h, files)
+	for _, p := range parts {
+		if p.goes {
+			if err := m.swap(h, p, wait(p.top)); err != nil {
+				return fmt.Errorf("take %s away: %w", text.Clean(p.top), err)
+			}
+		}
+	}
 	for _, rel := range d.gone {
 		if taken[rel] {
 			continue
@@ -1061,7 +1140,13 @@ func (m *Mirror) learn(h FS, rel string) error {
 
 func (m *Mirror) learnEntry(h FS, rel string, e Entry) error {
 	if e.Kind == Folder {
+		if _, err := os.Lstat(m.here(rel)); errors.Is(err, fs.ErrNotExist) {
+			return nil // somebody else's
+		}
 		return m.learn(h, rel)
+	}
+	if k, ok := m.known[rel]; ok && !k.Fresh && e.Same(Entry{Kind: k.Kind, Size: k.Size, Time: k.Time}) && m.still(rel, k) {
+		return nil // it stays
 	}
 	info, err := os.Lstat(m.here(rel))
 	if errors.Is(err, fs.ErrNotExist) {

@@ -165,7 +165,7 @@ func (b *box) mirror() *remote.Mirror {
 
 // again is the same mirror in another run.
 func again(m *remote.Mirror) *remote.Mirror {
-	return &remote.Mirror{Dir: m.Dir, Root: m.Root, Notes: m.Notes, Last: m.Last}
+	return &remote.Mirror{Dir: m.Dir, Root: m.Root, Notes: m.Notes, Last: m.Last, Mods: m.Mods}
 }
 
 func put(t *testing.T, name, data string) {

@@ -236,6 +236,18 @@ func (h *sftpHost) Rename(from, to string) error {
 	return told(h.client.Rename(from, to))
 }
 
+// Link gives a file another name (hardlink@openssh.com).
+func (h *sftpHost) Link(file, name string) error { return told(h.client.Link(file, name)) }
+
+// Like gives what is at name the rights of what is at other, not its owner.
+func (h *sftpHost) Like(name, other string) error {
+	info, err := h.client.Lstat(other)
+	if err == nil && info.Mode()&fs.ModeSymlink == 0 {
+		err = h.client.Chmod(name, info.Mode())
+	}
+	return told(err)
+}
+
 func (h *sftpHost) Remove(name string) error       { return told(h.client.Remove(name)) }
 func (h *sftpHost) RemoveFolder(name string) error { return told(h.client.RemoveDirectory(name)) }
 func (h *sftpHost) MakeFolder(name string) error   { return told(h.client.Mkdir(name)) }
