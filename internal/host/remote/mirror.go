@@ -626,7 +626,7 @@ const waitsPrefix = ".initium-"
 // journal is what a push is about, so that another one can go on with what has arrived.
 type journal struct {
 	Mark  string            `json:"mark"`
-	Whole map[string]string `json:"whole"` // what has arrived as a whole: where it waits, to the digest of its bytes
+	Whole map[string]string `json:"whole"` // what has arrived as a whole: where it waits, to what shows that it is still the same here
 	Made  map[string]string `json:"made"`  // the new folders of mods that change: where they wait, to a digest of what they are of
 
 	Placing bool     `json:"placing"`          // all has, and is being put in place
@@ -924,15 +924,16 @@ func (m *Mirror) send(ctx context.Context, h FS, j *journal, list []sending, pro
 			large <- struct{}{}
 			defer func() { <-large }()
 		}
-		whole, err := sumOf(m.here(s.rel))
-		if err != nil {
-			return err
-		}
 		data, err := os.Open(m.here(s.rel))
 		if err != nil {
 			return err
 		}
 		defer data.Close()
+		info, err := data.Stat()
+		if err != nil {
+			return err
+		}
+		whole := fmt.Sprint(info.Size(), " ", changed(info))
 		mu.Lock()
 		arrived := j.Whole[s.waits] == whole
 		mu.Unlock()
