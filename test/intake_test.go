@@ -53,7 +53,7 @@ func tarred(t *testing.T, files map[string]string) []byte {
 	return out.Bytes()
 }
 
-func sortedKeys(m map[string]string) []string {
+func sortedKeys[V any](m map[string]V) []string {
 	keys := make([]string, 0, len(m))
 	for k := range m {
 		keys = append(keys, k)

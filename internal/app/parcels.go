@@ -109,6 +109,13 @@ func (a *App) target(s *Server, now *survey.Survey, earlier []plan.Part) (*intak
 			}
 			return o
 		},
+		Laid: func(mod string) ([]intake.Laid, error) {
+			return l.Laid(s.Record.Name, mod, func(other string) bool { return now.Find(other) != nil })
+		},
+		Made: func(path string) bool {
+			made, err := l.Made(s.Record.Name, path)
+			return made && err == nil
+		},
 		Writable: disk.Writable,
 	}, nil
 }

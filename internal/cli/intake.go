@@ -324,6 +324,9 @@ func (e *env) printIntake(in *app.Inspection) {
 	for _, s := range in.Intake.Steps {
 		fmt.Fprintf(e.out, "  left to you: %s, %s\n", text.Clean(s.Path), s.About)
 	}
+	for _, l := range in.Intake.Left {
+		fmt.Fprintf(e.out, "  stays: %s, %s\n", text.Clean(l.Path), l.About)
+	}
 	for _, name := range sortedNames(in.Lacking) {
 		fmt.Fprintf(e.out, "  lacks: %s needs %s\n", text.Clean(name), text.Clean(strings.Join(in.Lacking[name], ", ")))
 	}

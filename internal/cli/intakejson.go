@@ -27,6 +27,7 @@ type (
 		Overlaps  []jsonOverlap       `json:"overlaps,omitempty"`
 		Keys      []string            `json:"keys_there,omitempty"`
 		Steps     []jsonStep          `json:"left_to_you,omitempty"`
+		Stays     []jsonStep          `json:"stays,omitempty"` // of an earlier release
 		Lacking   map[string][]string `json:"lacking,omitempty"`
 		Aged      map[string]string   `json:"old,omitempty"`
 		Parts     []jsonPart          `json:"parts,omitempty"`
@@ -134,6 +135,9 @@ func insideJSON(in *app.Inspection) jsonInside {
 	}
 	for _, s := range in.Intake.Steps {
 		j.Steps = append(j.Steps, jsonStep{s.Path, s.About})
+	}
+	for _, l := range in.Intake.Left {
+		j.Stays = append(j.Stays, jsonStep{l.Path, l.About})
 	}
 	j.Parts = partsJSON(in.Intake.Parts)
 	if in.Plan != nil {

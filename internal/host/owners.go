@@ -7,11 +7,13 @@ import (
 	"fmt"
 	"io/fs"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/klauspost/compress/zstd"
 
 	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
 	"initium/internal/core/plan"
 	"initium/internal/host/disk"
 )
@@ -66,6 +68,114 @@ func (l *Ledger) Owner(server, path string) (o intake.Owner, err error) {
 		o.Mod = ""
 	}
 	return o, err
+}
+
+// layer is what an entry put at a path: for which mod, and the digest of it, "" for nothing.
+type layer struct{ mod, what, digest string }
+
+// layers are what lies at a path, one over the other, the lowest being what was there before any entry. A row that
+// brings an earlier state back takes off what was laid over that.
+func layers(under []layer, row partRow) []layer {
+	if len(under) == 0 {
+		under = []layer{{digest: row.old}}
+	}
+	for i := len(under) - 1; i >= 0; i-- {
+		if under[i].digest == row.new && (row.mod == "" || row.mod == under[i].mod || i < len(under)-1) {
+			return under[:i+1]
+		}
+	}
+	return append(under, layer{row.mod, row.what, row.new})
+}
+
+// Laid are the files that Initium has put among a server's own for one mod, and what lies below each. isMod tells
+// whether a mod is on the server; a download that brought none counts as there until it is taken out.
+func (l *Ledger) Laid(server, mod string, isMod func(mod string) bool) (list []intake.Laid, err error) {
+	stacks := map[string][]layer{}
+	last := map[string]int64{} // entry in which something was laid for each
+	err = l.each(func(rows *sql.Rows) error {
+		var p partRow
+		var entry int64
+		if err := rows.Scan(&entry, &p.path, &p.mod, &p.what, &p.old, &p.new); err != nil {
+			return err
+		}
+		stacks[p.path] = layers(stacks[p.path], p)
+		if p.new != "" {
+			last[p.mod] = entry
+		}
+		return nil
+	}, `SELECT entry, path, mod, what, part.old, part.new FROM part JOIN entry ON entry.id = part.entry
+		WHERE server = ? AND state = 'done' AND path IN (SELECT path FROM part WHERE mod = ? AND what IN (?, ?))
+		ORDER BY entry, n`, server, mod, plan.Laid, plan.LaidMap)
+	if err != nil {
+		return nil, err
+	}
+	out, err := l.takenOut(server)
+	if err != nil {
+		return nil, err
+	}
+	there := func(l layer) bool {
+		return l.digest != "" && l.mod != mod && (l.mod == "" || isMod(l.mod) || last[l.mod] > out[l.mod])
+	}
+	for path, stack := range stacks {
+		top := len(stack) - 1
+		if stack[top].mod != mod || stack[top].digest == "" {
+			if slices.ContainsFunc(stack, func(l layer) bool { return l.mod == mod && l.digest != "" }) && last[mod] > out[mod] {
+				list = append(list, intake.Laid{Path: path, Over: stack[top].mod})
+			}
+			continue
+		}
+		one := intake.Laid{Path: path, What: stack[top].what, Digest: stack[top].digest, Below: stack[0].digest}
+		for below := top - 1; below > 0; below-- {
+			if there(stack[below]) {
+				one.Below, one.Whose = stack[below].digest, stack[below].mod
+				break
+			}
+		}
+		one.Kept = one.Below == "" || disk.Exists(filepath.Join(l.home.keptDir(server), one.Below))
+		list = append(list, one)
+	}
+	slices.SortFunc(list, func(a, b intake.Laid) int { return strings.Compare(a.Path, b.Path) })
+	return list, nil
+}
+
+// takenOut tells in which entry each mod was taken out last.
+func (l *Ledger) takenOut(server string) (map[string]int64, error) {
+	out := map[string]int64{}
+	err := l.each(func(rows *sql.Rows) error {
+		var entry int64
+		var data []byte
+		if err := rows.Scan(&entry, &data); err != nil {
+			return err
+		}
+		var changes []lineup.Change
+		if err := json.Unmarshal(data, &changes); err != nil {
+			return fmt.Errorf("read what entry %d did: %w", entry, err)
+		}
+		for _, c := range changes {
+			if c.Op == lineup.OpRemove {
+				out[c.Mod] = entry
+			}
+		}
+		return nil
+	}, `SELECT id, changes FROM entry WHERE server = ? AND state = 'done' ORDER BY id`, server)
+	return out, err
+}
+
+// Over are the names for which Initium has put files among a server's own.
+func (l *Ledger) Over(server string) (names []string, err error) {
+	err = l.each(func(rows *sql.Rows) error {
+		var name string
+		err := rows.Scan(&name)
+		names = append(names, name)
+		return err
+	}, `SELECT DISTINCT mod FROM part JOIN entry ON entry.id = part.entry WHERE server = ? AND state = 'done' AND what IN (?, ?) ORDER BY mod`, server, plan.Laid, plan.LaidMap)
+	return names, err
+}
+
+// Made tells whether Initium has made a folder, be it that it was there again before.
+func (l *Ledger) Made(server, path string) (made bool, err error) {
+	err = l.db.QueryRow(`SELECT count(*) > 0 FROM part JOIN entry ON entry.id = part.entry WHERE server = ? AND path = ? AND part.new = ? AND state = 'done'`, server, path, plan.EmptyFolder).Scan(&made)
+	return made, err
 }
 
 // BaselineFiles goes through the files that a clean server had, until yield has

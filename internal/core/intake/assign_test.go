@@ -26,6 +26,10 @@ type place struct {
 	release map[string][]plan.Item
 	owners  map[string]intake.Owner
 	failing string // what cannot be read
+
+	laid      map[string][]intake.Laid
+	laidFails error
+	made      map[string]bool
 }
 
 func newPlace(t *testing.T, files map[string]string) *place {
@@ -50,7 +54,9 @@ func (p *place) target() *intake.Target {
 	return &intake.Target{Survey: s, List: list, Writable: disk.Writable,
 		Exists:  func(name string) bool { _, err := os.Lstat(name); return err == nil },
 		Release: func(name string) ([]plan.Item, bool) { items, ok := p.release[name]; return items, ok },
-		Owner:   func(name string) intake.Owner { return p.owners[name] }}
+		Owner:   func(name string) intake.Owner { return p.owners[name] },
+		Laid:    func(mod string) ([]intake.Laid, error) { return p.laid[mod], p.laidFails },
+		Made:    func(name string) bool { return p.made[name] }}
 }
 
 func (p *place) settle(c lineup.Choices, source string, lines ...string) *intake.Intake {

@@ -41,6 +41,18 @@ type Removal struct {
 func Remove(name string, target *Target, choices lineup.Choices) *Removal {
 	s := target.Survey
 	r := &Removal{Mod: s.Find(name)}
+	laid, err := target.Laid(name)
+	if err != nil {
+		r.Problems = []string{fmt.Sprintf("what came with %s cannot be told: %v", text.Clean(name), err)}
+		return r
+	}
+	if r.Mod == nil && len(laid) > 0 { // it brought no mod, but files of the server's own
+		r.Mod = &survey.Mod{Name: name, Place: -1}
+		if covered := laid[0].Over; !slices.ContainsFunc(laid, func(f Laid) bool { return f.Over == "" }) {
+			r.Problems = []string{fmt.Sprintf("%s has laid its own over all that came with %s; take that out first", text.Clean(covered), text.Clean(name))}
+			return r
+		}
+	}
 	switch m := r.Mod; {
 	case m == nil:
 		r.Problems = []string{fmt.Sprintf("there is no mod %q on this server; a name has to be exact, capitals too", text.Clean(name))}
@@ -64,8 +76,44 @@ func Remove(name string, target *Target, choices lineup.Choices) *Removal {
 		}
 		r.keys(target)
 	}
+	r.laid(target, laid)
 	r.leavings(target, choices)
 	return r
+}
+
+// laid are the files that came among the server's own with the mod: what they replaced comes back.
+func (r *Removal) laid(target *Target, list []Laid) {
+	parts, left, problems := lift(target, r.Mod.Name, list)
+	r.Parts, r.Left, r.Problems = append(r.Parts, parts...), append(r.Left, left...), append(r.Problems, problems...)
+}
+
+// lift takes files out again that were put among the server's own, and the folders that were made for them.
+func lift(target *Target, mod string, list []Laid) (parts []plan.Part, left []Left, problems []string) {
+	dirs := map[string]bool{}
+	for _, f := range list {
+		if f.Over != "" {
+			continue // it does not come back when that goes
+		}
+		there, err := target.List(f.Path)
+		switch {
+		case err != nil:
+			problems = append(problems, fmt.Sprintf("%s cannot be read: %v", f.Path, err))
+		case len(there) == 0:
+		case plan.Digest(there) != f.Digest:
+			left = append(left, Left{Path: f.Path, About: "a file that came with it, and was changed since"})
+		case !f.Kept:
+			left = append(left, Left{Path: f.Path, About: "a file that came with it; what it replaced is not kept any more"})
+		default:
+			parts = append(parts, plan.Part{Path: f.Path, Mod: cmp.Or(f.Whose, mod), What: f.What, Old: f.Digest, New: f.Below})
+			for dir := path.Dir(f.Path); f.Below == "" && dir != "/" && target.Made(dir); dir = path.Dir(dir) {
+				dirs[dir] = true
+			}
+		}
+	}
+	for _, dir := range slices.Backward(slices.Sorted(maps.Keys(dirs))) { // what is in a folder before it
+		parts = append(parts, plan.Part{Path: dir, What: "a folder", Old: plan.EmptyFolder})
+	}
+	return parts, left, problems
 }
 
 func (r *Removal) dependents(s *survey.Survey) {

@@ -1,6 +1,7 @@
 package intake_test
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"io/fs"
 	"os"
@@ -155,4 +156,32 @@ func TestOverlapping(t *testing.T) {
 	got := intake.Overlapping(clean, []intake.Brought{{"oak", []string{"/b", "/x", "/y"}}, {"elm", []string{"/y", "/z", "/y"}}, {"ash", []string{"/y", "/c"}}})
 	want := []intake.Shared{{"/b", []string{"oak"}, true}, {"/c", []string{"ash"}, true}, {"/y", []string{"oak", "elm", "elm", "ash"}, false}}
 	insist.That(t, fmt.Sprint(got) == fmt.Sprint(want), "%v; want %v", got, want)
+}
+
+// What was put among the server's own goes with a mod, but for what cannot be told or brought back.
+func TestRemoveLaid(t *testing.T) {
+	p := newPlace(t, map[string]string{"engine/a": "laid", "engine/b": "changed", "engine/c": "laid", "engine/new/d": "laid", "engine/e": "laid"})
+	laid := plan.Digest([]plan.Item{{Size: 4, Sum: sha256.Sum256([]byte("laid"))}})
+	at := func(rel, below, whose string, kept bool) intake.Laid {
+		return intake.Laid{Path: path.Join(p.dir, rel), What: plan.Laid, Digest: laid, Below: below, Whose: whose, Kept: kept}
+	}
+	p.made = map[string]bool{path.Join(p.dir, "engine/new"): true}
+	p.laid = map[string][]intake.Laid{"lamps": {at("engine/a", "old", "elm", true), at("engine/b", "", "", true), at("engine/c", "lost", "", false),
+		at("engine/gone", "", "", true), at("engine/new/d", "", "", true), {Path: path.Join(p.dir, "engine/e"), Over: "elm"}}}
+	r := intake.Remove("lamps", p.target(), lineup.Choices{})
+	said := ""
+	for i := range r.Parts {
+		said += fmt.Sprintf("%s %s; ", r.Parts[i].Title(), &r.Parts[i])
+	}
+	insist.Same(t, "goes", said, "a file of elm is put back as it was; a file of lamps goes; the ledger keeps it; a folder goes, if it is empty; ")
+	insist.Same(t, "stays", fmt.Sprintf("%s, %s; %s, %s", path.Base(r.Left[0].Path), r.Left[0].About, path.Base(r.Left[1].Path), r.Left[1].About),
+		"b, a file that came with it, and was changed since; c, a file that came with it; what it replaced is not kept any more")
+	p.laid["lamps"] = []intake.Laid{{Path: path.Join(p.dir, "engine/e"), Over: "elm"}}
+	r = intake.Remove("lamps", p.target(), lineup.Choices{})
+	insist.Holds(t, "covered", strings.Join(r.Problems, ""), "elm has laid its own over all that came with lamps")
+	p.laid["lamps"] = []intake.Laid{at("engine/a", "", "", true)}
+	p.failing = "engine/a"
+	insist.Holds(t, "unreadable", strings.Join(intake.Remove("lamps", p.target(), lineup.Choices{}).Problems, ""), "engine/a cannot be read")
+	p.laidFails = fs.ErrInvalid
+	insist.Holds(t, "unknown", strings.Join(intake.Remove("lamps", p.target(), lineup.Choices{}).Problems, ""), "cannot be told")
 }

@@ -10,6 +10,7 @@ import (
 	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/mod"
+	"initium/internal/core/plan"
 	"initium/internal/core/rule"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
@@ -81,11 +82,14 @@ func (x *assigner) extras() {
 	if len(x.Mods) == 1 {
 		about = x.Mods[0].Name
 	}
+	laid := map[string]bool{}
+	defer func() { x.lifted(about, laid) }()
 	for _, e := range x.Found.Extras {
 		into, ok := x.target.Survey.Vars.Expand(e.Content.Into)
 		switch {
 		case e.Content.Kind.Placed() && ok:
-			x.single(e.Path, path.Join(into, e.Below), about, map[dialect.ContentKind]string{dialect.ContentMap: "a map", dialect.ContentOverlay: "a file"}[e.Content.Kind])
+			laid[path.Join(into, e.Below)] = true
+			x.single(e.Path, path.Join(into, e.Below), about, map[dialect.ContentKind]string{dialect.ContentMap: plan.LaidMap, dialect.ContentOverlay: plan.Laid}[e.Content.Kind])
 		case e.Content.Merged() && ok:
 			x.brings(e.Path, x.whoseKey(e.Path), e.Content, into)
 		default:
@@ -113,6 +117,21 @@ func (x *assigner) extras() {
 			})
 		}
 	}
+}
+
+// lifted takes out what an earlier release has put among the server's own, and this one does not bring.
+func (x *assigner) lifted(about string, comes map[string]bool) {
+	list, err := x.target.Laid(about)
+	if err != nil {
+		x.problem("what came with %s before cannot be told: %v", text.Clean(about), err)
+		return
+	}
+	list = slices.DeleteFunc(list, func(f Laid) bool { return comes[f.Path] })
+	parts, left, problems := lift(x.target, about, list)
+	for _, p := range parts {
+		x.add(p)
+	}
+	x.Left, x.Problems = append(x.Left, left...), append(x.Problems, problems...)
 }
 
 // brings notes a file with entries for a table.

@@ -27,6 +27,10 @@ type Target struct {
 	Release func(path string) (items []plan.Item, ok bool)
 	// Owner tells whose a file is.
 	Owner func(path string) Owner
+	// Laid are the files that were put among the server's own for a mod, or for a download that brought no mod.
+	Laid func(mod string) ([]Laid, error)
+	// Made tells whether Initium has made a folder.
+	Made func(path string) bool
 	// Writable tells whether files can be put into a folder, there or to be made.
 	Writable func(dir string) bool
 }
@@ -35,6 +39,17 @@ type Target struct {
 type Owner struct {
 	Clean bool   // the server had it before any mod
 	Mod   string // it was put there for this mod; "" for none
+}
+
+// Laid is a file that was put among the server's own.
+type Laid struct {
+	Path   string
+	What   string // plan.Laid or plan.LaidMap
+	Digest string // of what was put there
+	Below  string // the digest of what comes back when it goes, "" for nothing
+	Whose  string // the mod that this came with, "" for the server itself
+	Kept   bool   // it can be brought back
+	Over   string // another mod has laid its own over it: that one; the rest is empty then
 }
 
 // Question is something that only the operator can answer.
@@ -97,6 +112,7 @@ type Intake struct {
 	Rules     []rule.Rule
 	Steps     []Step
 	Brings    []Shipped
+	Left      []Left // of an earlier release, and stays
 }
 
 // Shipped are entries that a mod brings for a table of the server.

@@ -18,6 +18,12 @@ const EmptyFolder = "folder"
 // TheMod is what a part is that holds a mod itself, and not what comes with it.
 const TheMod = "the mod"
 
+// Laid and LaidMap are what a part is called that puts a file among the server's own.
+const (
+	Laid    = "a file"
+	LaidMap = "a map"
+)
+
 // Part is a folder or file that is put in its place, exchanged or taken away as a
 // whole.
 type Part struct {

@@ -78,7 +78,8 @@ func (s *shed) Survey(parts []plan.Part, lines *lineup.Lineup) *survey.Survey {
 func (s *shed) Target(seen *survey.Survey, _ []plan.Part) (*intake.Target, error) {
 	contents := &disk.Digests{}
 	return &intake.Target{Survey: seen, List: contents.List, Writable: disk.Writable, Exists: func(name string) bool { _, err := os.Lstat(name); return err == nil },
-		Release: func(string) ([]plan.Item, bool) { return nil, false }, Owner: func(string) intake.Owner { return intake.Owner{} }}, s.failing
+		Release: func(string) ([]plan.Item, bool) { return nil, false }, Owner: func(string) intake.Owner { return intake.Owner{} },
+		Laid: func(string) ([]intake.Laid, error) { return nil, nil }}, s.failing
 }
 
 func (s *shed) Open(_ context.Context, source string, _ *lineup.Choices) (string, *intake.Tree, error) {

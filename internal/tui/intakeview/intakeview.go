@@ -80,6 +80,9 @@ func (v *view) set(msg insideMsg) {
 	for _, s := range in.Intake.Steps {
 		v.add(intakeRow{left: s.Path, verb: "left to you", right: s.About, ink: canvas.Warn, story: plainly("This is not done by Initium: " + s.About + ".")})
 	}
+	for _, l := range in.Intake.Left {
+		v.add(intakeRow{left: v.short(l.Path), verb: "stays", right: l.About, ink: canvas.Warn, story: plainly("An earlier release brought it, and this one does not; " + l.About + ".")})
+	}
 	for _, n := range found.Notes {
 		v.add(intakeRow{left: n, verb: "to read", ink: canvas.Focus, story: v.remark(n)})
 	}
