@@ -271,7 +271,7 @@ func (a *App) versionText(s *Server, b *dialect.Build) ([]byte, error) {
 		if !ok {
 			return nil, fmt.Errorf("%s cannot be filled in", b.File)
 		}
-		return survey.Open(theirs.Tree(), name, mod.MaxManifest)
+		return survey.Open(s.disk(), name, mod.MaxManifest)
 	}
 	if s.Record.Host != "" {
 		return nil, fmt.Errorf("it stands at %s, where no command of it is run from here", s.Record.Host)

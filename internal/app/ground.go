@@ -28,7 +28,7 @@ func (a *App) Plan(ctx context.Context, name string, changes []lineup.Change) (*
 
 // planOn works a plan out on a survey that was taken already.
 func (a *App) planOn(ctx context.Context, s *Server, now *survey.Survey, changes []lineup.Change) (*plan.Plan, *survey.Survey, error) {
-	p := planner.New(ctx, &ground{a, s}, now)
+	p := planner.New(ctx, &ground{a: a, s: s}, now)
 	if err := p.Make(changes...); err != nil {
 		return nil, nil, asUsage(err)
 	}
@@ -46,7 +46,7 @@ func (a *App) planAfterStaged(ctx context.Context, server string) (*Server, *pla
 	if err != nil {
 		return nil, nil, err
 	}
-	p := planner.New(ctx, &ground{a, s}, survey.Take(s.input()))
+	p := planner.New(ctx, &ground{a: a, s: s}, survey.Take(s.input()))
 	if err := p.Make(staged...); err != nil {
 		return nil, nil, asUsage(err)
 	}
@@ -74,9 +74,12 @@ func (a *App) Removal(ctx context.Context, server, name string, c lineup.Choices
 type ground struct {
 	a *App
 	s *Server
+
+	parts []plan.Part // that are planned when it was surveyed last
 }
 
 func (g *ground) Survey(parts []plan.Part, lines *lineup.Lineup) *survey.Survey {
+	g.parts = parts
 	in := g.s.input()
 	in.FS = g.a.overlay(parts)
 	return survey.With(in, lines)

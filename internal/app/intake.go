@@ -62,7 +62,7 @@ func (a *App) Inspect(ctx context.Context, source, server string, c lineup.Choic
 	if !in.Ready() {
 		return inside, nil
 	}
-	before, err := a.look(s.seeing(a.overlay(p.Parts())), p.Seen())
+	before, err := a.look(a.planned(s, p.Seen(), a.overlay(p.Parts())), p.Seen())
 	if err != nil {
 		return nil, err
 	}
@@ -71,7 +71,7 @@ func (a *App) Inspect(ctx context.Context, source, server string, c lineup.Choic
 	}
 	var after *survey.Survey
 	inside.Plan, after = p.Plan()
-	ahead, err := a.look(s.seeing(a.overlay(p.Parts(), inside.Plan.Files...)), after)
+	ahead, err := a.look(a.planned(s, after, a.overlay(p.Parts(), inside.Plan.Files...)), after)
 	if err != nil {
 		return nil, err
 	}

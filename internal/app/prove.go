@@ -1,6 +1,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -455,6 +456,11 @@ func (s *Server) spec() (host.Spec, error) {
 	for _, g := range s.Dialect.Givens {
 		if problem, missing := s.Missing[g.Name]; missing {
 			return spec, fmt.Errorf("%s (%s): %s; initium give %s %s=…", g.About, g.Name, text.Clean(problem), s.Record.Name, g.Name)
+		}
+	}
+	for _, p := range s.Dialect.Parts {
+		if problem, missing := s.Missing[p.Name]; missing && p.Chosen() {
+			return spec, fmt.Errorf("%s: %s; initium builds %s shows what there is", cmp.Or(p.About, p.Name), text.Clean(problem), s.Record.Name)
 		}
 	}
 	var ok bool

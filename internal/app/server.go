@@ -36,6 +36,8 @@ type Server struct {
 	memory *survey.Memory
 	fsys   fs.FS // what is seen of the disk; nil for all as it is
 
+	uses map[string]string // the one of each part that a plan chooses: not yet what the files say
+
 	isolated bool // it is started in a network of its own
 }
 
@@ -124,10 +126,18 @@ func (a *App) resolve(s *Server) {
 	if home, err := os.UserHomeDir(); err == nil {
 		s.Vars["user_home"] = home
 	}
+	s.resolveParts()
+	s.resolveGiven()
+	if s.resolveParts() { // a file that names one was only known with what is given
+		s.resolveGiven()
+	}
+}
+
+func (s *Server) resolveGiven() {
 	for _, g := range s.Dialect.Givens {
 		value, problem := s.given(&g)
 		s.Vars[g.Name] = value
-		if problem != "" {
+		if delete(s.Missing, g.Name); problem != "" {
 			s.Missing[g.Name] = problem
 		}
 	}
@@ -261,7 +271,7 @@ func (a *App) LookAhead(name string) (*Look, error) {
 		}
 		return look, lookErr
 	}
-	look, err := a.look(s.seeing(a.overlay(p.Parts, p.Files...)), after)
+	look, err := a.look(a.planned(s, after, a.overlay(p.Parts, p.Files...)), after)
 	if look != nil {
 		look.Staged = staged
 	}

@@ -362,7 +362,7 @@ func needNames(needs []mod.Need) string {
 	return strings.Join(words, ", ")
 }
 
-func sortedNames(m map[string][]string) []string {
+func sortedNames[V any](m map[string]V) []string {
 	names := make([]string, 0, len(m))
 	for name := range m {
 		names = append(names, name)

@@ -513,7 +513,7 @@ func (l *Ledger) done(id int64) error {
 	}
 	// An entry that only gives values leaves what is staged as it is.
 	if _, err := tx.Exec(`DELETE FROM staged WHERE server = (SELECT server FROM entry WHERE id = ?1) AND (NOT EXISTS (SELECT 1 FROM entry_given WHERE entry = ?1)
-		OR EXISTS (SELECT 1 FROM file WHERE entry = ?1) OR EXISTS (SELECT 1 FROM part WHERE entry = ?1))`, id); err != nil {
+		OR EXISTS (SELECT 1 FROM file WHERE entry = ?1) OR EXISTS (SELECT 1 FROM part WHERE entry = ?1) OR EXISTS (SELECT 1 FROM entry WHERE id = ?1 AND changes NOT IN ('', '[]', 'null')))`, id); err != nil {
 		return err
 	}
 	if err := doneRules(tx, id); err != nil {

@@ -8,6 +8,7 @@ type Code string
 // The kinds of findings, in the order of their explanations below.
 const (
 	CodeGivenMissing        Code = "given-missing"
+	CodePartMissing         Code = "part-missing"
 	CodeDirectoryMissing    Code = "directory-missing"
 	CodeStartFileMissing    Code = "start-file-missing"
 	CodePortBusy            Code = "port-busy"
@@ -133,6 +134,8 @@ func Codes() []Code {
 var explanations = slices.Concat(startExplained, fileExplained, settingExplained, modExplained, needExplained, ruleExplained)
 
 var startExplained = []Explanation{
+	{CodePartMissing, "The build or the runtime that a start script or another file names is not there, or two files name different ones.",
+		"The server does not start, or starts with another build than one thinks.", "Use one that is there, or lay it there."},
 	{CodeGivenMissing, "Something that the start command is made of has no value, or names what is not there: the program, a folder, a file.",
 		"The server does not start at all, or says that something was not found.", "Give the server that value."},
 	{CodeDirectoryMissing, "The folder in which the server is started does not exist.",

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"path"
@@ -28,6 +29,14 @@ func (c *checker) start() {
 			}
 			c.add(Finding{Code: CodeGivenMissing, Severity: Error}, "%s (%s): %s", g.About, g.Name, what).
 				Remedy = fmt.Sprintf("give the server's value %s", g.Name)
+			c.halted = true
+		}
+	}
+	for i := range c.d.Parts {
+		p := &c.d.Parts[i]
+		if what, missing := c.facts.Missing[p.Name]; missing && p.Chosen() {
+			c.add(Finding{Code: CodePartMissing, Severity: Error}, "%s: %s", cmp.Or(p.About, p.Name), what).
+				Remedy = "use one that is there, or lay it there"
 			c.halted = true
 		}
 	}

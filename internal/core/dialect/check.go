@@ -90,7 +90,7 @@ func (c *checker) check(d *Dialect) {
 }
 
 func (c *checker) givens(d *Dialect) (vars []string) {
-	vars = []string{"dir", "initium", "user_home", "form"}
+	vars = c.parts(d, []string{"dir", "initium", "user_home", "form"})
 	for i := range d.Givens {
 		g, key := &d.Givens[i], fmt.Sprintf("given[%d]", i)
 		c.need(key+".name", g.Name)

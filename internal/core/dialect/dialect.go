@@ -24,6 +24,7 @@ type Dialect struct {
 	About         string         `toml:"about"`
 	Order         Order          `toml:"order"`
 	Recognise     Recognise      `toml:"recognise"`
+	Parts         []Part         `toml:"part"`
 	Givens        []Given        `toml:"given"`
 	Places        []Place        `toml:"place"`
 	Manifests     []Manifest     `toml:"manifest"`

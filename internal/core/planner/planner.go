@@ -60,8 +60,23 @@ type Ground interface {
 	Ran(db, sum string) (entry int, err error)
 	// Entries are those in a file that somebody has named.
 	Entries(file string) ([]byte, error)
+	// Use names another one of a part of the server wherever that is named, in files as file reads them, or is given.
+	// What is planned afterwards is for a server that uses it.
+	Use(part, which string, file func(name string) ([]byte, error)) (*Using, error)
 	// Restore are the parts that put a backup back.
 	Restore(ctx context.Context, file string) ([]plan.Part, error)
+}
+
+// Using is what it takes to use another one of a part of a server.
+type Using struct {
+	Files []Renamed
+	Given []plan.Given
+}
+
+// Renamed is a file that names another one.
+type Renamed struct {
+	Path     string
+	Raw, Now []byte
 }
 
 // Refusal is a change that cannot be made as it was asked for.
@@ -105,6 +120,7 @@ type Planner struct {
 	rules  []rule.Rule
 	texts  []plan.File // files with settings that are no startup files
 	hide   []string    // secrets in them
+	given  []plan.Given
 	made   []lineup.Change
 	merged []lineup.Change // by the change that is being made
 	owed   []lineup.Owed   // by it too
@@ -129,7 +145,7 @@ func (p *Planner) Parts() []plan.Part { return p.parts }
 // Plan is the plan of the changes so far, and what there will be on the server then.
 func (p *Planner) Plan() (*plan.Plan, *survey.Survey) {
 	all := plan.Between(p.now.Lineup, p.lines)
-	all.Changes, all.Parts = slices.Clone(p.made), p.parts
+	all.Changes, all.Parts, all.Given = slices.Clone(p.made), p.parts, p.given
 	for _, f := range p.texts {
 		if f.New || !bytes.Equal(f.Old, f.Want) {
 			if f.About == nil {
@@ -169,6 +185,10 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 			err = p.block(c)
 		case lineup.OpScript:
 			c.Before, c.File, err = p.script(c)
+		case lineup.OpLay:
+			c.To, err = p.lay(c)
+		case lineup.OpUse:
+			err = p.use(c)
 		case lineup.OpMerge:
 			err = p.merge(c)
 		case lineup.OpUnmerge:
@@ -188,6 +208,64 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 		}
 		p.made, p.merged = append(p.made, p.merged...), nil
 	}
+	return nil
+}
+
+// lay brings one of those parts of a server that lie side by side. It returns its version.
+func (p *Planner) lay(c lineup.Change) (version string, err error) {
+	one := p.partOf(c.Mod)
+	if one == nil {
+		return "", Refusal{fmt.Errorf("%s has no part %q", p.now.Dialect.Title, text.Clean(c.Mod))}
+	}
+	choices := lineup.Choices{}
+	if c.Choices != nil {
+		choices = *c.Choices
+	}
+	source, tree, err := p.ground.Open(p.ctx, c.Source, &choices)
+	if err != nil {
+		return "", err
+	}
+	target, err := p.ground.Target(p.Seen(), p.parts)
+	if err != nil {
+		return "", err
+	}
+	l, err := intake.Lay(tree, source, one, c.To, target)
+	if err != nil {
+		return "", Refusal{err}
+	}
+	for _, part := range l.Parts {
+		if !slices.ContainsFunc(p.parts, func(o plan.Part) bool { return o.Path == part.Path && part.New == plan.EmptyFolder }) {
+			p.parts = append(p.parts, part)
+		}
+	}
+	p.behind = true
+	return l.Version, nil
+}
+
+func (p *Planner) partOf(name string) *dialect.Part {
+	for i := range p.now.Dialect.Parts {
+		if one := &p.now.Dialect.Parts[i]; one.Name == name && one.Of != dialect.PartFile {
+			return one
+		}
+	}
+	return nil
+}
+
+// use names another one of those that lie side by side.
+func (p *Planner) use(c lineup.Change) error {
+	p.Seen()
+	u, err := p.ground.Use(c.Mod, c.To, p.File)
+	if err != nil {
+		return Refusal{err}
+	}
+	for _, f := range u.Files {
+		p.rewrite(f.Path, f.Raw, f.Now)
+	}
+	for _, g := range u.Given {
+		p.given = slices.DeleteFunc(p.given, func(o plan.Given) bool { return o.Name == g.Name })
+		p.given = append(p.given, g)
+	}
+	p.behind = true
 	return nil
 }
 

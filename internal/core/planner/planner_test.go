@@ -113,6 +113,10 @@ func (s *shed) Ran(string, string) (int, error) { return 0, nil }
 
 func (s *shed) Entries(file string) ([]byte, error) { return survey.Source(s.in.FS, file) }
 
+func (s *shed) Use(string, string, func(string) ([]byte, error)) (*planner.Using, error) {
+	return &planner.Using{Given: []plan.Given{{Name: "build", Now: "/srv/2"}}}, s.failing
+}
+
 func (s *shed) Restore(_ context.Context, file string) ([]plan.Part, error) {
 	if file != "b" {
 		return nil, fs.ErrNotExist

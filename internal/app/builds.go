@@ -1,0 +1,418 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
+	"initium/internal/core/mod"
+	"initium/internal/core/part"
+	"initium/internal/core/plan"
+	"initium/internal/core/planner"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+)
+
+// namers are the files that may name which one of a part a server uses, as they are seen now.
+func (s *Server) namers(p *dialect.Part) (list []string) {
+	add := func(form string) {
+		if full, ok := s.Vars.Expand(form); ok && form != "" {
+			if !filepath.IsAbs(full) {
+				full = filepath.Join(s.Record.Dir, full)
+			}
+			if full = filepath.Clean(full); !slices.Contains(list, full) {
+				list = append(list, full)
+			}
+		}
+	}
+	for _, form := range p.Named {
+		add(form)
+	}
+	for i := range s.Dialect.Registrations {
+		if r := &s.Dialect.Registrations[i]; !r.InFolder() {
+			add(r.File)
+		}
+	}
+	return list
+}
+
+// base is the folder that relative paths of a start are seen from.
+func (s *Server) base() string {
+	if dir, ok := s.Vars.Expand(s.Dialect.Start.Directory); ok && filepath.IsAbs(dir) {
+		return filepath.Clean(dir)
+	}
+	return s.Record.Dir
+}
+
+// naming is a file that names one of a part.
+type naming struct {
+	file     string
+	raw      []byte
+	mentions []part.Mention
+}
+
+func (s *Server) namings(p *dialect.Part, read func(name string) ([]byte, error)) (list []naming) {
+	for _, file := range s.namers(p) {
+		raw, err := read(file)
+		if err != nil {
+			continue // what cannot be read names nothing; that it cannot is told by those who read it
+		}
+		doc, _ := text.Decode(raw)
+		if found := part.Mentions(doc, p, s.Vars, s.base()); len(found) > 0 {
+			list = append(list, naming{file, raw, found})
+		}
+	}
+	return list
+}
+
+// spots are those of a part that are there: at its paths, and, of a runtime, the one that its name leads to.
+func (s *Server) spots(p *dialect.Part) []part.Spot {
+	list := part.Spots(s.disk(), p, s.Vars)
+	if p.Of != dialect.PartRuntime || s.Record.Host != "" {
+		return list
+	}
+	for _, form := range p.Places(s.Vars) {
+		if strings.ContainsRune(form, '/') {
+			continue
+		}
+		if full, err := exec.LookPath(form); err == nil && !slices.ContainsFunc(list, func(o part.Spot) bool { return o.Path == full }) {
+			list = append(list, part.Spot{Path: full})
+		}
+	}
+	return list
+}
+
+// used is the one of a part that the server is started with: the one that a file names, else the one that was given,
+// else the only one, or of several the first that has no version in its name, or the newest. said tells by what.
+func (s *Server) used(p *dialect.Part, read func(name string) ([]byte, error)) (full, said, problem string) {
+	if one, ok := s.uses[p.Name]; ok {
+		return one, "", ""
+	}
+	if named := s.namings(p, read); len(named) > 0 {
+		first, file := named[0].mentions[0].Path, filepath.Base(named[0].file)
+		for _, n := range named {
+			for _, m := range n.mentions {
+				if m.Path != first {
+					return first, file, fmt.Sprintf("%s names %s, and %s names %s", file, s.short(first), filepath.Base(n.file), s.short(m.Path))
+				}
+			}
+		}
+		if !part.IsOne(s.disk(), p, first) {
+			return first, file, fmt.Sprintf("%s names %s, which is not there", file, s.short(first))
+		}
+		return first, file, ""
+	}
+	if given, ok := s.Record.Set[p.Name]; ok {
+		if !part.IsOne(s.disk(), p, given) {
+			return given, "given", s.short(given) + " is not there"
+		}
+		return given, "given", ""
+	}
+	list := s.spots(p)
+	if len(list) == 0 {
+		return "", "", "looked for " + strings.Join(p.Places(s.Vars), ", ") + " and found none"
+	}
+	best := list[0]
+	if best.Version != "" {
+		best = list[len(list)-1]
+	}
+	return best.Path, "", ""
+}
+
+func (s *Server) short(full string) string { return strings.TrimPrefix(full, s.Record.Dir+"/") }
+
+// resolveParts works out which one of each part is used. It tells whether that is another one than was thought.
+func (s *Server) resolveParts() (other bool) {
+	read := func(name string) ([]byte, error) { return survey.Source(s.disk(), name) }
+	for i := range s.Dialect.Parts {
+		p := &s.Dialect.Parts[i]
+		if !p.Chosen() {
+			continue
+		}
+		full, _, problem := s.used(p, read)
+		other = other || s.Vars[p.Name] != full
+		s.Vars[p.Name] = full
+		if delete(s.Missing, p.Name); problem != "" {
+			s.Missing[p.Name] = problem
+		}
+	}
+	return other
+}
+
+// planned is a server as it will be after a plan, on the disk as it will be then.
+func (a *App) planned(s *Server, after *survey.Survey, fsys fs.FS) *Server {
+	other := s.seeing(fsys)
+	other.uses = map[string]string{}
+	for i := range s.Dialect.Parts {
+		if p := &s.Dialect.Parts[i]; p.Chosen() && after.Vars[p.Name] != s.Vars[p.Name] {
+			other.uses[p.Name] = after.Vars[p.Name]
+		}
+	}
+	if len(other.uses) > 0 {
+		other.Missing = map[string]string{}
+		a.resolve(other)
+	}
+	return other
+}
+
+// Use is what planner.Ground has it for.
+func (g *ground) Use(name, which string, file func(name string) ([]byte, error)) (*planner.Using, error) {
+	p := g.s.Dialect.Part(name)
+	if p == nil {
+		return nil, fmt.Errorf("%s has no part %q of which one could be chosen", g.s.Dialect.Title, text.Clean(name))
+	}
+	s := *g.s
+	s.fsys = g.a.overlay(g.parts)
+	spot, err := s.pick(p, which)
+	if err != nil {
+		return nil, err
+	}
+	u := &planner.Using{}
+	named := s.namings(p, file)
+	for _, n := range named {
+		doc, encoding := text.Decode(n.raw)
+		changed, ok := part.Use(doc, n.mentions, spot.Path)
+		if !ok {
+			return nil, fmt.Errorf("%s names it as it is seen from the server's folder, and %s lies elsewhere; change that file by hand", filepath.Base(n.file), text.Clean(spot.Path))
+		}
+		u.Files = append(u.Files, planner.Renamed{Path: n.file, Raw: n.raw, Now: text.Encode(changed, encoding)})
+	}
+	if was, given := s.Record.Set[p.Name]; len(named) == 0 && s.Dialect.Start.Names(p.Name) || given {
+		if was != spot.Path {
+			u.Given = append(u.Given, plan.Given{Name: p.Name, Was: was, Now: spot.Path})
+		}
+	} else if len(named) == 0 {
+		return nil, fmt.Errorf("no file names which %s is used, and the start does not ask for it", text.Clean(p.Name))
+	}
+	s.fsys, s.uses, s.Missing = g.s.fsys, maps.Clone(s.uses), map[string]string{}
+	if s.uses == nil {
+		s.uses = map[string]string{}
+	}
+	s.uses[p.Name] = spot.Path
+	g.a.resolve(&s)
+	g.s = &s
+	return u, nil
+}
+
+// pick finds one of a part by its version, by the name of its folder, or by its path.
+func (s *Server) pick(p *dialect.Part, which string) (part.Spot, error) {
+	list := s.spots(p)
+	var names []string
+	for _, o := range list {
+		if which == o.Version && o.Version != "" || which == o.Path || which == s.short(o.Path) || which == path.Base(o.Path) && p.Of == dialect.PartServer {
+			return o, nil
+		}
+		names = append(names, cmp.Or(o.Version, s.short(o.Path)))
+	}
+	if p.Of == dialect.PartRuntime && filepath.IsAbs(which) && part.IsOne(s.disk(), p, which) {
+		return part.Spot{Path: filepath.Clean(which)}, nil
+	}
+	if len(names) == 0 {
+		return part.Spot{}, fmt.Errorf("there is no %s at %s", text.Clean(p.Name), strings.Join(p.Places(s.Vars), ", "))
+	}
+	return part.Spot{}, fmt.Errorf("there is no %s %q; there is %s", text.Clean(p.Name), text.Clean(which), text.Clean(strings.Join(names, ", ")))
+}
+
+// PartOf is one of those that lie side by side.
+type PartOf struct {
+	Part    string            `json:"part"` // its name in the dialect
+	Of      dialect.PartOf    `json:"of"`
+	About   string            `json:"about,omitempty"`
+	Version string            `json:"version"` // "" where it cannot be told
+	Problem string            `json:"problem,omitempty"`
+	Path    string            `json:"path"`
+	Changed time.Time         `json:"changed,omitzero"`
+	Used    bool              `json:"used"`
+	Said    string            `json:"said_by,omitempty"` // of the one that is used: the file that names it, or "given"
+	Unfit   map[string]string `json:"unfit,omitempty"`   // mods that are on and not made for it: what they want
+	Wants   string            `json:"wants,omitempty"`   // what the server itself wants of it, where that does not fit
+}
+
+// Builds lists the parts of a server of which one is used, and those that lie beside it, each with the mods that are
+// not made for it.
+func (a *App) Builds(name string) ([]PartOf, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	now := survey.Take(s.input())
+	read := func(name string) ([]byte, error) { return survey.Source(s.disk(), name) }
+	list := []PartOf{}
+	for i := range s.Dialect.Parts {
+		p := &s.Dialect.Parts[i]
+		if !p.Chosen() {
+			continue
+		}
+		used, said, problem := s.used(p, read)
+		spots := s.spots(p)
+		if used != "" && !slices.ContainsFunc(spots, func(o part.Spot) bool { return o.Path == used }) {
+			spots = append(spots, part.Spot{Path: used})
+		}
+		for _, o := range spots {
+			one := PartOf{Part: p.Name, Of: p.Of, About: p.About, Version: text.Clean(o.Version), Path: text.Clean(o.Path), Used: o.Path == used}
+			if one.Used {
+				one.Said, one.Problem = text.Clean(said), text.Clean(problem)
+			}
+			if info, err := fs.Stat(s.disk(), relative(filepath.Clean(o.Path))); err == nil {
+				one.Changed = info.ModTime()
+			}
+			a.fits(s, now, p, o.Path, &one)
+			list = append(list, one)
+		}
+	}
+	return list, nil
+}
+
+// fits finds out the version of one of a part, and the mods that are not made for it.
+func (a *App) fits(s *Server, now *survey.Survey, p *dialect.Part, full string, one *PartOf) {
+	b := s.Dialect.Build(dialect.BuildOf(p.Of))
+	if b == nil {
+		return
+	}
+	with := *s
+	with.uses = map[string]string{p.Name: full}
+	with.Missing = map[string]string{}
+	a.resolve(&with)
+	version, err := a.version(&with, now, b)
+	if err != nil {
+		one.Problem = cmp.Or(one.Problem, text.Clean(err.Error()))
+		return
+	}
+	one.Version = text.Clean(version)
+	if ok, err := mod.Fits(version, b.Wants, b.Versions); err == nil && !ok {
+		one.Wants = b.Wants
+	}
+	for i := range now.Mods {
+		m := &now.Mods[i]
+		wants := map[dialect.BuildOf]string{dialect.BuildServer: m.Manifest.Server, dialect.BuildRuntime: m.Manifest.Runtime}[b.Of]
+		if !m.On || wants == "" {
+			continue
+		}
+		if ok, err := mod.Fits(version, wants, b.Versions); err == nil && !ok {
+			if one.Unfit == nil {
+				one.Unfit = map[string]string{}
+			}
+			one.Unfit[text.Clean(m.Name)] = text.Clean(wants)
+		}
+	}
+}
+
+// UseOf is the change that uses another one of a part: by its version or path, and, where the server has several parts
+// to choose from, by the name of that.
+func (a *App) UseOf(name, partName, which string) (lineup.Change, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return lineup.Change{}, err
+	}
+	p, err := s.partFor(partName, which)
+	if err != nil {
+		return lineup.Change{}, err
+	}
+	return lineup.Change{Op: lineup.OpUse, Mod: p.Name, To: which}, nil
+}
+
+// partFor is the part that something is about: the one of a name, or the only one that has such a version.
+func (s *Server) partFor(name, which string) (*dialect.Part, error) {
+	var names []string
+	var fit *dialect.Part
+	for i := range s.Dialect.Parts {
+		p := &s.Dialect.Parts[i]
+		if !p.Chosen() {
+			continue
+		}
+		names = append(names, p.Name)
+		if _, err := s.pick(p, which); err == nil && (name == "" || name == p.Name) {
+			if fit != nil {
+				return nil, usage("several parts have a %s: %s and %s; say which (--of)", text.Clean(which), fit.Name, p.Name)
+			}
+			fit = p
+		}
+	}
+	switch {
+	case fit != nil:
+		return fit, nil
+	case len(names) == 0:
+		return nil, usage("the dialect %s knows of no part of which several could lie side by side ([[part]])", s.Dialect.Name)
+	}
+	p := s.Dialect.Part(name)
+	if p == nil {
+		return nil, usage("there is no %s; say of which part (--of %s)", text.Clean(which), strings.Join(names, " or --of "))
+	}
+	_, err := s.pick(p, which)
+	return nil, UsageError{err}
+}
+
+// LayOf are the changes that lay one of a part beside those that are there. Where nothing says yet which is used, that
+// is said with it, so that the new one is not taken by itself.
+func (a *App) LayOf(ctx context.Context, name, partName, source, version string) ([]lineup.Change, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	source, err = filepath.Abs(source)
+	if err != nil {
+		return nil, err
+	}
+	p := s.Dialect.Part(partName)
+	if p == nil {
+		var names []string
+		for i := range s.Dialect.Parts {
+			if one := &s.Dialect.Parts[i]; one.Chosen() {
+				names = append(names, one.Name)
+			}
+		}
+		if len(names) == 0 {
+			_, err := s.partFor("", version)
+			return nil, err
+		}
+		return nil, usage("say of which part it is (--of %s)", strings.Join(names, " or --of "))
+	}
+	changes := []lineup.Change{{Op: lineup.OpLay, Mod: p.Name, To: version, Source: source}}
+	full, said, problem := s.used(p, readFile)
+	if said == "" && problem == "" && s.Dialect.Start.Names(p.Name) {
+		changes = append([]lineup.Change{{Op: lineup.OpUse, Mod: p.Name, To: full}}, changes...)
+	}
+	return changes, nil
+}
+
+// Foreseen is what changes would come to, with what check would say then and does not say now, and the other way round.
+type Foreseen struct {
+	Plan   *plan.Plan
+	Comes  []check.Finding
+	Mended []check.Finding
+}
+
+// Foresee works out what changes would come to, on top of what is staged.
+func (a *App) Foresee(ctx context.Context, name string, changes ...lineup.Change) (*Foreseen, error) {
+	s, p, err := a.planAfterStaged(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	made, seen := p.Plan()
+	before, err := a.look(a.planned(s, seen, a.overlay(made.Parts, made.Files...)), seen)
+	if err != nil {
+		return nil, err
+	}
+	if err := p.Make(changes...); err != nil {
+		return nil, asUsage(err)
+	}
+	f := &Foreseen{}
+	f.Plan, seen = p.Plan()
+	ahead, err := a.look(a.planned(s, seen, a.overlay(f.Plan.Parts, f.Plan.Files...)), seen)
+	if err != nil {
+		return nil, err
+	}
+	f.Comes, f.Mended = others(ahead.Findings, before.Findings), others(before.Findings, ahead.Findings)
+	return f, nil
+}

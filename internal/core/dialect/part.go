@@ -1,0 +1,106 @@
+package dialect
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+)
+
+// Part is something that a server consists of besides its mods.
+type Part struct {
+	Of    PartOf   `toml:"of"`
+	Name  string   `toml:"name"` // the variable that says which is used
+	About string   `toml:"about"`
+	Paths []string `toml:"path"`  // where it lies; {version} stands for the version of one of several
+	Mark  []string `toml:"mark"`  // files below its folder that show it
+	Named []string `toml:"named"` // files that name the one which is used, besides those that register mods
+	Holds string   `toml:"holds"` // of a file: what a new one holds
+	Runs  bool     `toml:"runs"`  // of a file: it can be run
+}
+
+// PartOf says what a part is.
+type PartOf string
+
+// Of the server's program and of what it runs on several can lie side by side, of which one is used. Data are a folder
+// that comes with the server, and a file is one that a server begins with.
+const (
+	PartServer  PartOf = "server"
+	PartRuntime PartOf = "runtime"
+	PartData    PartOf = "data"
+	PartFile    PartOf = "file"
+)
+
+// Chosen tells parts of which one of several is used.
+func (p *Part) Chosen() bool { return p.Of == PartServer || p.Of == PartRuntime }
+
+// Part finds a part by name, or the only one that can be chosen when name is ""; or nil.
+func (d *Dialect) Part(name string) (found *Part) {
+	for i := range d.Parts {
+		p := &d.Parts[i]
+		if !p.Chosen() || name != "" && p.Name != name {
+			continue
+		}
+		if found != nil {
+			return nil
+		}
+		found = p
+	}
+	return found
+}
+
+// versionIn is what stands for a version in the path of a part.
+const versionIn = "{version}"
+
+// Places are the paths of a part with all variables filled in but {version}. Those that cannot be filled in are left out.
+func (p *Part) Places(vars Vars) (list []string) {
+	with := Vars{"version": versionIn}
+	for k, v := range vars {
+		with[k] = v
+	}
+	for _, form := range p.Paths {
+		if full, ok := with.Expand(form); ok {
+			list = append(list, path.Clean(full))
+		}
+	}
+	return list
+}
+
+// parts checks what a server consists of. It returns the variables that are known with those of them.
+func (c *checker) parts(d *Dialect, vars []string) []string {
+	before := slices.Clone(vars)
+	for i := range d.Parts {
+		p, key := &d.Parts[i], fmt.Sprintf("part[%d]", i)
+		oneOf(c, key+".of", &p.Of, "", PartServer, PartRuntime, PartData, PartFile)
+		if len(p.Paths) == 0 {
+			c.bad(key+".path", "is needed: where it lies")
+		}
+		for _, form := range p.Paths {
+			c.variables(key+".path", form, append(slices.Clip(before), "version"))
+			if strings.Count(form, versionIn) > 1 {
+				c.bad(key+".path", "%q has {version} twice", form)
+			}
+		}
+		for _, m := range p.Mark {
+			if !isBelow(m) {
+				c.bad(key+".mark", "%q has to be a path below the part's folder", m)
+			}
+		}
+		if p.Chosen() {
+			c.need(key+".name", p.Name)
+			if slices.Contains(vars, p.Name) || p.Name == "version" {
+				c.bad(key+".name", "%q is there already", p.Name)
+			}
+			vars = append(vars, p.Name)
+		} else if len(p.Named) > 0 {
+			c.bad(key+".named", "is of no use: there is one only")
+		}
+		if p.Of != PartFile && (p.Holds != "" || p.Runs) {
+			c.bad(key+".holds", "belongs to a part that is a file")
+		}
+		if (p.Of == PartServer || p.Of == PartData) && len(p.Mark) == 0 {
+			c.bad(key+".mark", "is needed: files that show it")
+		}
+	}
+	return vars
+}

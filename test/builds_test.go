@@ -1,0 +1,233 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"initium/internal/insist"
+)
+
+// millDialect is a family whose builds lie side by side, which runs on wheels of which several are installed, and whose
+// mods are made for some of them.
+const millDialect = `
+name = "mill"
+title = "Mill"
+order = "listed"
+[recognise]
+files = ["start.sh", "mods"]
+[[part]]
+of    = "server"
+name  = "build"
+about = "the mill"
+path  = ["{dir}/builds/{version}"]
+mark  = ["mill"]
+[[part]]
+of    = "runtime"
+name  = "wheel"
+about = "the wheel"
+path  = ["{dir}/wheels/wheel-{version}/wheel"]
+[[place]]
+path = "{dir}/mods"
+mark = ["mod.toml"]
+[[manifest]]
+file    = "mod.toml"
+format  = "toml"
+name    = "name"
+server  = "for"
+runtime = "on"
+[[registration]]
+name   = "start script"
+file   = "{dir}/start.sh"
+format = "shell"
+shape  = "list"
+at     = "-grind={list}"
+separator = ","
+[[build]]
+of      = "server"
+about   = "the mill"
+command = ["{build}/mill", "--version"]
+line    = "mill {version}"
+[[build]]
+of      = "runtime"
+about   = "the wheel"
+command = ["{wheel}", "--version"]
+line    = "wheel {version}"
+wants   = ">=2"
+[load]
+misfit = "fails"
+[start]
+directory = "{dir}"
+command   = ["/bin/sh", "{dir}/start.sh"]
+env       = { WHEEL = "{wheel}" }
+within    = "20s"
+settle    = "100ms"
+[stop]
+signal   = "TERM"
+patience = "5s"
+[[log.rule]]
+means = "ready"
+line  = "grinding"
+[[log.rule]]
+means = "loaded"
+line  = "has {mod}"
+[[log.rule]]
+means = "failed"
+line  = "cannot take {mod}: {reason}"
+[[log.rule]]
+means = "stopped"
+line  = "stands still: {reason}"
+`
+
+// millProgram is a build: it runs on a wheel, and takes mods that are made for it and its wheel.
+const millProgram = `#!/bin/sh
+if [ "$1" = --version ]; then echo "mill %[1]s"; exit 0; fi
+wheel=$("$WHEEL" --version) || exit 3
+wheel=${wheel#wheel }
+if [ "${wheel%%%%.*}" -lt 2 ]; then echo "stands still: the wheel is $wheel, and 2 is needed"; exit 4; fi
+for mod in $(echo "${1#-grind=}" | tr , ' '); do
+  for want in "for:%[1]s" "on:$wheel"; do
+    needs=$(sed -n "s/^${want%%%%:*} *= *'>=\(.*\)'/\1/p" "mods/$mod/mod.toml")
+    if [ -n "$needs" ] && [ "$(printf '%%s\n%%s\n' "$needs" "${want#*:}" | sort -V | head -n 1)" != "$needs" ]; then echo "cannot take $mod: wants ${want%%%%:*} $needs"; continue 2; fi
+  done
+  echo "has $mod"
+done
+echo grinding
+trap 'exit 0' TERM
+while :; do sleep 0.1; done
+`
+
+// newMill is an adopted mill with builds, wheels and mods.
+func newMill(t *testing.T) (o *operator, dir string) {
+	o = newOperator(t)
+	dir = filepath.Join(t.TempDir(), "a mill")
+	for _, v := range []string{"1.9", "1.10", "2.0"} {
+		executable(t, filepath.Join(dir, "builds", v, "mill"), fmt.Sprintf(millProgram, v))
+	}
+	for _, v := range []string{"1.5", "2.1", "3.0"} {
+		executable(t, filepath.Join(dir, "wheels/wheel-"+v+"/wheel"), "#!/bin/sh\necho wheel "+v+"\n")
+	}
+	for name, wants := range map[string]string{"rye": "", "oats": "for = '>=1.10'\n", "malt": "on = '>=3'\n", "wheat": "for = '>=2'\non = '>=2.1'\n"} {
+		write(t, filepath.Join(dir, "mods", name, "mod.toml"), fmt.Sprintf("name = %q\n%s", name, wants))
+	}
+	executable(t, filepath.Join(dir, "start.sh"), "#!/bin/sh\n# since builds/1.9 it runs by itself\ncd \"$(dirname \"$0\")\" || exit 1\nexec ./builds/1.10/mill \"-grind=rye,oats,malt,wheat\"\n")
+	file := filepath.Join(t.TempDir(), "mill.toml")
+	write(t, file, millDialect)
+	o.do(0, "dialect", "add", file)
+	o.do(0, "adopt", dir, "--as", "mill", "--dialect", "mill")
+	return o, dir
+}
+
+func executable(t *testing.T, name, script string) {
+	t.Helper()
+	write(t, name, script)
+	insist.OK(t, os.Chmod(name, 0o755))
+}
+
+type buildJSON struct {
+	Part, Version, Path, Problem, Wants string
+	Used                                bool
+	Said                                string            `json:"said_by"`
+	Unfit                               map[string]string `json:"unfit"`
+}
+
+func TestBuildsSideBySide(t *testing.T) {
+	t.Parallel()
+	o, dir := newMill(t)
+	var list []buildJSON
+	o.json(0, &list, "builds", "mill", "--json")
+	said := ""
+	for _, b := range list {
+		said += fmt.Sprintf("%s %s %v %s %v %s\n", b.Part, b.Version, b.Used, b.Said, b.Unfit, b.Wants)
+	}
+	insist.Same(t, "what there is", said, `build 1.9 false  map[oats:>=1.10 wheat:>=2] 
+build 1.10 true start.sh map[wheat:>=2] 
+build 2.0 false  map[] 
+wheel 1.5 false  map[malt:>=3 wheat:>=2.1] >=2
+wheel 2.1 false  map[malt:>=3] 
+wheel 3.0 true  map[] 
+`)
+	script := contents(t, filepath.Join(dir, "start.sh"))
+	said = o.do(0, "use", "mill", "1.9", "--show")
+	insist.Holds(t, "foretold", said, ">   ./builds/1.9/mill", "then: error: oats")
+	insist.Same(t, "shown only", contents(t, filepath.Join(dir, "start.sh")), script)
+	o.do(0, "use", "mill", "1.9")
+	insist.Same(t, "the script", contents(t, filepath.Join(dir, "start.sh")), strings.Replace(script, "./builds/1.10/", "./builds/1.9/", 1))
+	insist.Holds(t, "used", o.do(0, "builds", "mill"), "build  1.9      used (start.sh)")
+	o.do(0, "undo", "mill")
+	insist.Same(t, "taken back", contents(t, filepath.Join(dir, "start.sh")), script)
+
+	said = o.do(0, "use", "mill", "2.1", "--of", "wheel", "--stage")
+	insist.Holds(t, "gathered", o.do(0, "plan", "mill"), "value: wheel is")
+	o.do(0, "apply", "mill")
+	insist.Holds(t, "given", o.do(0, "builds", "mill", "--of", "wheel"), "used (given)")
+	insist.Holds(t, "too old", o.do(0, "use", "mill", "1.5"), "has version 1.5, and >=2 is needed")
+	o.do(0, "undo", "mill", "0")
+	insist.Lacks(t, "as it was found", o.do(0, "builds", "mill"), "given")
+
+	insist.Holds(t, "none of that name", o.try("use", "mill", "7").err, "--of build or --of wheel")
+	insist.Holds(t, "none of that version", o.try("use", "mill", "7", "--of", "build").err, `there is no build "7"; there is 1.9, 1.10, 2.0`)
+	insist.Holds(t, "so already", o.do(0, "use", "mill", "1.10"), "so already")
+	write(t, filepath.Join(dir, "start.sh"), strings.Replace(script, "1.10", "1.11", 1))
+	insist.Holds(t, "named and not there", o.do(1, "check", "mill"), "start.sh names builds/1.11, which is not there")
+	insist.Holds(t, "named and not there", o.try("prove", "mill").err+o.try("prove", "mill").out, "start.sh names builds/1.11, which is not there")
+	o.do(0, "use", "mill", "1.10")
+	insist.Same(t, "mended", contents(t, filepath.Join(dir, "start.sh")), script)
+}
+
+// A new build is laid beside the others, never over one, and is not used before that is said.
+func TestBuildLaidBeside(t *testing.T) {
+	t.Parallel()
+	o, dir := newMill(t)
+	before := stands(t, dir)
+	pack := func(name string, files map[string]string) string {
+		full := filepath.Join(t.TempDir(), name)
+		insist.OK(t, os.WriteFile(full, zipped(t, files), 0o644))
+		return full
+	}
+	two := pack("mill-2.1.zip", map[string]string{"mill-2.1-linux/mill-2.1/mill": fmt.Sprintf(millProgram, "2.1"), "mill-2.1-linux/mill-2.1/share/stones": "s", "mill-2.1-linux/readme.txt": "r"})
+	o.do(0, "builds", "mill", "--add", two, "--of", "build")
+	insist.Same(t, "laid", contents(t, filepath.Join(dir, "builds/2.1/share/stones")), "s")
+	insist.Lacks(t, "the mill itself alone", stands(t, dir), "readme.txt")
+	insist.Holds(t, "still used", o.do(0, "builds", "mill"), "1.10     used (start.sh)")
+	insist.Holds(t, "once more", o.do(0, "builds", "mill", "--add", two, "--of", "build"), "so already")
+	other := pack("mill-2.1.zip", map[string]string{"mill": "other"})
+	insist.Holds(t, "over one", o.try("builds", "mill", "--add", other, "--of", "build").err, "is there already, with other files; nothing is laid over it")
+	insist.Holds(t, "no version", o.try("builds", "mill", "--add", pack("download.zip", map[string]string{"x/mill": "m"}), "--of", "build").err, "its name does not say")
+	insist.Holds(t, "no name of a folder", o.try("builds", "mill", "--add", other, "--of", "build", "--as", "../x").err, "cannot be the name of a folder")
+	insist.Holds(t, "none in it", o.try("builds", "mill", "--add", pack("x.zip", map[string]string{"y": "z"}), "--of", "build").err, "no folder in it has mill")
+	insist.Holds(t, "which part", o.try("builds", "mill", "--add", other).err, "--of build or --of wheel")
+	o.do(0, "undo", "mill")
+	same(t, "taken back", stands(t, dir), before)
+}
+
+// What is foretold of each build and each wheel is what comes of the start with them.
+func TestBuildsForetold(t *testing.T) {
+	t.Parallel()
+	o, _ := newMill(t)
+	for _, build := range []string{"1.9", "1.10", "2.0"} {
+		for _, wheel := range []string{"1.5", "2.1", "3.0"} {
+			o.try("use", "mill", build)
+			o.try("use", "mill", wheel, "--of", "wheel")
+			var said struct {
+				Stops    string
+				Forecast []struct{ Mod, Outcome string }
+			}
+			var p proofJSON
+			told := o.try("check", "mill", "--json").out
+			decode(t, told, &said)
+			out := o.try("prove", "mill", "--json").out
+			decode(t, out, &p)
+			if wheel == "1.5" {
+				insist.That(t, said.Stops != "" && p.Exit != nil, "%s on %s: foretold %.3000s, and %+v", build, wheel, told, p.outcomes())
+				continue
+			}
+			for _, m := range said.Forecast {
+				insist.That(t, p.mod(m.Mod).Outcome == m.Outcome, "%s on %s: %s was foretold to be %s, and is %s", build, wheel, m.Mod, m.Outcome, p.mod(m.Mod).Outcome)
+			}
+			insist.That(t, len(said.Forecast) == 4, "%s", told)
+		}
+	}
+}
