@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"errors"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -80,8 +81,12 @@ type ground struct {
 
 func (g *ground) Survey(parts []plan.Part, lines *lineup.Lineup) *survey.Survey {
 	g.parts = parts
-	in := g.s.input()
-	in.FS = g.a.overlay(parts)
+	s := g.s.seeing(g.a.overlay(parts))
+	if s.uses == nil && len(parts) > 0 { // what comes may be the one that is used
+		s.Vars, s.Missing = maps.Clone(s.Vars), map[string]string{}
+		s.resolveParts()
+	}
+	in := s.input()
 	return survey.With(in, lines)
 }
 

@@ -150,7 +150,7 @@ func (s *Server) given(g *dialect.Given) (value, problem string) {
 		return exists(g.Kind, value)
 	}
 	if g.From != nil {
-		l := lineup.Read(s.Dialect, s.Vars, readFile, nil)
+		l := lineup.Read(s.Dialect, s.Vars, func(name string) ([]byte, error) { return survey.Source(s.disk(), name) }, nil)
 		if set, ok := l.Setting(g.From.Registration, g.From.Key); ok && set.Value != "" {
 			return set.Value, ""
 		}

@@ -158,7 +158,7 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 	root.Version = version()
 	root.SetVersionTemplate("initium {{.Version}}\n")
 	root.SetFlagErrorFunc(flagError)
-	root.AddCommand(e.demo(), e.adopt(), e.give(), e.servers(), e.survey(), e.check(), e.accept(), e.rule(), e.order(), e.register(), e.move(),
+	root.AddCommand(e.demo(), e.adopt(), e.begin(), e.give(), e.servers(), e.survey(), e.check(), e.accept(), e.rule(), e.order(), e.register(), e.move(),
 		e.simple("unregister", "Take a mod's registration out of the startup file"),
 		e.simple("off", "Switch a mod off; it keeps its place"),
 		e.simple("on", "Switch a mod on again"),

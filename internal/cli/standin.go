@@ -19,7 +19,7 @@ func (e *env) standIn() *cobra.Command {
 	}
 	st := &stage.Stage{In: e.in, Out: e.out}
 	cmd.PersistentFlags().Float64Var(&st.Pace, "pace", 1, "how fast time passes while mods load")
-	var startup string
+	var startup, engine string
 	run := func(use, short string, run func(args []string) int) *cobra.Command {
 		c := &cobra.Command{Use: use, Short: short, RunE: func(_ *cobra.Command, args []string) error {
 			if status := run(args); status != 0 {
@@ -33,7 +33,8 @@ func (e *env) standIn() *cobra.Command {
 	run("harrow-sound", "The harbour server", func([]string) int { return harrow.Run(st, startup) }).
 		Flags().StringVar(&startup, "startup", "harbour.start", "the startup script")
 	run("lantern-moor [-- PARAMETERS]", "The bog by night", func(args []string) int { return lantern.Run(st, args) })
-	run("cogwheel-fair", "The travelling fair", func([]string) int { return cogwheel.Run(st) })
+	run("cogwheel-fair", "The travelling fair", func([]string) int { return cogwheel.Run(st, engine) }).
+		Flags().StringVar(&engine, "engine", "engine", "the folder of the engine")
 	run("nine-orchards", "The orchards and their bees", func([]string) int { return orchards.Run(st) })
 	return cmd
 }

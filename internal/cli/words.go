@@ -39,7 +39,7 @@ var groups = []struct {
 	title    string
 	commands []string
 }{
-	{"Begin with a server:", []string{"demo", "adopt", "give", "servers", "host", "at", "sync", "dialect", "learn", "teach", "stand-in"}},
+	{"Begin with a server:", []string{"demo", "new", "adopt", "give", "servers", "host", "at", "sync", "dialect", "learn", "teach", "stand-in"}},
 	{"Look at it, before a start:", []string{"survey", "check", "accept", "owed", "rule", "order"}},
 	{"Change its line-up:", []string{"register", "unregister", "on", "off", "move", "plan", "apply", "form"}},
 	{"Change what is set:", []string{"settings", "set", "unset", "edit", "put", "merge", "sql"}},

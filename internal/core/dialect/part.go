@@ -15,8 +15,7 @@ type Part struct {
 	Paths []string `toml:"path"`  // where it lies; {version} stands for the version of one of several
 	Mark  []string `toml:"mark"`  // files below its folder that show it
 	Named []string `toml:"named"` // files that name the one which is used, besides those that register mods
-	Holds string   `toml:"holds"` // of a file: what a new one holds
-	Runs  bool     `toml:"runs"`  // of a file: it can be run
+	Holds string   `toml:"holds"` // of a file: what a new one holds; {name} in it is a variable where there is one of that name, and stays as it is elsewhere
 }
 
 // PartOf says what a part is.
@@ -95,12 +94,23 @@ func (c *checker) parts(d *Dialect, vars []string) []string {
 		} else if len(p.Named) > 0 {
 			c.bad(key+".named", "is of no use: there is one only")
 		}
-		if p.Of != PartFile && (p.Holds != "" || p.Runs) {
-			c.bad(key+".holds", "belongs to a part that is a file")
+		if (p.Of == PartFile) != (p.Holds != "") {
+			c.bad(key+".holds", "is what a part that is a file begins with, and of no other")
 		}
 		if (p.Of == PartServer || p.Of == PartData) && len(p.Mark) == 0 {
 			c.bad(key+".mark", "is needed: files that show it")
 		}
 	}
 	return vars
+}
+
+// Begin is what a new file holds.
+func (p *Part) Begin(vars Vars) string {
+	var pairs []string
+	for name, value := range vars {
+		if value != "" {
+			pairs = append(pairs, "{"+name+"}", value)
+		}
+	}
+	return strings.NewReplacer(pairs...).Replace(p.Holds)
 }

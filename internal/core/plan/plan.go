@@ -86,7 +86,7 @@ func Between(before, after *lineup.Lineup) *Plan {
 		file.Form = after.Dialect.Registrations[f.Registration].Form
 		oldRows, okOld := before.Unfold(f.Path, decoded(file.Old))
 		wantRows, okWant := after.Unfold(f.Path, decoded(file.Want))
-		if okOld && okWant {
+		if okOld && okWant && !file.New {
 			file.oldRows, file.wantRows = []byte(oldRows), []byte(wantRows)
 		}
 		p.Files = append(p.Files, file)

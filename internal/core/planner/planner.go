@@ -360,7 +360,27 @@ func (p *Planner) write(c lineup.Change) error {
 	if c.Before != "" && c.Before != Sum(raw) {
 		return Refusal{fmt.Errorf("%s has changed meanwhile; look at it again", text.Clean(path.Base(c.File)))}
 	}
+	if err != nil {
+		if err := p.folderFor(c.File); err != nil {
+			return err
+		}
+	}
 	p.rewriteNew(c.File, raw, c.Content, err != nil)
+	return nil
+}
+
+// folderFor makes the folders that a new file needs.
+func (p *Planner) folderFor(file string) error {
+	target, err := p.ground.Target(p.Seen(), p.parts)
+	if err != nil {
+		return err
+	}
+	var missing []plan.Part
+	for dir := path.Dir(file); dir != "/" && !target.Exists(dir); dir = path.Dir(dir) {
+		missing = append(missing, plan.Part{Path: dir, What: "a folder", New: plan.EmptyFolder})
+	}
+	slices.Reverse(missing)
+	p.parts = append(p.parts, missing...)
 	return nil
 }
 
@@ -388,7 +408,7 @@ func (p *Planner) rewrite(name string, raw, now []byte) { p.rewriteNew(name, raw
 // rewriteNew changes a file from raw to now, or makes it.
 func (p *Planner) rewriteNew(name string, raw, now []byte, fresh bool) {
 	p.behind = true
-	if slices.ContainsFunc(p.lines.Files, func(f lineup.File) bool { return f.Path == name && !f.Missing }) {
+	if slices.ContainsFunc(p.lines.Files, func(f lineup.File) bool { return f.Path == name && (!f.Missing || fresh) }) {
 		p.lines = p.lines.Rewritten(name, now)
 		return
 	}

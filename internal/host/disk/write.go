@@ -1,6 +1,7 @@
 package disk
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -52,9 +53,12 @@ func Destination(name string) (string, error) {
 
 // WriteBeside writes a file, at a settled path, with the mode and owner of the one whose place it will take.
 // An earlier one of that name goes first; whatever else it is, nothing is written through
-// it.
+// it. A new script, which begins by naming what it is run with, can be run.
 func WriteBeside(beside, place string, data []byte) error {
 	mode := fs.FileMode(0o644)
+	if bytes.HasPrefix(data, []byte("#!")) {
+		mode = 0o755
+	}
 	var attributes Attributes
 	var info fs.FileInfo
 	there, err := openIn(place, os.O_RDONLY, 0)

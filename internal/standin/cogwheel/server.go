@@ -48,8 +48,8 @@ type server struct {
 }
 
 // Run serves until it is told to stop and returns the exit status. Its working
-// directory is the server's folder.
-func Run(st *stage.Stage) int {
+// directory is the server's folder; engine is the folder of what it runs on.
+func Run(st *stage.Stage, engine string) int {
 	s := &server{st, map[string]ride{}, map[string]bool{}}
 	s.log("Cogwheel Fair 12 unpacks")
 	data, err := os.ReadFile("fair.json")
@@ -61,8 +61,8 @@ func Run(st *stage.Stage) int {
 		s.log("the fair stays shut: fair.json: %v", err)
 		return 2
 	}
-	engine, _ := os.ReadFile("engine/VERSION")
-	if v, _ := strconv.Atoi(strings.TrimSpace(string(engine))); v < needEngine {
+	version, _ := os.ReadFile(filepath.Join(engine, "VERSION"))
+	if v, _ := strconv.Atoi(strings.TrimSpace(string(version))); v < needEngine {
 		s.log("the fair stays shut: the engine is version %d, this fair needs %d", v, needEngine)
 		return 6
 	}

@@ -1,0 +1,291 @@
+package app
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"initium/internal/core/check"
+	"initium/internal/core/dialect"
+	"initium/internal/core/intake"
+	"initium/internal/core/lineup"
+	"initium/internal/core/plan"
+	"initium/internal/core/planner"
+	"initium/internal/core/setting"
+	"initium/internal/core/survey"
+	"initium/internal/core/text"
+	"initium/internal/host"
+)
+
+// Beginning is what an operator says of a server that is not there yet.
+type Beginning struct {
+	Dir     string // not there yet, or empty
+	Dialect string
+	As      string   // "" for the name of the folder
+	From    []string // archives and folders with what the server consists of, and with mods
+	Set     map[string]string
+}
+
+// Begun is a server that was made from nothing, or would be.
+type Begun struct {
+	Server   string
+	Dir      string
+	Family   string
+	Plan     *plan.Plan
+	Findings []check.Finding // what stands in the way of its first start, and what is worth knowing before it
+}
+
+// NewServer lays a new server out: what it consists of from the sources, each thing in its place, files that it begins with
+// as the dialect has them, and a port that no other server has. It is one entry of its ledger. With only show nothing
+// is written; nothing is either where the plan cannot be made.
+func (a *App) NewServer(ctx context.Context, b Beginning, show bool, progress func(host.Progress)) (*Begun, error) {
+	dir, err := filepath.Abs(b.Dir)
+	if err != nil {
+		return nil, err
+	}
+	if list, err := os.ReadDir(dir); err == nil && len(list) > 0 {
+		return nil, usage("there is something in %s already; a new server begins in an empty folder (initium adopt takes one that is there)", text.Clean(b.Dir))
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	b.As = cmp.Or(b.As, filepath.Base(dir))
+	if err := host.CheckName(b.As); err != nil {
+		return nil, usage("%w; choose one with --as", err)
+	}
+	if _, err := a.Home.Record(b.As); err == nil {
+		return nil, usage("the name %s is taken by another server; choose another with --as", b.As)
+	}
+	s, err := a.serverIn(dir, b.Dialect)
+	if err != nil {
+		return nil, err
+	}
+	s.Record.Name = b.As
+	set, values := firstValues(s.Dialect, b.Set)
+	if s.Record.Set, err = givenValues(s.Dialect, set); err != nil {
+		return nil, err
+	}
+	a.resolve(s)
+	a.choosePort(s)
+	changes, made, err := a.beginning(ctx, s, b.From, values)
+	if err != nil {
+		return nil, err
+	}
+	begun := &Begun{Server: b.As, Dir: dir, Family: s.Dialect.Title, Plan: made}
+	if show {
+		ahead := s.seeing(a.overlay(made.Parts, made.Files...))
+		ahead.Missing = map[string]string{}
+		a.resolve(ahead)
+		look, err := a.look(ahead, survey.Take(ahead.input()))
+		if err != nil {
+			return nil, err
+		}
+		begun.Findings = look.Findings
+		return begun, nil
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	if _, err := a.Adopt(ctx, Adoption{Dir: dir, Dialect: b.Dialect, As: b.As, Set: s.Record.Set}); err != nil {
+		return nil, err
+	}
+	if begun.Plan, err = a.Change(ctx, b.As, progress, changes...); err != nil {
+		return nil, fmt.Errorf("%w; the server is adopted and its folder empty: initium new cannot be run on it again under this name", err)
+	}
+	if _, err := a.TakeBaseline(b.As); err != nil {
+		return nil, err
+	}
+	look, err := a.Look(b.As)
+	if err != nil {
+		return nil, err
+	}
+	begun.Findings = look.Findings
+	return begun, nil
+}
+
+// firstValues parts what an operator says into what the family asks for and settings of its files.
+func firstValues(d *dialect.Dialect, said map[string]string) (set, values map[string]string) {
+	set, values = map[string]string{}, map[string]string{}
+	for name, value := range said {
+		if d.Given(name) != nil {
+			set[name] = value
+		} else {
+			values[name] = value
+		}
+	}
+	return set, values
+}
+
+// setOf is the change that sets something in a file that registers mods: where the dialect says it stands, or where it
+// stands already.
+func setOf(s *survey.Survey, name, value string) (lineup.Change, bool) {
+	c := lineup.Change{Op: lineup.OpSet, Mod: name, To: value}
+	for i := range s.Dialect.Values {
+		v := &s.Dialect.Values[i]
+		if r := s.Dialect.Registration(v.Registration); v.Name == name && r != nil {
+			c.File, _ = s.Vars.Expand(r.File)
+			return c, true
+		}
+	}
+	for i := range s.Lineup.Files {
+		f := &s.Lineup.Files[i]
+		n, ok := setting.Of(s.Dialect, s.Vars, f.Path)
+		if f.Missing || !ok {
+			continue
+		}
+		doc, _ := text.Decode(f.Raw())
+		list, _ := setting.Read(doc, n)
+		if slices.ContainsFunc(list, func(o setting.Setting) bool { return o.Name == name }) {
+			c.File = f.Path
+			return c, true
+		}
+	}
+	return c, false
+}
+
+// choosePort gives a new server a port that no other adopted server has and nothing on this machine holds, where the
+// operator has not said one.
+func (a *App) choosePort(s *Server) {
+	if _, said := s.Record.Set["port"]; said || s.Dialect.Given("port") == nil {
+		return
+	}
+	port, err := strconv.Atoi(s.Vars["port"])
+	if err != nil {
+		return
+	}
+	taken := map[int]bool{}
+	names, _ := a.Home.Servers() // without them it is this machine alone that is asked
+	for _, other := range names {
+		if n, err := strconv.Atoi(a.portOf(other)); err == nil {
+			taken[n] = true
+		}
+	}
+	if !taken[port] && host.PortHeld(port) == "" {
+		return
+	}
+	if free := host.FreePort(port, taken); free != 0 {
+		s.Vars["port"] = strconv.Itoa(free)
+		if s.Dialect.Given("port").From == nil { // its files do not say it
+			s.Record.Set["port"] = s.Vars["port"]
+		}
+	}
+}
+
+// beginning works out the changes that lay a new server out.
+func (a *App) beginning(ctx context.Context, s *Server, sources []string, values map[string]string) (changes []lineup.Change, made *plan.Plan, err error) {
+	g := &ground{a: a, s: s}
+	p := planner.New(ctx, g, survey.Take(s.input()))
+	do := func(c lineup.Change) error {
+		changes = append(changes, c)
+		return asUsage(p.Make(c))
+	}
+	var mods []string
+	for _, source := range sources {
+		laid, err := a.partsIn(ctx, s, source)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, name := range laid {
+			full, err := filepath.Abs(source)
+			if err != nil {
+				return nil, nil, err
+			}
+			if err := do(lineup.Change{Op: lineup.OpLay, Mod: name, Source: full}); err != nil {
+				return nil, nil, err
+			}
+		}
+		if len(laid) == 0 {
+			mods = append(mods, source)
+		}
+	}
+	there := *s
+	there.fsys = a.overlay(p.Parts())
+	there.Vars, there.Missing = maps.Clone(s.Vars), map[string]string{}
+	there.resolveParts()
+	for i := range s.Dialect.Parts {
+		part := &s.Dialect.Parts[i]
+		if part.Of != dialect.PartFile {
+			continue
+		}
+		for _, full := range part.Places(s.Vars) {
+			if _, err := fs.Stat(there.fsys, relative(full)); err == nil {
+				continue // it came with the rest
+			}
+			if err := do(lineup.Change{Op: lineup.OpWrite, File: full, Content: []byte(strings.TrimLeft(part.Begin(there.fromDir()), "\n"))}); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	for i := range s.Dialect.Registrations {
+		r := &s.Dialect.Registrations[i]
+		full, ok := s.Vars.Expand(r.File)
+		fresh, filled := s.Vars.Expand(r.New)
+		if _, err := p.File(full); err == nil || !ok || !filled || fresh == "" {
+			continue
+		}
+		if err := do(lineup.Change{Op: lineup.OpWrite, File: full, Content: []byte(fresh)}); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(values)) {
+		c, ok := setOf(p.Seen(), name, values[name])
+		if !ok {
+			_, err := givenValues(s.Dialect, map[string]string{name: "?"})
+			return nil, nil, err
+		}
+		if err := do(c); err != nil {
+			return nil, nil, err
+		}
+	}
+	for _, source := range mods {
+		full, err := filepath.Abs(source)
+		if err != nil {
+			return nil, nil, err
+		}
+		if err := do(lineup.Change{Op: lineup.OpTake, Source: full, Choices: &lineup.Choices{}}); err != nil {
+			return nil, nil, err
+		}
+	}
+	if len(changes) == 0 {
+		return nil, nil, usage("the dialect %s does not say what a server of it begins with ([[part]]), and nothing was brought (--from)", s.Dialect.Name)
+	}
+	made, _ = p.Plan()
+	made.Parts = slices.DeleteFunc(made.Parts, func(p plan.Part) bool { return p.Path == s.Record.Dir }) // it is made first
+	return changes, made, nil
+}
+
+// fromDir are the variables of a server with parts as they are seen from its folder, where they lie in it.
+func (s *Server) fromDir() dialect.Vars {
+	vars := maps.Clone(s.Vars)
+	for _, p := range s.Dialect.Parts {
+		if p.Chosen() {
+			vars[p.Name] = s.short(vars[p.Name])
+		}
+	}
+	return vars
+}
+
+// partsIn are the parts of a server that are in a source.
+func (a *App) partsIn(ctx context.Context, s *Server, source string) (names []string, err error) {
+	came, err := a.open(ctx, source, bounds(nil), []*dialect.Dialect{s.Dialect}, nil)
+	if err != nil {
+		return nil, err
+	}
+	for i := range s.Dialect.Parts {
+		p := &s.Dialect.Parts[i]
+		if p.Of == dialect.PartFile || p.Name == "" {
+			continue
+		}
+		if _, _, ok := intake.RootOf(came.tree, p); ok {
+			names = append(names, p.Name)
+		}
+	}
+	return names, nil
+}

@@ -1,0 +1,147 @@
+package test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"initium/internal/insist"
+)
+
+// archived is an archive of files in a scratch folder.
+func archived(t *testing.T, name string, files map[string]string) string {
+	t.Helper()
+	full := filepath.Join(t.TempDir(), name)
+	insist.OK(t, os.WriteFile(full, zipped(t, files), 0o644))
+	return full
+}
+
+// From an empty folder to the first proved start of every family that ships with a stand-in or can be run here, and on
+// to the first mod.
+func TestFromNothing(t *testing.T) {
+	t.Parallel()
+	ride := string(zipped(t, map[string]string{"ride.yaml": "name: swing\nrelease: 1.0\nloader: crank\nwind: 1\n"}))
+	for family, c := range map[string]struct {
+		needs string
+		from  map[string]map[string]string // archives, by their names
+		set   []string
+		owes  string // before its first start
+		says  []string
+		mod   []string // the first one: what is done for it
+		named string
+	}{
+		"harrow-sound": {owes: "licence still has the value of the template", says: []string{"set", "new", "licence", "HS-1", "--in", "harbour.start"}, set: []string{"title=Evening sound"},
+			mod: []string{"take", "new", archived(t, "kelp.zip", map[string]string{"kelp_farms/bill.toml": "name = \"kelp_farms\"\n", "kelp_farms/deck.script": "haul 1\n"})}, named: "kelp_farms"},
+		"lantern-moor":  {mod: []string{"take", "new", archived(t, "x.zip", map[string]string{"glow/lantern.json": `{"id": "glow", "release": "1"}`})}, named: "glow"},
+		"cogwheel-fair": {from: map[string]map[string]string{"engine-4.zip": {"engine-4/VERSION": "4\n", "engine-4/cogs": "c", "readme.txt": "r"}, "rides.zip": {"rides/swing.ride": ride}}, named: "swing"},
+		"nine-orchards": {from: map[string]map[string]string{"maps.zip": {"maps/hill.map": "h"}}, owes: "country/map still has the value of the template", says: []string{"set", "new", "country/map", "hill", "--in", "orchard.ini"},
+			mod: []string{"take", "new", archived(t, "y.zip", map[string]string{"plum/graft.txt": "title = Plum\nnumber = 12\nrelease = 1\n"})}, named: "plum"},
+		"bzflag":   {needs: "/usr/games/bzfs", set: []string{"address=127.0.0.1"}, mod: []string{"register", "new", "HoldTheFlag"}, named: "HoldTheFlag"},
+		"minetest": {needs: minetestServer, mod: []string{"register", "new", "basic_materials"}, named: "basic_materials"},
+	} {
+		t.Run(family, func(t *testing.T) {
+			t.Parallel()
+			if c.needs != "" {
+				needs(t, c.needs)
+			}
+			o := newOperator(t)
+			dir := filepath.Join(t.TempDir(), "a new one")
+			port := freePort(t)
+			args := []string{"new", dir, "--dialect", family, "--as", "new", "--set", "port=" + port}
+			for _, name := range sortedKeys(c.from) {
+				args = append(args, "--from", archived(t, name, c.from[name]))
+			}
+			for _, s := range c.set {
+				args = append(args, "--set", s)
+			}
+			shown := o.do(0, append(args, "--show")...)
+			insist.That(t, !exists(dir), "it was only to be shown")
+			said := o.do(0, args...)
+			insist.Same(t, "as it was shown", strings.Replace(said, "made new", "would make new", 1), shown)
+			if c.owes == "" {
+				insist.Holds(t, "what is owed", said, "nothing stands in the way of its first start")
+			} else {
+				insist.Holds(t, "what is owed", said, "before the first start:", c.owes)
+				insist.Holds(t, "what comes of it", o.try("prove", "new").out, "not proved")
+				o.do(0, c.says...)
+			}
+			if strings.Contains(contents(t, "../dialects/"+family+".toml"), `"pace"`) {
+				o.do(0, "give", "new", "pace=0.01")
+			}
+			p := &proofJSON{}
+			o.json(0, p, "prove", "new", "--json")
+			if c.mod != nil {
+				insist.Same(t, "a clean start", p.outcomes(), "")
+				o.do(0, c.mod...)
+				o.json(0, p, "prove", "new", "--json")
+			}
+			insist.Same(t, "with a mod", p.outcomes(), c.named+" confirmed")
+			if c.needs != "" {
+				return // it writes files of its own
+			}
+			o.do(0, "undo", "new", "0")
+			left := 0
+			insist.OK(t, filepath.WalkDir(dir, func(name string, e os.DirEntry, err error) error {
+				if err == nil && !e.IsDir() && filepath.Base(name) != "state.txt" {
+					left++
+				}
+				return err
+			}))
+			insist.That(t, left == 0, "%d files are left: %s", left, below(t, dir))
+		})
+	}
+}
+
+// A bundle brings all at once: data, many mods, a startup file with placeholders, a script for the database.
+func TestFromABundle(t *testing.T) {
+	t.Parallel()
+	o := newOperator(t)
+	files := map[string]string{"country/maps/hill.map": "h", "country/tables.sql": "CREATE TABLE bees (name TEXT);\n", "country/readme.txt": "Set the map.\n"}
+	for i := range 40 {
+		files[fmt.Sprintf("country/grove/tree_%02d/graft.txt", i)] = fmt.Sprintf("title = Tree %d\nnumber = %d\nrelease = 1\n", i, 100+i)
+	}
+	dir := filepath.Join(t.TempDir(), "country")
+	said := o.do(0, "new", dir, "--dialect", "nine-orchards", "--set", "port="+freePort(t), "--set", "country/title=All of it", "--from", archived(t, "country-2.0.zip", files))
+	insist.Holds(t, "what is owed", said, "country/map still has the value of the template", "tables.sql")
+	insist.Holds(t, "its file", contents(t, filepath.Join(dir, "orchard.ini")), "title=All of it", "tree_00,tree_01")
+	o.do(0, "set", "country", "country/map", "hill", "--in", "orchard.ini")
+	o.do(0, "give", "country", "pace=0.01")
+	p := &proofJSON{}
+	o.json(0, p, "prove", "country", "--json")
+	insist.That(t, len(p.Mods) == 40, "%s", p.outcomes())
+}
+
+func TestNothingToBeginWith(t *testing.T) {
+	t.Parallel()
+	o := newOperator(t)
+	full := t.TempDir()
+	write(t, filepath.Join(full, "x"), "x")
+	dir := filepath.Join(t.TempDir(), "new")
+	for what, c := range map[string]struct {
+		args []string
+		says string
+	}{
+		"a folder with something in it": {[]string{full, "--dialect", "harrow-sound"}, "there is something in"},
+		"no family":                     {[]string{dir}, "--dialect"},
+		"an unknown family":             {[]string{dir, "--dialect", "nowhere"}, "nowhere"},
+		"nothing in a source":           {[]string{dir, "--dialect", "cogwheel-fair", "--from", archived(t, "x.zip", map[string]string{"x": "x"})}, "nothing in x.zip is a mod for Cogwheel Fair"},
+		"no such source":                {[]string{dir, "--dialect", "cogwheel-fair", "--from", "/nowhere"}, "/nowhere"},
+		"a value that there is not":     {[]string{dir, "--dialect", "harrow-sound", "--set", "colour=red"}, `takes no value "colour"`},
+		"a port that is none":           {[]string{dir, "--dialect", "harrow-sound", "--set", "port=high"}, "port"},
+		"no name for it":                {[]string{dir, "--dialect", "harrow-sound", "--as", "../x"}, "--as"},
+	} {
+		got := o.try(append([]string{"new"}, c.args...)...)
+		insist.That(t, got.status != 0 && strings.Contains(got.err, c.says), "%s: %d, %s", what, got.status, got.err)
+		insist.That(t, !exists(dir), "%s: something was made", what)
+	}
+	o.do(0, "new", dir, "--dialect", "harrow-sound")
+	insist.Holds(t, "a second of that name", o.try("new", filepath.Join(t.TempDir(), "new"), "--dialect", "harrow-sound").err, "is taken by another server")
+	second := filepath.Join(t.TempDir(), "second")
+	o.do(0, "new", second, "--dialect", "harrow-sound")
+	insist.Lacks(t, "its port", contents(t, filepath.Join(second, "harbour.start")), "27310")
+	third := filepath.Join(t.TempDir(), "third")
+	o.do(0, "new", third, "--dialect", "lantern-moor")
+	insist.Holds(t, "its script", contents(t, filepath.Join(third, "moor.sh")), `exec "${MOOR:-initium}"`)
+}
