@@ -41,6 +41,60 @@ type Begun struct {
 	Family   string
 	Plan     *plan.Plan
 	Findings []check.Finding // what stands in the way of its first start, and what is worth knowing before it
+	Values   []Value         // that the family asks for, as they would be
+	Settings []FirstSetting  // of its files, that are worth saying before its first start
+}
+
+// FirstSetting is a setting of a server's files that is worth saying before its first start.
+type FirstSetting struct {
+	Name    string
+	About   string
+	Value   string // as it may be shown
+	Hidden  bool   // it is a secret
+	Problem string // why a start would not do with it
+}
+
+// firsts are the settings of a dialect that the server's files have, or have to have.
+func firsts(look *Look) (list []FirstSetting) {
+	for i := range look.Survey.Dialect.Values {
+		v := &look.Survey.Dialect.Values[i]
+		set, ok := look.Survey.Lineup.Setting(v.Registration, v.Name)
+		if !ok && !v.Required {
+			continue
+		}
+		one := FirstSetting{Name: v.Name, About: v.About, Value: set.Value, Hidden: v.Secret || text.IsSecret(v.Name, set.Value)}
+		switch {
+		case !ok:
+			one.Problem = "it is not set"
+		case slices.Contains(v.Placeholders, set.Value):
+			one.Problem = "it still has the value of the template"
+		}
+		if one.Hidden && one.Problem == "" {
+			one.Value = text.MaskValue("password", set.Value)
+		}
+		list = append(list, one)
+	}
+	return list
+}
+
+// Beginnable are the families of which a server can be begun: those that say what one consists of.
+func (a *App) Beginnable() (names []string, err error) {
+	list, err := a.Dialects()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range list {
+		if e.Err == nil && (len(e.Dialect.Parts) > 0 || slices.ContainsFunc(e.Dialect.Registrations, func(r dialect.Registration) bool { return r.New != "" })) {
+			names = append(names, e.Name)
+		}
+	}
+	return names, nil
+}
+
+// IsBeginning tells whether a server can be begun in a folder: it is not there, or empty.
+func IsBeginning(dir string) bool {
+	list, err := os.ReadDir(dir)
+	return errors.Is(err, fs.ErrNotExist) || err == nil && len(list) == 0
 }
 
 // NewServer lays a new server out: what it consists of from the sources, each thing in its place, files that it begins with
@@ -87,7 +141,7 @@ func (a *App) NewServer(ctx context.Context, b Beginning, show bool, progress fu
 		if err != nil {
 			return nil, err
 		}
-		begun.Findings = look.Findings
+		begun.Findings, begun.Values, begun.Settings = look.Findings, ahead.values(), firsts(look)
 		return begun, nil
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -114,6 +114,9 @@ func (s *Server) used(p *dialect.Part, read func(name string) ([]byte, error)) (
 		return first, file, ""
 	}
 	if given, ok := s.Record.Set[p.Name]; ok {
+		if !filepath.IsAbs(given) { // a copy of the server has its own
+			given = filepath.Join(s.Record.Dir, given)
+		}
 		if !part.IsOne(s.disk(), p, given) {
 			return given, "given", s.short(given) + " is not there"
 		}
@@ -189,8 +192,8 @@ func (g *ground) Use(name, which string, file func(name string) ([]byte, error))
 		u.Files = append(u.Files, planner.Renamed{Path: n.file, Raw: n.raw, Now: text.Encode(changed, encoding)})
 	}
 	if was, given := s.Record.Set[p.Name]; len(named) == 0 && s.Dialect.Start.Names(p.Name) || given {
-		if was != spot.Path {
-			u.Given = append(u.Given, plan.Given{Name: p.Name, Was: was, Now: spot.Path})
+		if now := s.short(spot.Path); was != now {
+			u.Given = append(u.Given, plan.Given{Name: p.Name, Was: was, Now: now})
 		}
 	} else if len(named) == 0 {
 		return nil, fmt.Errorf("no file names which %s is used, and the start does not ask for it", text.Clean(p.Name))
@@ -381,7 +384,7 @@ func (a *App) LayOf(ctx context.Context, name, partName, source, version string)
 	changes := []lineup.Change{{Op: lineup.OpLay, Mod: p.Name, To: version, Source: source}}
 	full, said, problem := s.used(p, readFile)
 	if said == "" && problem == "" && s.Dialect.Start.Names(p.Name) {
-		changes = append([]lineup.Change{{Op: lineup.OpUse, Mod: p.Name, To: full}}, changes...)
+		changes = append([]lineup.Change{{Op: lineup.OpUse, Mod: p.Name, To: s.short(full)}}, changes...)
 	}
 	return changes, nil
 }
@@ -415,4 +418,32 @@ func (a *App) Foresee(ctx context.Context, name string, changes ...lineup.Change
 	}
 	f.Comes, f.Mended = others(ahead.Findings, before.Findings), others(before.Findings, ahead.Findings)
 	return f, nil
+}
+
+// fitting finds, for a build that does not fit what the server wants of it, the newest that lies beside it and does.
+func (a *App) fitting(s *Server, now *survey.Survey, builds map[dialect.BuildOf]check.Build) map[dialect.BuildOf]lineup.Change {
+	if s.Record.Host != "" {
+		return nil
+	}
+	found := map[dialect.BuildOf]lineup.Change{}
+	for i := range s.Dialect.Parts {
+		p := &s.Dialect.Parts[i]
+		b := s.Dialect.Build(dialect.BuildOf(p.Of))
+		if !p.Chosen() || b == nil || b.Wants == "" && s.Missing[p.Name] == "" {
+			continue
+		}
+		if ok, err := mod.Fits(builds[b.Of].Version, b.Wants, b.Versions); builds[b.Of].Version != "" && (ok || err != nil) {
+			continue
+		}
+		best := ""
+		for _, o := range s.spots(p) {
+			one := PartOf{}
+			a.fits(s, now, p, o.Path, &one)
+			if one.Version != "" && one.Wants == "" && one.Problem == "" && o.Path != s.Vars[p.Name] && (best == "" || mod.Compare(one.Version, best) > 0) {
+				best = one.Version
+				found[b.Of] = lineup.Change{Op: lineup.OpUse, Mod: p.Name, To: s.short(o.Path)}
+			}
+		}
+	}
+	return found
 }

@@ -65,6 +65,32 @@ func (a *App) Demo(dir string) (d *App, open string, err error) {
 	return d, list.Server[0].Name, nil
 }
 
+// DemoEmpty makes a scratch home below dir without a server, and a folder of downloads from which a fair can be begun:
+// two engines, of which the older is too old, and the rides. It returns an App for that home.
+func (a *App) DemoEmpty(dir string) (d *App, err error) {
+	d = &App{Home: host.Home{Dir: filepath.Join(dir, "home")}, Exe: a.Exe, Passing: true, Downloads: filepath.Join(dir, "downloads")}
+	stock := filepath.Join(dir, "stock")
+	defer os.RemoveAll(stock)
+	err = errors.Join(os.MkdirAll(d.Downloads, 0o755), copyTree(demo.FS, "cogwheel-fair/rides", filepath.Join(stock, "rides")), os.Remove(filepath.Join(stock, "rides", "candy_stall.ride")))
+	if err == nil {
+		err = pack(os.DirFS(stock), "rides", filepath.Join(d.Downloads, "rides.zip"))
+	}
+	for _, version := range []string{"2", "4"} {
+		engine := filepath.Join(stock, version, "engine-"+version)
+		if err == nil {
+			err = errors.Join(os.MkdirAll(engine, 0o755), os.WriteFile(filepath.Join(engine, "VERSION"), []byte(version+"\n"), 0o644),
+				os.WriteFile(filepath.Join(engine, "cogs"), []byte("12\n"), 0o644))
+		}
+		if err == nil {
+			err = pack(os.DirFS(stock), version, filepath.Join(d.Downloads, "engine-"+version+".zip"))
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("set the demo up: %w", err)
+	}
+	return d, nil
+}
+
 // theirNotes are what the operator of the demo has noted of the landlord.
 const theirNotes = "Start and Stop are on %s"
 

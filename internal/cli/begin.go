@@ -58,7 +58,7 @@ func (e *env) begin() *cobra.Command {
 func (e *env) beforeFirst(made *app.Begun) {
 	first := true
 	for _, f := range made.Findings {
-		if f.Severity == check.Note {
+		if f.Severity == check.Note && f.Code != check.CodeVersionUnknown {
 			continue
 		}
 		if first {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,7 +17,7 @@ import (
 )
 
 func (e *env) demo() *cobra.Command {
-	var run bool
+	var run, fresh bool
 	cmd := &cobra.Command{
 		Use:   "demo",
 		Short: "Open the screen on a made-up server, in a scratch folder that goes afterwards",
@@ -27,7 +28,13 @@ func (e *env) demo() *cobra.Command {
 				return err
 			}
 			defer os.RemoveAll(dir)
-			demo, name, err := e.app.Demo(dir)
+			var demo *app.App
+			var name string
+			if fresh {
+				demo, err = e.app.DemoEmpty(dir)
+			} else {
+				demo, name, err = e.app.Demo(dir)
+			}
 			if err != nil {
 				return err
 			}
@@ -39,16 +46,64 @@ func (e *env) demo() *cobra.Command {
 				return tui.Run(cmd.Context(), demo, name)
 			}
 			story := &env{demo, e.in, e.out, e.err, e.secrets}
+			if fresh {
+				return story.fromNothing(cmd.Context(), filepath.Join(dir, "fair"))
+			}
 			return story.story(cmd.Context(), name)
 		},
 	}
+	cmd.Flags().BoolVar(&fresh, "new", false, "begin without a server, and with downloads from which one can be begun")
 	cmd.Flags().BoolVar(&run, "run", false, "tell the whole story without a screen")
 	return cmd
 }
 
+// title begins a chapter of a story.
+func (e *env) title(s string) { fmt.Fprintf(e.out, "\n%s\n%s\n", s, strings.Repeat("-", len(s))) }
+
+// fromNothing begins a fair in an empty folder, with an engine that turns out to be too old, and goes on to its first
+// proof.
+func (e *env) fromNothing(ctx context.Context, dir string) error {
+	from := func(name string) string { return filepath.Join(e.app.Downloads, name) }
+	e.title("Begin: a fair, from an engine and its rides")
+	made, err := e.app.NewServer(ctx, app.Beginning{Dir: dir, Dialect: "cogwheel-fair", From: []string{from("engine-2.zip"), from("rides.zip")}}, false, nil)
+	if err != nil {
+		return err
+	}
+	e.printPlan(made.Dir, made.Plan)
+	e.beforeFirst(made)
+	e.title("Another engine, laid beside the first and used")
+	lay, err := e.app.LayOf(ctx, made.Server, "engine", from("engine-4.zip"), "")
+	if err == nil {
+		err = e.foreseen(ctx, made.Server, false, false, lay...)
+	}
+	if err != nil {
+		return err
+	}
+	use, err := e.app.UseOf(made.Server, "engine", "4")
+	if err == nil {
+		err = e.foreseen(ctx, made.Server, false, false, use)
+	}
+	if err == nil {
+		err = e.listBuilds(made.Server, "", false)
+	}
+	if err != nil {
+		return err
+	}
+	e.title("Start it, for the first time")
+	p, err := e.app.Prove(ctx, made.Server, app.ProveOptions{OnStep: e.progress()})
+	if err != nil {
+		return err
+	}
+	e.printProof(p)
+	if p.Verdict != proof.Proved {
+		return errNo
+	}
+	return nil
+}
+
 // story goes the whole way on the demo's server, from survey to proof.
 func (e *env) story(ctx context.Context, name string) error {
-	title := func(s string) { fmt.Fprintf(e.out, "\n%s\n%s\n", s, strings.Repeat("-", len(s))) }
+	title := e.title
 	look, err := e.app.Look(name)
 	if err != nil {
 		return err

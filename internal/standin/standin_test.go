@@ -113,8 +113,11 @@ func TestLanternMoor(t *testing.T) {
 	}
 }
 
+// fair is a fair with the engine that lies in its folder.
+func fair(s *stage.Stage) int { return cogwheel.Run(s, "engine") }
+
 func TestCogwheelFair(t *testing.T) {
-	run := func() (int, string) { return serve("pack up", cogwheel.Run) }
+	run := func() (int, string) { return serve("pack up", fair) }
 	files := map[string]string{
 		"fair.json": `{"port": PORT, "loader": "crank", "open": ["a", "b", "gone", "old"]}`, "engine/VERSION": "3",
 		"rides/a.ride": "name: a\nrelease: '2'\nafter: [b]\n", "rides/b.ride": "name: b\n", "rides/old.ride": "name: old\nloader: spring\n",
@@ -170,7 +173,7 @@ func TestPortTaken(t *testing.T) {
 	for name, run := range map[string]func(*stage.Stage) int{
 		"harrow":   func(s *stage.Stage) int { return harrow.Run(s, "harbour.start") },
 		"lantern":  func(s *stage.Stage) int { return lantern.Run(s, []string{"-port=" + port}) },
-		"cogwheel": cogwheel.Run, "orchards": orchards.Run,
+		"cogwheel": fair, "orchards": orchards.Run,
 	} {
 		if status, log := serve("", run); status != 5 || !strings.Contains(log, "port "+port+" is taken") {
 			t.Errorf("%s ends with status %d:\n%s", name, status, log)

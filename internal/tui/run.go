@@ -9,6 +9,7 @@ import (
 
 	"initium/internal/app"
 	"initium/internal/tui/board"
+	"initium/internal/tui/buildsview"
 	"initium/internal/tui/compareview"
 	"initium/internal/tui/culpritview"
 	"initium/internal/tui/differview"
@@ -58,4 +59,4 @@ func TeachServer(ctx context.Context, a *app.App, of app.TeachStart) error {
 
 // doors are all screens that a board leads to by a key of their own: a new one is a line
 // here.
-var doors = []frame.Door{intakeview.Door, ledgerview.Door, compareview.Door, culpritview.Door, logview.Door, tryview.Door, settingsview.Door, differview.Door}
+var doors = []frame.Door{intakeview.Door, ledgerview.Door, compareview.Door, culpritview.Door, logview.Door, tryview.Door, settingsview.Door, differview.Door, buildsview.Door}

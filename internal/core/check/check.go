@@ -64,7 +64,8 @@ type Surroundings struct {
 	Sharing  []string          // other adopted servers with the same port
 	Running  bool              // the server runs, so its port is its own
 	Builds   map[dialect.BuildOf]Build
-	Lessons  map[string]string // as in package forecast
+	Fitting  map[dialect.BuildOf]lineup.Change // what uses one that fits, where the one that is used does not and another lies beside it
+	Lessons  map[string]string                 // as in package forecast
 	Refuted  *forecast.Refuted
 	Accepted []Accepted
 	Tables   []Table       // that mods add entries to

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
 	"initium/internal/core/mod"
 )
 
@@ -35,8 +36,9 @@ func (c *checker) start() {
 	for i := range c.d.Parts {
 		p := &c.d.Parts[i]
 		if what, missing := c.facts.Missing[p.Name]; missing && p.Chosen() {
-			c.add(Finding{Code: CodePartMissing, Severity: Error}, "%s: %s", cmp.Or(p.About, p.Name), what).
-				Remedy = "use one that is there, or lay it there"
+			f := c.add(Finding{Code: CodePartMissing, Severity: Error}, "%s: %s", cmp.Or(p.About, p.Name), what)
+			f.Remedy = "use one that is there, or lay it there"
+			c.offer(f, dialect.BuildOf(p.Of))
 			c.halted = true
 		}
 	}
@@ -93,6 +95,13 @@ func (c *checker) startFiles(dir string) {
 
 var unfit = map[dialect.BuildOf]Code{dialect.BuildServer: CodeServerUnfit, dialect.BuildLoader: CodeLoaderUnfit, dialect.BuildRuntime: CodeRuntimeUnfit}
 
+// offer offers to use another one that lies beside the one that does not fit.
+func (c *checker) offer(f *Finding, of dialect.BuildOf) {
+	if use, ok := c.facts.Fitting[of]; ok {
+		f.Remedy, f.Changes = use.String(), []lineup.Change{use}
+	}
+}
+
 // builds compares the versions of the server and what it stands on with what
 // this family of servers needs.
 func (c *checker) builds() {
@@ -114,8 +123,9 @@ func (c *checker) builds() {
 		if err != nil || fits {
 			continue
 		}
-		c.add(Finding{Code: unfit[b.Of], Severity: Error}, "%s has version %s, and %s is needed", about, have.Version, b.Wants).
-			Remedy = fmt.Sprintf("put %s of a version in its place that fits %s", about, b.Wants)
+		f := c.add(Finding{Code: unfit[b.Of], Severity: Error}, "%s has version %s, and %s is needed", about, have.Version, b.Wants)
+		f.Remedy = fmt.Sprintf("put %s of a version in its place that fits %s", about, b.Wants)
+		c.offer(f, b.Of)
 		if b.Of != dialect.BuildLoader {
 			c.stops = append(c.stops, fmt.Sprintf("%s has version %s, and %s is needed", about, have.Version, b.Wants))
 		}

@@ -104,6 +104,11 @@ func telling(d *dialect.Dialect) (names []string) {
 			names = append(names, path.Base(f))
 		}
 	}
+	for _, b := range d.Builds { // which is told of a build that comes
+		if b.File != "" {
+			names = append(names, path.Base(b.File))
+		}
+	}
 	for _, m := range d.Manifests {
 		if m.File != dialect.OwnFile {
 			names = append(names, path.Base(m.File))

@@ -428,7 +428,10 @@ func (f *serverForm) Help() []frame.Help {
 // askFolder asks for the folder of a server.
 func askFolder(d *frame.Desk, adopted func(name string)) tea.Cmd {
 	here, _ := os.Getwd()
-	p := frame.NewPrompt("Folder of the server: ", strings.TrimSuffix(here, "/")+"/", func(dir string) tea.Cmd {
+	p := frame.NewPrompt("Folder of the server, there or to be made: ", strings.TrimSuffix(here, "/")+"/", func(dir string) tea.Cmd {
+		if dir, err := filepath.Abs(frame.ExpandHome(dir)); err == nil && !strings.Contains(dir, ":") && app.IsBeginning(dir) {
+			return d.Enter(newBeginning(d.Model, adopted, dir))
+		}
 		return d.Enter(newAdoption(d.Model, adopted, frame.ExpandHome(dir)))
 	})
 	p.Paths, p.Folders, p.Tell = true, true, d.App.FamiliesOf

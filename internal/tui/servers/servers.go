@@ -238,7 +238,7 @@ func (l *serverList) Title(c *canvas.Canvas) {
 }
 
 func (l *serverList) Help() []frame.Help {
-	return []frame.Help{{Title: "All servers at a glance", Keys: []frame.Key{{"Enter", "open the board of the server; a second click does the same"}, {"a", "adopt a server: type or choose its folder"}, {"e", "see and change the values that it is started with"}, {"E", "see the demo, beside all this"},
+	return []frame.Help{{Title: "All servers at a glance", Keys: []frame.Key{{"Enter", "open the board of the server; a second click does the same"}, {"a", "adopt a server, or begin one: type or choose its folder, there or to be made"}, {"e", "see and change the values that it is started with"}, {"E", "see the demo, beside all this"},
 		{"Space", "choose a server for what is done to several, one after the other"},
 		{"s", "start and prove those that are chosen; the first that is not proved is the last"},
 		{"r", "rehearse them likewise"},
@@ -255,7 +255,7 @@ func (l *serverList) Draw(c *canvas.Canvas, y, h int) {
 	if l.rows() == 0 {
 		c.Put(2, y, "No server is adopted yet.", canvas.Title)
 		c.Put(2, y+2, "a", canvas.Key)
-		y = c.Paragraph(5, y+2, c.W-7, 3, "adopt one: type or choose its folder. Nothing is written into it.", canvas.Text)
+		y = c.Paragraph(5, y+2, c.W-7, 3, "adopt one: type or choose its folder. Nothing is written into it. Of a folder that is empty, or not there, a new one is begun.", canvas.Text)
 		c.Put(2, y+1, "E", canvas.Key)
 		c.Paragraph(5, y+1, c.W-7, 3, "see the demo first: made-up servers in a scratch folder that goes afterwards.", canvas.Text)
 		return

@@ -130,10 +130,90 @@ func TestAdoptOnTheScreen(t *testing.T) {
 		t.Errorf("after it comes %T with %+v", m.Top(), f.about)
 	}
 	keys("esc", "a")
-	screentest.Type(m, dir+"/none")
+	screentest.Type(m, dir+"/shed/go.txt")
 	keys("enter")
-	insist.That(t, m.Top() == list && m.Bad && strings.Contains(m.Notice, "no such file"), "a folder that is not there: %T, %q", m.Top(), m.Notice)
+	insist.That(t, m.Top() == list && m.Bad && strings.Contains(m.Notice, "it is a file"), "a file: %T, %q", m.Top(), m.Notice)
 }
+
+// A server is begun in a folder that is not there yet: its family, what it is laid out from, what it has to be told.
+func TestBeginOnTheScreen(t *testing.T) {
+	m := screentest.Bare(t, 100, 34)
+	m.App.Exe = os.Args[0]
+	list := New(m, "")
+	m.Open(list)
+	screentest.Carry(m, list.Shown())
+	dir := t.TempDir()
+	screentest.Must(t, errors.Join(os.MkdirAll(filepath.Join(dir, "engine-2"), 0o755), os.WriteFile(filepath.Join(dir, "engine-2", "VERSION"), []byte("2\n"), 0o644)))
+	keys := func(list ...string) {
+		for _, k := range list {
+			_, cmd := m.Update(screentest.Press(k))
+			screentest.Carry(m, cmd)
+		}
+	}
+	answer := func(s string) {
+		screentest.Type(m, s)
+		keys("enter")
+	}
+	shows := func(wants ...string) {
+		t.Helper()
+		for _, want := range wants {
+			insist.Holds(t, fmt.Sprintf("it does not show %q", want), m.View().Content, want)
+		}
+	}
+	keys("a")
+	answer(dir + "/new one")
+	f := m.Top().(*beginForm)
+	for range f.families {
+		if f.b.Dialect == "cogwheel-fair" {
+			break
+		}
+		keys("right")
+	}
+	shows("Begin a server", "cogwheel-fair", "It cannot be made so: ", "choose one with --as")
+	keys("up", "enter")
+	answer("fair")
+	shows("the engine: looked for", "fair.json", "is written")
+	keys("down", "down", "enter")
+	answer(dir + "/engine-2")
+	shows("engine-2", "the engine comes, 1 file", "the engine has version 2, and >=3 is needed")
+	keys("enter")
+	answer("")
+	shows("the engine: looked for")
+	keys("enter")
+	answer(dir + "/nowhere")
+	insist.That(t, m.Bad && strings.Contains(m.Notice, "nowhere") && len(f.b.From) == 0, "%q, %q", m.Notice, f.b.From)
+	for range f.families {
+		if f.b.Dialect == "harrow-sound" {
+			break
+		}
+		f.selected = 1
+		keys("right")
+	}
+	shows("licence", "✕ HS-PUT-YOURS-HERE", "✕ before its first start: licence still has the value of the template")
+	for f.selected = f.settings(); f.begun.Settings[f.selected-f.settings()].Name != "licence"; {
+		keys("down")
+	}
+	keys("enter")
+	answer("HS-MY-OWN")
+	shows("given", "◆ nothing stands in the way of its first start", "••••••")
+	insist.Lacks(t, "a secret", m.View().Content, "HS-MY-OWN")
+	f.selected = f.values() + 2
+	insist.Same(t, "a value", f.begun.Values[2].Name, "port")
+	keys("enter")
+	answer("30777")
+	shows("30777")
+	insist.That(t, isNot(filepath.Join(dir, "new one")), "something was written")
+	keys("end", "enter")
+	insist.That(t, !isNot(filepath.Join(dir, "new one/harbour.start")), "it was not made: %q", m.Notice)
+	_, opened := m.Top().(*board.Board)
+	insist.That(t, opened, "its board is not opened: %T", m.Top())
+	script, err := os.ReadFile(filepath.Join(dir, "new one/harbour.start"))
+	insist.OK(t, err)
+	insist.Holds(t, "its script", string(script), "let licence HS-MY-OWN", "let port    30777")
+}
+
+// isNot tells whether there is nothing of a name.
+func isNot(name string) bool { _, err := os.Lstat(name); return err != nil }
 
 // Whatever the list shows, and both forms, fit into every window.
 func TestEverySize(t *testing.T) {
@@ -161,6 +241,14 @@ func TestEverySize(t *testing.T) {
 			})
 		}
 	}
+	t.Run("beginning", func(t *testing.T) {
+		screentest.EverySize(t, func(m *frame.Model, s *screentest.Seat) frame.Screen {
+			f := newBeginning(m, func(string) {}, filepath.Join(t.TempDir(), strings.Repeat("long", 20)))
+			m.Open(f)
+			screentest.Carry(m, f.Shown())
+			return f
+		})
+	})
 	t.Run("adoption", form(func(m *frame.Model, dir string) *serverForm { return newAdoption(m, func(string) {}, dir) }))
 	t.Run("values", form(func(m *frame.Model, dir string) *serverForm { return newValues(m, &app.Summary{Name: "h", Dir: dir}) }))
 }
