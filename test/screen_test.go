@@ -238,7 +238,7 @@ func TestScreenWithoutServers(t *testing.T) {
 	x := open(t, 80, 24, []string{"INITIUM_HOME=" + t.TempDir()})
 	x.sees("No server is adopted yet.", "a  adopt one", "E  see the demo first", "a adopt a server")
 	x.keys("a")
-	x.sees("Folder of the server:", "Tab complete")
+	x.sees("Folder of the server, there or to be made:", "Tab complete")
 	x.tmux("set-buffer", h.dir)
 	x.tmux("paste-buffer", "-p", "-t", "x")
 	x.keys("Enter")
