@@ -64,7 +64,7 @@ func TestFromNothing(t *testing.T) {
 				insist.Holds(t, "what is owed", said, "nothing stands in the way of its first start")
 			} else {
 				insist.Holds(t, "what is owed", said, "before the first start:", c.owes)
-				insist.Holds(t, "what comes of it", o.try("prove", "new").out, "not proved")
+				insist.Holds(t, "what comes of it", o.try("prove", "new").out, "not proved", "no mod is to blame")
 				o.do(0, c.says...)
 			}
 			if strings.Contains(contents(t, "../dialects/"+family+".toml"), `"pace"`) {
@@ -74,8 +74,12 @@ func TestFromNothing(t *testing.T) {
 			o.json(0, p, "prove", "new", "--json")
 			if c.mod != nil {
 				insist.Same(t, "a clean start", p.outcomes(), "")
+				insist.Holds(t, "its ledger", o.do(0, "ledger", "new"), "proved")
 				o.do(0, c.mod...)
 				o.json(0, p, "prove", "new", "--json")
+				insist.Holds(t, "beside the base", o.do(1, "compare", "new", "--base"), c.named)
+			} else {
+				insist.Holds(t, "no base", o.try("compare", "new", "--base").err, "never started without any mod")
 			}
 			insist.Same(t, "with a mod", p.outcomes(), c.named+" confirmed")
 			if c.needs != "" {

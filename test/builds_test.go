@@ -231,3 +231,52 @@ func TestBuildsForetold(t *testing.T) {
 		}
 	}
 }
+
+// A world is begun anew by one change, and comes back by one undo; a server that runs is left alone.
+func TestRenew(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\n")
+	h.cargo("a", "", "haul 1\nstore\n")
+	h.do(0, "prove", "h")
+	store := filepath.Join(h.dir, "stores")
+	insist.That(t, exists(store), "there is no world")
+	write(t, filepath.Join(store, "a/more"), "players'")
+	insist.OK(t, os.Chmod(filepath.Join(store, "a/more"), 0o640))
+	before := stands(t, store)
+	insist.Holds(t, "what there is", h.do(0, "renew", "h", "--list"), "world", "stores")
+	insist.Holds(t, "shown", h.do(0, "renew", "h", "--show"), "stores (the world): goes; the ledger keeps it")
+	same(t, "only shown", stands(t, store), before)
+	h.do(0, "prove", "h", "--keep-running")
+	insist.Holds(t, "while it runs", h.try("renew", "h").err, "must not change under it; stop it first")
+	h.do(0, "stop", "h")
+	before = stands(t, store)
+	h.do(0, "renew", "h", "--backup")
+	insist.That(t, !exists(store), "it is still there")
+	insist.Holds(t, "backed up", h.do(0, "backup", "h", "--list"), "before it is begun anew")
+	insist.Holds(t, "once more", h.try("renew", "h").err, "so already")
+	h.do(0, "undo", "h")
+	same(t, "back", stands(t, store), before)
+	insist.Holds(t, "nothing of that name", h.try("renew", "h", "caches").err, `there is no "caches"`)
+}
+
+// What else a family makes anew is set aside by its name: all that a pattern fits, and nothing beside it.
+func TestRenewParts(t *testing.T) {
+	t.Parallel()
+	o, dir := newMill(t)
+	file := filepath.Join(t.TempDir(), "mill.toml")
+	write(t, file, strings.Replace(strings.Replace(millDialect, `name = "mill"`, `name = "mill-2"`, 1), "[[place]]", "[[part]]\nof = \"made\"\nname = \"caches\"\npath = [\"{dir}/cache*\"]\n[[place]]", 1))
+	o.do(0, "dialect", "add", file)
+	o.do(0, "adopt", dir, "--as", "two", "--dialect", "mill-2")
+	for _, name := range []string{"cache-1/x", "cache.dat", "my-cache", "mods/cache/mod.toml"} {
+		write(t, filepath.Join(dir, name), name)
+	}
+	before := stands(t, dir)
+	o.do(0, "renew", "two", "caches")
+	after := stands(t, dir)
+	insist.Lacks(t, "what is left", after, "cache-1", "cache.dat")
+	insist.Holds(t, "what is left", after, "my-cache", "mods/cache/mod.toml")
+	o.do(0, "undo", "two")
+	same(t, "back", stands(t, dir), before)
+	insist.Holds(t, "no world", o.try("renew", "two", "world").err, "there is caches")
+	insist.Holds(t, "none at all", o.try("renew", "mill").err, "does not say what a server of it makes anew")
+}

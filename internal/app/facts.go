@@ -293,10 +293,18 @@ func (a *App) versionText(s *Server, b *dialect.Build) ([]byte, error) {
 	said.mu.Lock() // nobody waits for it but who asks for the same
 	defer said.mu.Unlock()
 	if !said.done || !said.changed.Equal(changed) {
-		said.data, said.err = host.AskVersion(command, filepath.Clean(s.Record.Dir))
+		said.data, said.err = host.AskVersion(command, folderOrRoot(s.Record.Dir))
 		said.changed, said.done = changed, true
 	}
 	return said.data, said.err
+}
+
+// folderOrRoot is a folder, or the root where a server has none yet.
+func folderOrRoot(dir string) string {
+	if info, err := theirs.Stat(dir); err != nil || !info.IsDir() {
+		return "/"
+	}
+	return filepath.Clean(dir)
 }
 
 // askedOf is what a command has said, or is to say.

@@ -316,6 +316,9 @@ func (a *App) putProof(look *Look, p *proof.Proof, dir host.StartDir) error {
 		if err := a.learn(look, p); err != nil {
 			return err
 		}
+		if err := a.noteBase(look, p); err != nil {
+			return err
+		}
 	}
 	e, err := dir.Expected()
 	if err != nil {
@@ -329,6 +332,37 @@ func (a *App) putProof(look *Look, p *proof.Proof, dir host.StartDir) error {
 		return fmt.Errorf("keep the proof: %w", err)
 	}
 	return nil
+}
+
+// noteBase marks a start that was made without any mod. With the first that is proved the clean server is written down
+// as it is: what it has made by then is its own.
+func (a *App) noteBase(look *Look, p *proof.Proof) error {
+	p.Base = len(p.Mods) == 0 && !slices.ContainsFunc(look.Survey.Mods, func(m survey.Mod) bool { return m.On && !m.Base })
+	if !p.Base || p.Verdict != proof.Proved || look.Server.Record.Host != "" {
+		return nil
+	}
+	if earlier, err := a.baseStart(p.Server, p.Number); err != nil || earlier != nil {
+		return err
+	}
+	_, err := a.TakeBaseline(p.Server)
+	return err
+}
+
+// baseStart is the newest proved start before a number that was made without any mod; nil for none. 0 is the newest of all.
+func (a *App) baseStart(name string, before int) (*proof.Proof, error) {
+	numbers, err := a.Home.Starts(name)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range slices.Backward(numbers) {
+		if before > 0 && n >= before {
+			continue
+		}
+		if p, err := a.Home.Start(name, n).Proof(); err == nil && p.Base && p.Verdict == proof.Proved {
+			return p, nil
+		}
+	}
+	return nil, nil
 }
 
 // absentLeavings are the files and folders that mods which are on would make, as

@@ -39,6 +39,27 @@ func (a *App) Compare(ctx context.Context, name string, then, now int) (*proof.C
 	return a.compareStarts(ctx, s, earlier, later)
 }
 
+// CompareBase tells what differs between the newest start and the newest before it that was made without any mod and
+// proved.
+func (a *App) CompareBase(ctx context.Context, name string) (*proof.Comparison, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	later, err := a.startOf(name, 0, func() (*proof.Proof, error) { return a.startBefore(name, 0, false) })
+	if err != nil {
+		return nil, err
+	}
+	base, err := a.baseStart(name, later.Number)
+	if err != nil {
+		return nil, err
+	}
+	if base == nil {
+		return nil, usage("%s was never started without any mod and proved before that; there is no base to compare with", name)
+	}
+	return a.compareStarts(ctx, s, base, later)
+}
+
 // startOf is the proof of a start by its number, or the one that is meant by 0.
 func (a *App) startOf(name string, number int, usual func() (*proof.Proof, error)) (*proof.Proof, error) {
 	if number == 0 {

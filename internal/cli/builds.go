@@ -70,6 +70,55 @@ func (e *env) use() *cobra.Command {
 	return cmd
 }
 
+func (e *env) renew() *cobra.Command {
+	var list, show, stage, backup bool
+	cmd := &cobra.Command{
+		Use:   "renew SERVER [WHAT...]",
+		Short: "Set aside what a server makes anew by itself: its world, or what its dialect calls so, such as caches",
+		Long:  "What is there goes into the ledger, and initium undo brings it back. With --backup the world is backed up as well, before.",
+		Args:  args(cobra.MinimumNArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if list {
+				all, err := e.app.Renewables(args[0])
+				if err != nil {
+					return err
+				}
+				s, err := e.app.Server(args[0])
+				if err != nil {
+					return err
+				}
+				return e.table(func(w io.Writer) {
+					for _, r := range all {
+						var paths []string
+						for _, p := range r.Paths {
+							paths = append(paths, short(s.Record.Dir, p))
+						}
+						fmt.Fprintf(w, "%s\t%s\t%s\n", r.Name, text.Clean(cmp.Or(strings.Join(paths, ", "), "nothing there")), r.About)
+					}
+				})
+			}
+			changes, err := e.app.RenewOf(args[0], args[1:])
+			if err != nil {
+				return err
+			}
+			if show {
+				return e.showChange(cmd.Context(), args[0], changes...)
+			}
+			if backup {
+				if err := e.makeBackup(cmd.Context(), args[0], "before it is begun anew"); err != nil {
+					return err
+				}
+			}
+			return e.change(cmd.Context(), args[0], stage, changes...)
+		},
+	}
+	cmd.Flags().BoolVar(&list, "list", false, "list what can be begun anew, with what of it is there")
+	cmd.Flags().BoolVar(&show, "show", false, "only show what would be set aside")
+	cmd.Flags().BoolVar(&backup, "backup", false, "back the world up first")
+	stageFlag(cmd, &stage)
+	return cmd
+}
+
 // foreseen shows what changes come to with what is foretold then, and makes them.
 func (e *env) foreseen(ctx context.Context, server string, show, stage bool, changes ...lineup.Change) error {
 	f, err := e.app.Foresee(ctx, server, changes...)

@@ -201,6 +201,12 @@ func (e *env) printProof(p *proof.Proof) {
 	if p.Hint != "" {
 		fmt.Fprintln(e.out, p.Hint)
 	}
+	switch {
+	case p.Base && p.Verdict == proof.Proved:
+		fmt.Fprintf(e.out, "it was started without any mod: this is the base of all later starts (initium compare %s --base)\n", p.Server)
+	case p.Base && !p.Stopped:
+		fmt.Fprintln(e.out, "it was started without any mod: no mod is to blame")
+	}
 	if p.There != "" {
 		fmt.Fprintf(e.out, "it was started at %s; its log was read over the line\n", p.There)
 	}

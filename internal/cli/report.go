@@ -30,7 +30,7 @@ func (e *env) say() *cobra.Command {
 }
 
 func (e *env) compare() *cobra.Command {
-	var asJSON bool
+	var asJSON, base bool
 	cmd := &cobra.Command{
 		Use:   "compare SERVER [THEN [NOW]]",
 		Short: "Tell what differs between two starts: the newest and the last proved one, or those with these numbers; exit status 1 if something does",
@@ -44,7 +44,16 @@ func (e *env) compare() *cobra.Command {
 				}
 				numbers[i] = n
 			}
-			c, err := e.app.Compare(cmd.Context(), args[0], numbers[0], numbers[1])
+			if base && len(args) > 1 {
+				return fmt.Errorf("%w: --base says which start it is compared with", errArgs)
+			}
+			compare := func() (*proof.Comparison, error) {
+				if base {
+					return e.app.CompareBase(cmd.Context(), args[0])
+				}
+				return e.app.Compare(cmd.Context(), args[0], numbers[0], numbers[1])
+			}
+			c, err := compare()
 			if err != nil {
 				return err
 			}
@@ -60,6 +69,7 @@ func (e *env) compare() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	cmd.Flags().BoolVar(&base, "base", false, "the newest with the last proved one that was made without any mod")
 	return cmd
 }
 

@@ -44,7 +44,7 @@ var groups = []struct {
 	{"Change its line-up:", []string{"register", "unregister", "on", "off", "move", "plan", "apply", "form"}},
 	{"Change what is set:", []string{"settings", "set", "unset", "edit", "put", "merge", "sql"}},
 	{"Bring mods in and take them out:", []string{"look", "take", "remove"}},
-	{"Change what it stands on:", []string{"builds", "use"}},
+	{"Change what it stands on:", []string{"builds", "use", "renew"}},
 	{"Start it, and prove that all loaded:", []string{"prove", "rehearse", "each", "expect", "stop", "log", "say", "reload", "load", "unload", "guard", "keep"}},
 	{"Find out what went wrong:", []string{"remedy", "compare", "culprit", "read"}},
 	{"Do it again elsewhere:", []string{"recipe", "differ", "own", "carry"}},

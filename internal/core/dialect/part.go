@@ -22,16 +22,21 @@ type Part struct {
 type PartOf string
 
 // Of the server's program and of what it runs on several can lie side by side, of which one is used. Data are a folder
-// that comes with the server, and a file is one that a server begins with.
+// that comes with the server, and a file is one that a server begins with. What is made is what the server makes anew
+// when it is set aside: settings, caches, libraries.
 const (
 	PartServer  PartOf = "server"
 	PartRuntime PartOf = "runtime"
 	PartData    PartOf = "data"
 	PartFile    PartOf = "file"
+	PartMade    PartOf = "made"
 )
 
 // Chosen tells parts of which one of several is used.
 func (p *Part) Chosen() bool { return p.Of == PartServer || p.Of == PartRuntime }
+
+// TheWorld is what the world is called among what can be begun anew.
+const TheWorld = "world"
 
 // Part finds a part by name, or the only one that can be chosen when name is ""; or nil.
 func (d *Dialect) Part(name string) (found *Part) {
@@ -70,7 +75,7 @@ func (c *checker) parts(d *Dialect, vars []string) []string {
 	before := slices.Clone(vars)
 	for i := range d.Parts {
 		p, key := &d.Parts[i], fmt.Sprintf("part[%d]", i)
-		oneOf(c, key+".of", &p.Of, "", PartServer, PartRuntime, PartData, PartFile)
+		oneOf(c, key+".of", &p.Of, "", PartServer, PartRuntime, PartData, PartFile, PartMade)
 		if len(p.Paths) == 0 {
 			c.bad(key+".path", "is needed: where it lies")
 		}
@@ -83,6 +88,12 @@ func (c *checker) parts(d *Dialect, vars []string) []string {
 		for _, m := range p.Mark {
 			if !isBelow(m) {
 				c.bad(key+".mark", "%q has to be a path below the part's folder", m)
+			}
+		}
+		if p.Of == PartMade {
+			c.need(key+".name", p.Name)
+			if p.Name == TheWorld {
+				c.bad(key+".name", "the world is what [world] says")
 			}
 		}
 		if p.Chosen() {

@@ -63,6 +63,8 @@ type Ground interface {
 	// Use names another one of a part of the server wherever that is named, in files as file reads them, or is given.
 	// What is planned afterwards is for a server that uses it.
 	Use(part, which string, file func(name string) ([]byte, error)) (*Using, error)
+	// Renew are the parts that set aside what the server makes anew by itself: its world, or what its dialect calls so.
+	Renew(name string) ([]plan.Part, error)
 	// Restore are the parts that put a backup back.
 	Restore(ctx context.Context, file string) ([]plan.Part, error)
 }
@@ -185,6 +187,12 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 			err = p.block(c)
 		case lineup.OpScript:
 			c.Before, c.File, err = p.script(c)
+		case lineup.OpRenew:
+			var parts []plan.Part
+			if parts, err = p.ground.Renew(c.Mod); err != nil {
+				err = Refusal{err}
+			}
+			p.parts, p.behind = append(p.parts, parts...), true
 		case lineup.OpLay:
 			c.To, err = p.lay(c)
 		case lineup.OpUse:
@@ -244,7 +252,7 @@ func (p *Planner) lay(c lineup.Change) (version string, err error) {
 
 func (p *Planner) partOf(name string) *dialect.Part {
 	for i := range p.now.Dialect.Parts {
-		if one := &p.now.Dialect.Parts[i]; one.Name == name && one.Of != dialect.PartFile {
+		if one := &p.now.Dialect.Parts[i]; one.Name == name && one.Of != dialect.PartFile && one.Of != dialect.PartMade {
 			return one
 		}
 	}

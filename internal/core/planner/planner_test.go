@@ -117,6 +117,10 @@ func (s *shed) Use(string, string, func(string) ([]byte, error)) (*planner.Using
 	return &planner.Using{Given: []plan.Given{{Name: "build", Now: "/srv/2"}}}, s.failing
 }
 
+func (s *shed) Renew(name string) ([]plan.Part, error) {
+	return []plan.Part{{Path: "/srv/" + name, What: "the " + name, Old: "x"}}, s.failing
+}
+
 func (s *shed) Restore(_ context.Context, file string) ([]plan.Part, error) {
 	if file != "b" {
 		return nil, fs.ErrNotExist

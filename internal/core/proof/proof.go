@@ -49,6 +49,7 @@ type Proof struct {
 	Log          string     `json:"log"`             // the path of the kept log
 	Number       int        `json:"number,omitempty"`
 
+	Base       bool              `json:"base,omitempty"`       // it was made without any mod: what every later one rests on
 	Told       map[string]string `json:"told,omitempty"`       // what the server has said of itself
 	Differs    []string          `json:"differs,omitempty"`    // where that is other than what the startup files say
 	Expected   []expect.Met      `json:"expected,omitempty"`   // what the operator expects himself
