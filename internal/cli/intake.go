@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"os"
 	"path"
+	"path/filepath"
 	"sort"
 	"strings"
 	"time"
@@ -122,7 +124,25 @@ func (e *env) take() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.change(cmd.Context(), args[0], stage, changes...)
+			p, err := e.make(cmd.Context(), args[0], stage, changes...)
+			if app.IsSoAlready(err) {
+				for _, t := range changes {
+					fmt.Fprintf(e.out, "%s: there already, the same\n", text.Clean(cmp.Or(t.Mod, filepath.Base(t.Source))))
+				}
+				return nil
+			}
+			if err == nil {
+				err = e.showPlan(args[0], p)
+			}
+			if err != nil {
+				return err
+			}
+			for _, t := range p.Changes {
+				for _, o := range t.Owed {
+					fmt.Fprintf(e.out, "left to you: %s, %s\n", text.Clean(o.Path), text.Clean(o.About))
+				}
+			}
+			return nil
 		},
 	}
 	whereFlags(cmd, &where)

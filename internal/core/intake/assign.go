@@ -115,7 +115,7 @@ func (x *assigner) chosen() (mods []*Mod) {
 			x.problem("two mods in it are called %s: %s and %s; choose one of them by its folder", text.Clean(m.Name), text.Clean(other.Root), text.Clean(m.Root))
 		}
 		by[m.Name] = m
-		if m.Mended != "" && !x.choices.Agree {
+		if m.Mended != "" && !x.choices.Agree && !slices.Contains(x.choices.Agreed, m.Name) {
 			x.Questions = append(x.Questions, Question{About: m.Name,
 				Text:    fmt.Sprintf("It came as %q, which %s does not allow as a name. Is %s right?", text.Clean(m.Mended), found.Dialect.Title, m.Name),
 				Answers: []Answer{AnswerAgree, AnswerName}})

@@ -8,6 +8,7 @@ import "slices"
 type Choices struct {
 	As       string   `json:"as,omitempty"`       // the name of the one mod
 	Agree    bool     `json:"agree,omitempty"`    // names are mended as proposed; others may be left without what they need
+	Agreed   []string `json:"agreed,omitempty"`   // of these mods alone the names are mended as proposed
 	Only     []string `json:"only,omitempty"`     // of several mods these
 	Into     string   `json:"into,omitempty"`     // the place to put mods into
 	Take     []string `json:"take,omitempty"`     // where there is a file already, the new one

@@ -5,6 +5,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 
 	tea "charm.land/bubbletea/v2"
@@ -196,7 +197,7 @@ func (v *view) answerQuestion(q *intake.Question, n int) tea.Cmd {
 	}
 	switch q.Answers[n] {
 	case intake.AnswerAgree:
-		c.Agree = true
+		c.Agreed = append(slices.Clone(c.Agreed), q.About)
 	case intake.AnswerName:
 		v.Prompt = frame.NewPrompt("Name: ", q.About, func(typed string) tea.Cmd {
 			c.As = typed
