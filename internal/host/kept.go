@@ -108,11 +108,12 @@ func returnParts(deeds []deed) (list []returned) {
 				list[i].last = p.new
 				continue
 			}
+			r := returned{partRow: p, last: p.new, comes: p.old == plan.EmptyFolder}
 			if p.new == plan.EmptyFolder {
-				p.new, p.old = "", plan.EmptyFolder
+				r.new, r.old = "", plan.EmptyFolder
 			}
 			at[p.path] = len(list)
-			list = append(list, returned{partRow: p, last: p.new})
+			list = append(list, r)
 		}
 	}
 	return list
@@ -121,7 +122,8 @@ func returnParts(deeds []deed) (list []returned) {
 // returned is a path that goes back to what it was before a part.
 type returned struct {
 	partRow
-	last string // the digest that the newest entry left there
+	last  string // the digest that the newest entry left there
+	comes bool   // it is a folder that was taken away, and comes back
 }
 
 // baseOf is the release that a state of a path was made from, as far as it is

@@ -201,7 +201,13 @@ func (l *Ledger) partsBack(p *plan.Plan, server string, deeds []deed) error {
 	parts := returnParts(deeds)
 	var folders []plan.Part
 	for n, r := range parts {
-		if r.old == plan.EmptyFolder {
+		switch {
+		case r.comes: // it was taken away when nothing was in it any more
+			if !disk.Exists(r.path) {
+				p.Parts = append([]plan.Part{{Path: r.path, What: r.what, New: plan.EmptyFolder}}, p.Parts...)
+			}
+			continue
+		case r.old == plan.EmptyFolder:
 			if disk.Exists(r.path) {
 				folders = append(folders, plan.Part{Path: r.path, What: r.what, Old: r.old})
 			}

@@ -110,6 +110,7 @@ type Report struct {
 func Run(s *survey.Survey, facts Surroundings) *Report {
 	c := &checker{s: s, d: s.Dialect, facts: facts, worst: map[string]bool{}, mistyped: map[string]bool{}, versions: map[dialect.BuildOf]string{}, secrets: s.Lineup.Secrets()}
 	c.start()
+	c.launches()
 	c.builds()
 	c.files()
 	c.data()

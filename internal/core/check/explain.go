@@ -9,6 +9,10 @@ type Code string
 const (
 	CodeGivenMissing        Code = "given-missing"
 	CodePartMissing         Code = "part-missing"
+	CodeScriptDirectory     Code = "script-directory"
+	CodeScriptProgram       Code = "script-program"
+	CodeSeenFromElsewhere   Code = "seen-from-elsewhere"
+	CodeNotHanded           Code = "not-handed"
 	CodeDirectoryMissing    Code = "directory-missing"
 	CodeStartFileMissing    Code = "start-file-missing"
 	CodePortBusy            Code = "port-busy"
@@ -134,6 +138,14 @@ func Codes() []Code {
 var explanations = slices.Concat(startExplained, fileExplained, settingExplained, modExplained, needExplained, ruleExplained)
 
 var startExplained = []Explanation{
+	{CodeScriptDirectory, "The script or unit that starts the server goes to a folder that is not there.",
+		"\"No such file or directory\", or the server finds nothing of its own.", "Mend the folder in the script; from the script's own, cd \"$(dirname \"$0\")\" is always right."},
+	{CodeScriptProgram, "The script or unit runs a program that is not there, or that cannot be run.",
+		"\"Not found\" or \"permission denied\", and the script ends.", "Mend the path, seen from the folder in which it runs, or let the file be run (chmod +x)."},
+	{CodeSeenFromElsewhere, "A path in the start is relative, and leads to nothing from the folder in which the server runs; from another one it would.",
+		"\"Nothing found\", or a server that starts with what it has by itself.", "Go to that folder before, or write the whole path."},
+	{CodeNotHanded, "The start does not name a startup file that the server reads only when it is handed over.",
+		"A key that is said to be missing, mods that are not there: the server starts without its settings.", "Name the file in the start, as the family wants it."},
 	{CodePartMissing, "The build or the runtime that a start script or another file names is not there, or two files name different ones.",
 		"The server does not start, or starts with another build than one thinks.", "Use one that is there, or lay it there."},
 	{CodeGivenMissing, "Something that the start command is made of has no value, or names what is not there: the program, a folder, a file.",

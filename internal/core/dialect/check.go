@@ -414,6 +414,9 @@ func (c *checker) start(d *Dialect, vars []string) {
 	for _, f := range s.Files {
 		c.variables("start.files", f, vars)
 	}
+	for _, f := range d.Start.Hands {
+		c.variables("start.hands", f, vars)
+	}
 	c.variables("start.listens", s.Listens, vars)
 	for name, value := range s.Env {
 		c.variables("start.env."+name, value, vars)

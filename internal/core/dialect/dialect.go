@@ -496,6 +496,7 @@ type Start struct {
 	Directory string            `toml:"directory"`
 	Command   []string          `toml:"command"`
 	Files     []string          `toml:"files"`   // that the command names, and have to be there seen from Directory
+	Hands     []string          `toml:"hands"`   // files that a script or unit which starts the server has to hand over to it
 	Extra     [][]string        `toml:"extra"`   // added when all its variables have a value
 	Env       map[string]string `toml:"env"`     // set when all its variables have a value
 	Listens   string            `toml:"listens"` // the port on which it listens once it is ready, where no line says so: `{port}`
