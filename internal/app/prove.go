@@ -319,6 +319,9 @@ func (a *App) putProof(look *Look, p *proof.Proof, dir host.StartDir) error {
 		if err := a.noteBase(look, p); err != nil {
 			return err
 		}
+		if stops := look.Forecast.Stops; p.Verdict != proof.Proved && !p.Ready && !p.Stopped && stops != "" {
+			p.Hint = "check had foretold that the server stops: " + stops
+		}
 	}
 	e, err := dir.Expected()
 	if err != nil {

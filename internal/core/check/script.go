@@ -1,7 +1,6 @@
 package check
 
 import (
-	"cmp"
 	"io/fs"
 	"path"
 	"regexp"
@@ -45,8 +44,8 @@ type script struct {
 	file     *lineup.File
 	severity Severity // of what keeps it from that: an error where it is this one that is run
 
-	from []string // where relative paths may be seen from
-	sure bool     // it is the first of these, and no other
+	from string // where relative paths are seen from
+	sure bool   // that is known
 }
 
 // workingDirectory is where a unit starts its command (systemd.exec(5)).
@@ -56,9 +55,9 @@ var workingDirectory = regexp.MustCompile(`(?m)^[ \t]*WorkingDirectory=-?[ \t]*(
 func (s *script) look(r *dialect.Registration, l *text.Launch) {
 	own := path.Dir(s.file.Path)
 	start, ok := s.s.Vars.Expand(s.d.Start.Directory)
-	s.from, s.sure = []string{path.Clean(start)}, ok && path.IsAbs(start)
+	s.from, s.sure = path.Clean(start), ok && path.IsAbs(start)
 	if r.Format == dialect.FormatUnit {
-		s.from = []string{"/"}
+		s.from, s.sure = "/", true
 		for _, at := range workingDirectory.FindAllSubmatchIndex(s.file.Bytes, -1) {
 			s.goTo(string(s.file.Bytes[at[2]:at[3]]), at[2], strings.ContainsAny(string(s.file.Bytes[at[2]:at[3]]), "%$~"))
 		}
@@ -66,6 +65,9 @@ func (s *script) look(r *dialect.Registration, l *text.Launch) {
 	at := launching(r, l)
 	for i := range l.Commands {
 		words := l.Commands[i].Words
+		if len(words) == 0 {
+			continue
+		}
 		if i == at {
 			s.run(&l.Commands[i], own)
 			return
@@ -78,35 +80,35 @@ func (s *script) look(r *dialect.Registration, l *text.Launch) {
 			s.sure = false // to the home of whoever runs it
 			continue
 		}
-		s.goTo(words[rest].Value, words[rest].Start, l.Commands[i].Uses[rest] != (text.Use{}))
+		dir, known := s.word(&l.Commands[i], rest)
+		s.goTo(dir, words[rest].Start, !known)
 	}
+}
+
+// beside is a path that begins with the folder of the script itself, as a shell and a batch file find it.
+var beside = regexp.MustCompile(`^"?(?:\$\(dirname (?:-- )?"?\$(?:0|\{0\}|\{BASH_SOURCE(?:\[0\])?\})"?\)|\$\{0%/\*\}|%~dp0)"?([^"'$%` + "`" + `]*)"?$`)
+
+// word is what a word of a command means; known is false where it is only known when the script runs.
+func (s *script) word(c *text.Command, i int) (value string, known bool) {
+	w := &c.Words[i]
+	if m := beside.FindSubmatch(w.Span.In(s.file.Bytes)); m != nil {
+		return path.Join(path.Dir(s.file.Path), strings.ReplaceAll(string(m[1]), `\`, "/")), true
+	}
+	return strings.ReplaceAll(w.Value, `\`, "/"), c.Uses[i] == (text.Use{})
 }
 
 // goTo notes where a script goes to, and tells where that is not there.
 func (s *script) goTo(dir string, at int, unknown bool) {
-	if unknown || dir == "-" || dir == "" {
+	if unknown || dir == "-" || dir == "" || !path.IsAbs(dir) && !s.sure {
 		s.sure = false
-		if own := path.Dir(s.file.Path); !slices.Contains(s.from, own) {
-			s.from = append(s.from, own)
-		}
 		return
 	}
-	dir = strings.ReplaceAll(dir, `\`, "/")
 	full := path.Clean(dir)
 	if !path.IsAbs(full) {
-		full = path.Join(s.from[0], dir)
+		full = path.Join(s.from, dir)
 	}
-	if s.exists(full) {
-		if s.sure {
-			s.from = []string{full}
-		} else {
-			s.from = append(s.from, full)
-		}
-		return
-	}
-	if s.sure || path.IsAbs(dir) {
+	if s.from, s.sure = full, s.exists(full); !s.sure {
 		s.tell(CodeScriptDirectory, at, "goes to %s, which is not there", dir)
-		s.sure = false
 	}
 }
 
@@ -148,18 +150,17 @@ func (s *script) run(c *text.Command, own string) {
 	for i < len(c.Words)-1 && (slices.Contains([]string{"exec", "nohup", "env", "start", "call", "setsid"}, strings.ToLower(c.Words[i].Value)) || assigned.MatchString(c.Words[i].Value)) {
 		i++
 	}
-	program := strings.ReplaceAll(c.Words[i].Value, `\`, "/")
-	if c.Uses[i] == (text.Use{}) && strings.Contains(program, "/") {
+	if program, known := s.word(c, i); known && strings.Contains(program, "/") {
 		s.program(program, c.Words[i].Start)
 	}
 	open := false // more is handed over than can be read here
 	var named []string
 	for k := i + 1; k < len(c.Words); k++ {
-		if c.Uses[k] != (text.Use{}) {
+		value, known := s.word(c, k)
+		if !known {
 			open = true
 			continue
 		}
-		value := strings.ReplaceAll(c.Words[k].Value, `\`, "/")
 		named = append(named, value)
 		if _, behind, ok := strings.Cut(value, "="); ok {
 			named, value = append(named, behind), behind
@@ -171,54 +172,47 @@ func (s *script) run(c *text.Command, own string) {
 		if !ok || open || slices.ContainsFunc(named, func(n string) bool { return s.means(n, want) }) {
 			continue
 		}
-		s.tell(CodeNotHanded, c.Words[0].Start, "does not hand %s over to the server, which reads it only then", cmp.Or(strings.TrimPrefix(want, s.s.Vars["dir"]+"/"), want))
+		s.tell(CodeNotHanded, c.Words[0].Start, "does not hand %s over to the server, which reads it only then", strings.TrimPrefix(want, s.s.Vars["dir"]+"/"))
 	}
 }
 
-// means tells whether a word names a file, seen from where the script may be.
+// means tells whether a word names a file, or may do so where it is not known from where it is seen.
 func (s *script) means(word, full string) bool {
-	if path.IsAbs(word) {
+	switch {
+	case path.IsAbs(word):
 		return path.Clean(word) == full
+	case s.sure:
+		return path.Join(s.from, word) == full
 	}
-	return slices.ContainsFunc(s.from, func(dir string) bool { return path.Join(dir, word) == full })
+	return path.Base(word) == path.Base(full)
 }
 
 // program looks whether the server's program is there and can be run.
 func (s *script) program(name string, at int) {
-	places := s.from
-	if path.IsAbs(name) {
-		places = []string{"/"}
-	} else if !s.sure {
-		places = append(slices.Clone(places), path.Dir(s.file.Path))
-	}
-	for _, dir := range places {
-		info, err := fs.Stat(s.facts.FS, strings.TrimPrefix(path.Join(dir, name), "/"))
-		if err != nil {
-			continue
+	full, seen := path.Clean(name), ""
+	if !path.IsAbs(name) {
+		if !s.sure {
+			return
 		}
-		if info.IsDir() || info.Mode()&0o111 == 0 && !strings.HasSuffix(strings.ToLower(name), ".exe") {
-			s.tell(CodeScriptProgram, at, "runs %s, which cannot be run", name)
-		}
-		return
+		full, seen = path.Join(s.from, name), ", seen from "+s.from
 	}
-	seen := ""
-	if s.sure && !path.IsAbs(name) {
-		seen = ", seen from " + s.from[0]
+	info, err := fs.Stat(s.facts.FS, strings.TrimPrefix(full, "/"))
+	switch {
+	case err != nil:
+		s.tell(CodeScriptProgram, at, "runs %s, which is not there%s", name, seen)
+	case info.IsDir() || info.Mode()&0o111 == 0 && !strings.HasSuffix(strings.ToLower(name), ".exe"):
+		s.tell(CodeScriptProgram, at, "runs %s, which cannot be run", name)
 	}
-	if !s.sure && !path.IsAbs(name) && len(s.from) == 0 {
-		return
-	}
-	s.tell(CodeScriptProgram, at, "runs %s, which is not there%s", name, seen)
 }
 
 // seenFromElsewhere tells a path that leads nowhere from where the script is then, and would from another folder.
 func (s *script) seenFromElsewhere(value string, at int, own string) {
-	if !s.sure || path.IsAbs(value) || !strings.Contains(value, "/") || strings.Contains(value, "://") || strings.ContainsAny(value, "*?;,:") || s.exists(path.Join(s.from[0], value)) {
+	if !s.sure || path.IsAbs(value) || !strings.Contains(value, "/") || strings.Contains(value, "://") || strings.ContainsAny(value, "*?;,:") || s.exists(path.Join(s.from, value)) {
 		return
 	}
 	for _, dir := range []string{path.Clean(s.s.Vars["dir"]), own} {
-		if dir != s.from[0] && s.exists(path.Join(dir, value)) {
-			s.tell(CodeSeenFromElsewhere, at, "names %s, which is there seen from %s, and it runs in %s", value, dir, s.from[0])
+		if dir != s.from && s.exists(path.Join(dir, value)) {
+			s.tell(CodeSeenFromElsewhere, at, "names %s, which is there seen from %s, and it runs in %s", value, dir, s.from)
 			return
 		}
 	}
