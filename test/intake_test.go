@@ -498,3 +498,34 @@ func TestCategoriesAndParts(t *testing.T) {
 	}
 	insist.Holds(t, "rules", h.do(0, "rule", "h"), "eta loads after zeta")
 }
+
+// A mod is put into a category folder that is there, or a new one: one line names the category, and a mod that its
+// category brings is not registered a second time.
+func TestIntoACategory(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\nberth +marks\n")
+	h.cargo("a", "", "haul 1\n")
+	write(t, filepath.Join(h.dir, "cargo/+marks/buoy/bill.toml"), "name = \"buoy\"\n")
+	write(t, filepath.Join(h.dir, "cargo/+marks/buoy/deck.script"), "haul 1\n")
+	script := contents(t, h.script())
+	pack := func(name string) string {
+		return archived(t, name+".zip", map[string]string{name + "/bill.toml": "name = \"" + name + "\"\n", name + "/deck.script": "haul 1\n"})
+	}
+	before := below(t, h.dir)
+	h.do(0, "take", "h", pack("beacon"), "--into", "cargo/+marks")
+	insist.That(t, exists(filepath.Join(h.dir, "cargo/+marks/beacon/bill.toml")), "it is not there")
+	insist.Same(t, "its category names it", contents(t, h.script()), script)
+	h.do(0, "take", "h", pack("lamp"), "--into", "+lights")
+	h.do(0, "take", "h", pack("lantern"), "--into", filepath.Join(h.dir, "cargo/+lights"))
+	insist.Same(t, "one line for a new category", contents(t, h.script()), script+"berth +lights\n")
+	h.do(0, "take", "h", pack("plain"), "--into", "cargo")
+	var p proofJSON
+	h.json(0, &p, "prove", "h", "--json")
+	insist.Same(t, "outcomes", p.outcomes(), "a confirmed, beacon confirmed, buoy confirmed, lamp confirmed, lantern confirmed, plain confirmed")
+	for _, into := range []string{"nowhere", "cargo/deep/+marks", "+", "+No Such", "cargo/a"} {
+		insist.Holds(t, into, h.try("take", "h", pack("other"), "--into", into).err, "is no place that other could be put into; there is cargo, cargo/+", "cargo/+lights")
+	}
+	h.do(0, "undo", "h", "0")
+	insist.OK(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
+	insist.Same(t, "taken back", below(t, h.dir), before)
+}

@@ -152,6 +152,9 @@ func (a *App) setUp(s demoServer, dir, as string) error {
 			continue // not every server has both
 		}
 		changed := bytes.ReplaceAll(data, []byte(strconv.Itoa(s.Port)), []byte(strconv.Itoa(port)))
+		for written, here := range map[string]string{"/usr/local/bin/initium": a.Exe, "/srv/" + s.Folder: dir} { // as it would stand on the operator's machine
+			changed = bytes.ReplaceAll(changed, []byte(written), []byte(here))
+		}
 		if err := os.WriteFile(file, changed, 0o644); err != nil {
 			return err
 		}

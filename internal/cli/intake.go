@@ -29,7 +29,7 @@ func choiceFlags(cmd *cobra.Command, c *lineup.Choices) {
 	f.StringVar(&c.As, "as", "", "the name of the mod, when one comes")
 	f.BoolVar(&c.Agree, "agree", false, "agree with the names that are proposed for those that are not allowed")
 	f.StringSliceVar(&c.Only, "only", nil, "of several mods only these")
-	f.StringVar(&c.Into, "into", "", "the folder that mods are put into, where the family has several")
+	f.StringVar(&c.Into, "into", "", "the folder that mods are put into: one of the family's, a bundle, or a category folder, which may be a new one")
 	f.StringSliceVar(&c.Take, "take", nil, "where there is a file already, take the new one: its path, or all")
 	f.StringSliceVar(&c.Keep, "keep", nil, "or keep the old one")
 	f.StringSliceVar(&c.Both, "both", nil, "or keep the old one and put the new one beside it")

@@ -164,6 +164,10 @@ func (x *assigner) place(m *Mod) {
 	} else {
 		place, dir := x.home(m)
 		if place < 0 {
+			if x.choices.Into != "" {
+				x.problem("%s is no place that %s could be put into; there is %s", text.Clean(x.choices.Into), text.Clean(m.Name), text.Clean(x.places()))
+				return
+			}
 			x.problem("there is no place on the server that %s could be put into and that can be written to", text.Clean(m.Name))
 			return
 		}

@@ -157,7 +157,8 @@ func (x *assigner) home(m *Mod) (place int, dir string) {
 			continue
 		}
 		full = path.Clean(full)
-		if x.choices.Into != "" && x.choices.Into != full && path.Join(x.dir, x.choices.Into) != full {
+		into, ok := x.into(p, full)
+		if !ok {
 			continue
 		}
 		if !x.target.Writable(full) {
@@ -174,10 +175,67 @@ func (x *assigner) home(m *Mod) (place int, dir string) {
 			r = 2
 		}
 		if r > rank {
-			best, rank, dir = i, r, full
+			best, rank, dir = i, r, into
 		}
 	}
 	return best, dir
+}
+
+// into is where in a place a mod goes: the place itself, or, where the operator has asked for one, a category folder
+// in it, which may be a new one, or the folder of a bundle. ok is false where he has asked for something else.
+func (x *assigner) into(p *dialect.Place, full string) (dir string, ok bool) {
+	asked := x.choices.Into
+	switch {
+	case asked == "":
+		return full, true
+	case path.IsAbs(asked):
+		asked = path.Clean(asked)
+	case p.Group != "" && strings.HasPrefix(asked, p.Group) && !strings.Contains(asked, "/"):
+		asked = path.Join(full, asked)
+	default:
+		asked = path.Join(x.dir, asked)
+	}
+	if asked == full {
+		return full, true
+	}
+	base := path.Base(asked)
+	if path.Dir(asked) != full {
+		return "", false
+	}
+	if p.Group != "" && strings.HasPrefix(base, p.Group) {
+		_, bad := x.target.Survey.Dialect.Names.Forbidden(strings.TrimPrefix(base, p.Group))
+		return asked, !bad && base != p.Group
+	}
+	return asked, slices.ContainsFunc(x.target.Survey.Mods, func(m survey.Mod) bool { return m.Bundle == base && path.Dir(m.Path) == asked })
+}
+
+// places are the folders that mods can be put into, for one who has asked for none of them.
+func (x *assigner) places() string {
+	var list []string
+	add := func(full string) {
+		if full = strings.TrimPrefix(full, x.dir+"/"); !slices.Contains(list, full) {
+			list = append(list, full)
+		}
+	}
+	s := x.target.Survey
+	for i := range s.Dialect.Places {
+		p := &s.Dialect.Places[i]
+		full, ok := s.Vars.Expand(p.Path)
+		if !ok || p.Loads == dialect.LoadsBase || !x.target.Writable(full) {
+			continue
+		}
+		add(path.Clean(full))
+		for k := range s.Mods {
+			if m := &s.Mods[k]; m.Bundle != "" && path.Dir(path.Dir(m.Path)) == path.Clean(full) {
+				add(path.Dir(m.Path))
+			}
+		}
+	}
+	said := strings.Join(list, ", ")
+	if slices.ContainsFunc(s.Dialect.Places, func(p dialect.Place) bool { return p.Group != "" }) {
+		said += ", or a new category folder"
+	}
+	return said
 }
 
 // own tells whether a place belongs to this server alone: it is below its folder,

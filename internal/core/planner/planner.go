@@ -542,8 +542,8 @@ func (p *Planner) register(m intake.Placed, where lineup.Where) error {
 		return nil // through its category folder
 	}
 	add := lineup.Change{Op: lineup.OpRegister, Mod: m.Name, Where: where}
-	if m.In != nil && m.In.Group && m.There == nil { // one line names the whole category
-		if add.Mod = m.In.Name; len(p.lines.Find(add.Mod)) > 0 {
+	if group := p.categoryOf(m); group != "" && m.There == nil { // one line names the whole category
+		if add.Mod = group; len(p.lines.Find(add.Mod)) > 0 {
 			return nil
 		}
 	}
@@ -551,6 +551,18 @@ func (p *Planner) register(m intake.Placed, where lineup.Where) error {
 		add.Where = intake.Position(p.seen, m.Name)
 	}
 	return p.line(add)
+}
+
+// categoryOf is the category folder that a mod comes with, or is put into; "" for none.
+func (p *Planner) categoryOf(m intake.Placed) string {
+	if m.In != nil && m.In.Group {
+		return m.In.Name
+	}
+	mark, folder := p.now.Dialect.Places[m.Mod.Place].Group, path.Base(path.Dir(m.Path))
+	if mark != "" && strings.HasPrefix(folder, mark) {
+		return folder
+	}
+	return ""
 }
 
 // byPresence tells families in which being in the folder is all.
