@@ -159,7 +159,7 @@ wheel 3.0 true  map[]
 	o.do(0, "undo", "mill")
 	insist.Same(t, "taken back", contents(t, filepath.Join(dir, "start.sh")), script)
 
-	said = o.do(0, "use", "mill", "2.1", "--of", "wheel", "--stage")
+	o.do(0, "use", "mill", "2.1", "--of", "wheel", "--stage")
 	insist.Holds(t, "gathered", o.do(0, "plan", "mill"), "value: wheel is")
 	o.do(0, "apply", "mill")
 	insist.Holds(t, "given", o.do(0, "builds", "mill", "--of", "wheel"), "used (given)")
