@@ -245,6 +245,8 @@ func (b *Board) Key(k string) tea.Cmd {
 		return b.takeOut()
 	case "b":
 		return planview.BackUp(b.Desk, b.name)
+	case "W":
+		return b.renewWorld()
 	case "w":
 		return b.writeRule()
 	case "A":
@@ -583,6 +585,7 @@ var boardHelp = []frame.Key{
 	{"⇧↑ ⇧↓", "move the mod; K and J do the same"},
 	{"d", "take the mod out, files and all"},
 	{"b", "back the world up"},
+	{"W", "plan to begin the world anew: what is there goes into the ledger"},
 	{"w", "write down a rule about the mod"},
 	{"A", "accept a finding as it is, with the reason"},
 	{"M", "write down what every start has to show of the mod"},

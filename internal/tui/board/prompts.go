@@ -12,6 +12,7 @@ import (
 	"initium/internal/core/rule"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
+	"initium/internal/tui/planview"
 )
 
 // findMod asks for a part of a name and goes there while it is typed; the arrow
@@ -190,4 +191,16 @@ func (b *Board) showRemoval(msg removalMsg) tea.Cmd {
 		return b.mendNow([]lineup.Change{change})
 	})
 	return nil
+}
+
+// renewWorld plans to begin the world anew.
+func (b *Board) renewWorld() tea.Cmd {
+	name := b.name
+	return b.Wish(func() tea.Msg {
+		changes, err := b.App.RenewOf(name, nil)
+		if err != nil {
+			return removalMsg{name: name, err: err}
+		}
+		return planview.Planned(b.Desk, name, changes...)()
+	})
 }
