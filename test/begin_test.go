@@ -1,7 +1,11 @@
 package test
 
 import (
+	"bytes"
 	"fmt"
+	"image"
+	"image/color"
+	"image/png"
 	"os"
 	"path/filepath"
 	"strings"
@@ -199,4 +203,40 @@ func TestFromNothingOnTheScreen(t *testing.T) {
 	x.keys("Enter")
 	x.sees("Done")
 	insist.Same(t, "the world", contents(t, filepath.Join(dir, "embers/peat/x")), "players'")
+}
+
+// An icon has an exact size; a picture of another one is brought to it, when that is asked for.
+func TestIconIsScaled(t *testing.T) {
+	t.Parallel()
+	o, dir := newMill(t)
+	file := filepath.Join(t.TempDir(), "mill.toml")
+	write(t, file, strings.Replace(millDialect, `name = "mill"`, `name = "mill-3"`, 1)+"[[icon]]\nfile = \"{dir}/mill.png\"\nwidth = 64\nheight = 32\n")
+	o.do(0, "dialect", "add", file)
+	o.do(0, "adopt", dir, "--as", "three", "--dialect", "mill-3")
+	picture := image.NewNRGBA(image.Rect(0, 0, 200, 100))
+	for x := range 200 {
+		for y := range 100 {
+			picture.Set(x, y, color.NRGBA{uint8(x), 0, 200, 255})
+		}
+	}
+	var data bytes.Buffer
+	insist.OK(t, png.Encode(&data, picture))
+	came := filepath.Join(t.TempDir(), "logo.png")
+	write(t, came, data.String())
+	o.do(0, "put", "three", "mill.png", "--with", came)
+	insist.Holds(t, "as it came", o.try("check", "three").out, "200")
+	o.do(0, "put", "three", "mill.png", "--with", came, "--scale")
+	insist.Lacks(t, "scaled", o.try("check", "three").out, "mill.png")
+	scaled, err := png.Decode(strings.NewReader(contents(t, filepath.Join(dir, "mill.png"))))
+	insist.OK(t, err)
+	insist.Same(t, "its size", scaled.Bounds().String(), "(0,0)-(64,32)")
+	left, _, blue, alpha := scaled.At(2, 16).RGBA()
+	right, _, _, _ := scaled.At(61, 16).RGBA()
+	insist.That(t, left>>8 < 20 && right>>8 > 180 && blue>>8 == 200 && alpha>>8 == 255, "its colours are %d %d %d %d", left>>8, right>>8, blue>>8, alpha>>8)
+	o.do(0, "undo", "three")
+	insist.Same(t, "taken back", contents(t, filepath.Join(dir, "mill.png")), data.String())
+	insist.Holds(t, "no icon", o.try("put", "three", "other.png", "--with", came, "--scale").err, "knows of no icon other.png")
+	write(t, came, "no picture")
+	insist.Holds(t, "no picture", o.try("put", "three", "mill.png", "--with", came, "--scale").err, "it is no PNG, JPEG or GIF")
+	insist.Holds(t, "a block of a picture", o.try("put", "three", "mill.png", "--with", came, "--scale", "--block", "x {").err, "--scale is about a picture")
 }

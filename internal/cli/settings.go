@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"initium/internal/app"
+	"initium/internal/core/lineup"
 )
 
 func (e *env) settings() *cobra.Command {
@@ -164,7 +165,7 @@ func (e *env) edit() *cobra.Command {
 
 func (e *env) put() *cobra.Command {
 	var source, block, into, at string
-	var show, stage bool
+	var show, stage, scale bool
 	cmd := &cobra.Command{
 		Use:   "put SERVER FILE --with SOURCE",
 		Short: "Put the text of a file into one of the server's: instead of a block, at the end of one, at a key of JSON, or as the whole",
@@ -173,7 +174,16 @@ func (e *env) put() *cobra.Command {
 			if source == "" {
 				return app.UsageError{Err: errors.New("say with --with SOURCE what is to be put there")}
 			}
-			c, err := e.app.PutChange(args[0], args[1], source, block, into, at)
+			if scale && block+into+at != "" {
+				return fmt.Errorf("%w: --scale is about a picture as a whole", errArgs)
+			}
+			put := func() (lineup.Change, error) {
+				if scale {
+					return e.app.IconChange(args[0], args[1], source)
+				}
+				return e.app.PutChange(args[0], args[1], source, block, into, at)
+			}
+			c, err := put()
 			if err != nil {
 				return err
 			}
@@ -187,6 +197,7 @@ func (e *env) put() *cobra.Command {
 	cmd.Flags().StringVar(&block, "block", "", "instead of the block that begins with this line; its brackets tell where it ends")
 	cmd.Flags().StringVar(&into, "into", "", "at the end of the block that begins with this line")
 	cmd.Flags().StringVar(&at, "at", "", "in the place of the value at these keys of a JSON document, with dots between them")
+	cmd.Flags().BoolVar(&scale, "scale", false, "the source is a picture: it is brought to the exact size that the server's icon has to have")
 	cmd.Flags().BoolVar(&show, "show", false, "only show what would be written")
 	stageFlag(cmd, &stage)
 	return cmd
