@@ -232,87 +232,119 @@ func (a *App) choosePort(s *Server) {
 	}
 }
 
+// layout gathers the changes that lay a new server out, each on what those before it leave.
+type layout struct {
+	a       *App
+	s       *Server
+	p       *planner.Planner
+	changes []lineup.Change
+}
+
+func (l *layout) do(c lineup.Change) error {
+	l.changes = append(l.changes, c)
+	return asUsage(l.p.Make(c))
+}
+
 // beginning works out the changes that lay a new server out.
 func (a *App) beginning(ctx context.Context, s *Server, sources []string, values map[string]string) (changes []lineup.Change, made *plan.Plan, err error) {
-	g := &ground{a: a, s: s}
-	p := planner.New(ctx, g, survey.Take(s.input()))
-	do := func(c lineup.Change) error {
-		changes = append(changes, c)
-		return asUsage(p.Make(c))
+	l := &layout{a: a, s: s, p: planner.New(ctx, &ground{a: a, s: s}, survey.Take(s.input()))}
+	mods, err := l.parts(ctx, sources)
+	if err == nil {
+		err = l.files()
 	}
-	var mods []string
-	for _, source := range sources {
-		laid, err := a.partsIn(ctx, s, source)
-		if err != nil {
+	if err == nil {
+		err = l.values(values)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, source := range mods {
+		if err := l.do(lineup.Change{Op: lineup.OpTake, Source: source, Choices: &lineup.Choices{}}); err != nil {
 			return nil, nil, err
 		}
-		for _, name := range laid {
-			full, err := filepath.Abs(source)
-			if err != nil {
-				return nil, nil, err
-			}
-			if err := do(lineup.Change{Op: lineup.OpLay, Mod: name, Source: full}); err != nil {
-				return nil, nil, err
+	}
+	if len(l.changes) == 0 {
+		return nil, nil, usage("the dialect %s does not say what a server of it begins with ([[part]]), and nothing was brought (--from)", s.Dialect.Name)
+	}
+	made, _ = l.p.Plan()
+	made.Parts = slices.DeleteFunc(made.Parts, func(p plan.Part) bool { return p.Path == s.Record.Dir }) // it is made first
+	return l.changes, made, nil
+}
+
+// parts lays the parts that are in sources. It returns the sources in which there is none: they may be mods.
+func (l *layout) parts(ctx context.Context, sources []string) (others []string, err error) {
+	for _, source := range sources {
+		names, err := l.a.partsIn(ctx, l.s, source)
+		if err != nil {
+			return nil, err
+		}
+		full, err := filepath.Abs(source)
+		if err != nil {
+			return nil, err
+		}
+		for _, name := range names {
+			if err := l.do(lineup.Change{Op: lineup.OpLay, Mod: name, Source: full}); err != nil {
+				return nil, err
 			}
 		}
-		if len(laid) == 0 {
-			mods = append(mods, source)
+		if len(names) == 0 {
+			others = append(others, full)
 		}
 	}
-	there := *s
-	there.fsys = a.overlay(p.Parts())
-	there.Vars, there.Missing = maps.Clone(s.Vars), map[string]string{}
+	return others, nil
+}
+
+// files writes what a server begins with, unless it came with its parts.
+func (l *layout) files() error {
+	there := *l.s
+	there.fsys = l.a.overlay(l.p.Parts())
+	there.Vars, there.Missing = maps.Clone(l.s.Vars), map[string]string{}
 	there.resolveParts()
-	for i := range s.Dialect.Parts {
-		part := &s.Dialect.Parts[i]
+	write := func(full, holds string) error {
+		if _, err := fs.Stat(there.fsys, relative(full)); err == nil {
+			return nil
+		}
+		if _, err := l.p.File(full); err == nil { // it is planned already
+			return nil
+		}
+		return l.do(lineup.Change{Op: lineup.OpWrite, File: full, Content: []byte(strings.TrimLeft(holds, "\n"))})
+	}
+	for i := range l.s.Dialect.Parts {
+		part := &l.s.Dialect.Parts[i]
 		if part.Of != dialect.PartFile {
 			continue
 		}
-		for _, full := range part.Places(s.Vars) {
-			if _, err := fs.Stat(there.fsys, relative(full)); err == nil {
-				continue // it came with the rest
-			}
-			if err := do(lineup.Change{Op: lineup.OpWrite, File: full, Content: []byte(strings.TrimLeft(part.Begin(there.fromDir()), "\n"))}); err != nil {
-				return nil, nil, err
+		for _, full := range part.Places(l.s.Vars) {
+			if err := write(full, part.Begin(there.fromDir())); err != nil {
+				return err
 			}
 		}
 	}
-	for i := range s.Dialect.Registrations {
-		r := &s.Dialect.Registrations[i]
-		full, ok := s.Vars.Expand(r.File)
-		fresh, filled := s.Vars.Expand(r.New)
-		if _, err := p.File(full); err == nil || !ok || !filled || fresh == "" {
-			continue
-		}
-		if err := do(lineup.Change{Op: lineup.OpWrite, File: full, Content: []byte(fresh)}); err != nil {
-			return nil, nil, err
+	for i := range l.s.Dialect.Registrations {
+		r := &l.s.Dialect.Registrations[i]
+		full, ok := l.s.Vars.Expand(r.File)
+		if fresh, filled := l.s.Vars.Expand(r.New); ok && filled && fresh != "" {
+			if err := write(full, fresh); err != nil {
+				return err
+			}
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(values)) {
-		c, ok := setOf(p.Seen(), name, values[name])
+	return nil
+}
+
+// values sets what the operator has said of the server's files.
+func (l *layout) values(said map[string]string) error {
+	for _, name := range slices.Sorted(maps.Keys(said)) {
+		c, ok := setOf(l.p.Seen(), name, said[name])
 		if !ok {
-			_, err := givenValues(s.Dialect, map[string]string{name: "?"})
-			return nil, nil, err
+			_, err := givenValues(l.s.Dialect, map[string]string{name: "?"})
+			return err
 		}
-		if err := do(c); err != nil {
-			return nil, nil, err
-		}
-	}
-	for _, source := range mods {
-		full, err := filepath.Abs(source)
-		if err != nil {
-			return nil, nil, err
-		}
-		if err := do(lineup.Change{Op: lineup.OpTake, Source: full, Choices: &lineup.Choices{}}); err != nil {
-			return nil, nil, err
+		if err := l.do(c); err != nil {
+			return err
 		}
 	}
-	if len(changes) == 0 {
-		return nil, nil, usage("the dialect %s does not say what a server of it begins with ([[part]]), and nothing was brought (--from)", s.Dialect.Name)
-	}
-	made, _ = p.Plan()
-	made.Parts = slices.DeleteFunc(made.Parts, func(p plan.Part) bool { return p.Path == s.Record.Dir }) // it is made first
-	return changes, made, nil
+	return nil
 }
 
 // fromDir are the variables of a server with parts as they are seen from its folder, where they lie in it.

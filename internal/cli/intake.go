@@ -126,8 +126,8 @@ func (e *env) take() *cobra.Command {
 			}
 			p, err := e.make(cmd.Context(), args[0], stage, changes...)
 			if app.IsSoAlready(err) {
-				for _, t := range changes {
-					fmt.Fprintf(e.out, "%s: there already, the same\n", text.Clean(cmp.Or(t.Mod, filepath.Base(t.Source))))
+				for _, taken := range changes {
+					fmt.Fprintf(e.out, "%s: there already, the same\n", text.Clean(cmp.Or(taken.Mod, filepath.Base(taken.Source))))
 				}
 				return nil
 			}
@@ -137,8 +137,8 @@ func (e *env) take() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			for _, t := range p.Changes {
-				for _, o := range t.Owed {
+			for _, made := range p.Changes {
+				for _, o := range made.Owed {
 					fmt.Fprintf(e.out, "left to you: %s, %s\n", text.Clean(o.Path), text.Clean(o.About))
 				}
 			}

@@ -75,44 +75,49 @@ func (c *checker) parts(d *Dialect, vars []string) []string {
 	before := slices.Clone(vars)
 	for i := range d.Parts {
 		p, key := &d.Parts[i], fmt.Sprintf("part[%d]", i)
-		oneOf(c, key+".of", &p.Of, "", PartServer, PartRuntime, PartData, PartFile, PartMade)
-		if len(p.Paths) == 0 {
-			c.bad(key+".path", "is needed: where it lies")
+		c.part(p, key, append(before, "version"))
+		if !p.Chosen() {
+			continue
 		}
-		for _, form := range p.Paths {
-			c.variables(key+".path", form, append(slices.Clip(before), "version"))
-			if strings.Count(form, versionIn) > 1 {
-				c.bad(key+".path", "%q has {version} twice", form)
-			}
+		if slices.Contains(vars, p.Name) || p.Name == "version" {
+			c.bad(key+".name", "%q is there already", p.Name)
 		}
-		for _, m := range p.Mark {
-			if !isBelow(m) {
-				c.bad(key+".mark", "%q has to be a path below the part's folder", m)
-			}
-		}
-		if p.Of == PartMade {
-			c.need(key+".name", p.Name)
-			if p.Name == TheWorld {
-				c.bad(key+".name", "the world is what [world] says")
-			}
-		}
-		if p.Chosen() {
-			c.need(key+".name", p.Name)
-			if slices.Contains(vars, p.Name) || p.Name == "version" {
-				c.bad(key+".name", "%q is there already", p.Name)
-			}
-			vars = append(vars, p.Name)
-		} else if len(p.Named) > 0 {
-			c.bad(key+".named", "is of no use: there is one only")
-		}
-		if (p.Of == PartFile) != (p.Holds != "") {
-			c.bad(key+".holds", "is what a part that is a file begins with, and of no other")
-		}
-		if (p.Of == PartServer || p.Of == PartData) && len(p.Mark) == 0 {
-			c.bad(key+".mark", "is needed: files that show it")
-		}
+		vars = append(vars, p.Name)
 	}
 	return vars
+}
+
+func (c *checker) part(p *Part, key string, vars []string) {
+	oneOf(c, key+".of", &p.Of, "", PartServer, PartRuntime, PartData, PartFile, PartMade)
+	if len(p.Paths) == 0 {
+		c.bad(key+".path", "is needed: where it lies")
+	}
+	for _, form := range p.Paths {
+		c.variables(key+".path", form, vars)
+		if strings.Count(form, versionIn) > 1 {
+			c.bad(key+".path", "%q has {version} twice", form)
+		}
+	}
+	for _, m := range p.Mark {
+		if !isBelow(m) {
+			c.bad(key+".mark", "%q has to be a path below the part's folder", m)
+		}
+	}
+	if p.Chosen() || p.Of == PartMade {
+		c.need(key+".name", p.Name)
+	}
+	if p.Of == PartMade && p.Name == TheWorld {
+		c.bad(key+".name", "the world is what [world] says")
+	}
+	if !p.Chosen() && len(p.Named) > 0 {
+		c.bad(key+".named", "is of no use: there is one only")
+	}
+	if (p.Of == PartFile) != (p.Holds != "") {
+		c.bad(key+".holds", "is what a part that is a file begins with, and of no other")
+	}
+	if (p.Of == PartServer || p.Of == PartData) && len(p.Mark) == 0 {
+		c.bad(key+".mark", "is needed: files that show it")
+	}
 }
 
 // Begin is what a new file holds.

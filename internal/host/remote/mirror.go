@@ -715,22 +715,11 @@ func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error 
 	if err := checked(); err != nil {
 		return err
 	}
-	var list []sending
-	parts = slices.DeleteFunc(parts, func(p part) bool {
-		if err != nil || p.goes {
-			return false
-		}
-		var more []sending
-		var kept bool
-		if more, kept, err = m.prepare(ctx, h, j, p, wait(p.top)); err == nil && !kept {
-			d = d.with(p.difference)
-		}
-		list = append(list, more...)
-		return err == nil && !kept
-	})
+	list, parts, back, err := m.prepareAll(ctx, h, j, parts, wait)
 	if err != nil {
 		return err
 	}
+	d = d.with(back)
 	more, folders, err := m.outgoing(d, wait)
 	if err != nil {
 		return err

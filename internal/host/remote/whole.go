@@ -162,6 +162,27 @@ func (d difference) with(o difference) difference {
 	return difference{slices.Concat(d.folders, o.folders), slices.Concat(d.files, o.files), slices.Concat(d.gone, o.gone)}
 }
 
+// prepareAll makes the new folders of those that change. Those that cannot be changed as a whole come back as what is to
+// be done file by file.
+func (m *Mirror) prepareAll(ctx context.Context, h FS, j *journal, parts []part, wait func(string) string) (list []sending, whole []part, back difference, err error) {
+	for _, p := range parts {
+		if p.goes {
+			whole = append(whole, p)
+			continue
+		}
+		more, kept, err := m.prepare(ctx, h, j, p, wait(p.top))
+		if err != nil {
+			return nil, nil, back, err
+		}
+		if !kept {
+			back = back.with(p.difference)
+			continue
+		}
+		whole, list = append(whole, p), append(list, more...)
+	}
+	return list, whole, back, nil
+}
+
 // prepare makes the new folder of one that changes, beside it, and lists what has to be sent into it. It is not kept
 // where what stays cannot be in it: the folder is changed file by file then.
 func (m *Mirror) prepare(ctx context.Context, h FS, j *journal, p part, waits string) (list []sending, kept bool, err error) {
