@@ -227,8 +227,8 @@ func (s *Server) pick(p *dialect.Part, which string) (part.Spot, error) {
 	return part.Spot{}, fmt.Errorf("there is no %s %q; there is %s", text.Clean(p.Name), text.Clean(which), text.Clean(strings.Join(names, ", ")))
 }
 
-// PartOf is one of those that lie side by side.
-type PartOf struct {
+// PartThere is one of those that lie side by side.
+type PartThere struct {
 	Part    string            `json:"part"` // its name in the dialect
 	Of      dialect.PartOf    `json:"of"`
 	About   string            `json:"about,omitempty"`
@@ -244,14 +244,14 @@ type PartOf struct {
 
 // Builds lists the parts of a server of which one is used, and those that lie beside it, each with the mods that are
 // not made for it.
-func (a *App) Builds(name string) ([]PartOf, error) {
+func (a *App) Builds(name string) ([]PartThere, error) {
 	s, err := a.Server(name)
 	if err != nil {
 		return nil, err
 	}
 	now := survey.Take(s.input())
 	read := func(name string) ([]byte, error) { return survey.Source(s.disk(), name) }
-	list := []PartOf{}
+	list := []PartThere{}
 	for i := range s.Dialect.Parts {
 		p := &s.Dialect.Parts[i]
 		if !p.Chosen() {
@@ -263,7 +263,7 @@ func (a *App) Builds(name string) ([]PartOf, error) {
 			spots = append(spots, part.Spot{Path: used})
 		}
 		for _, o := range spots {
-			one := PartOf{Part: p.Name, Of: p.Of, About: p.About, Version: text.Clean(o.Version), Path: text.Clean(o.Path), Used: o.Path == used}
+			one := PartThere{Part: p.Name, Of: p.Of, About: p.About, Version: text.Clean(o.Version), Path: text.Clean(o.Path), Used: o.Path == used}
 			if one.Used {
 				one.Said, one.Problem = text.Clean(said), text.Clean(problem)
 			}
@@ -278,7 +278,7 @@ func (a *App) Builds(name string) ([]PartOf, error) {
 }
 
 // fits finds out the version of one of a part, and the mods that are not made for it.
-func (a *App) fits(s *Server, now *survey.Survey, p *dialect.Part, full string, one *PartOf) {
+func (a *App) fits(s *Server, now *survey.Survey, p *dialect.Part, full string, one *PartThere) {
 	b := s.Dialect.Build(dialect.BuildOf(p.Of))
 	if b == nil {
 		return
@@ -437,7 +437,7 @@ func (a *App) fitting(s *Server, now *survey.Survey, builds map[dialect.BuildOf]
 		}
 		best := ""
 		for _, o := range s.spots(p) {
-			one := PartOf{}
+			one := PartThere{}
 			a.fits(s, now, p, o.Path, &one)
 			if one.Version != "" && one.Wants == "" && one.Problem == "" && o.Path != s.Vars[p.Name] && (best == "" || mod.Compare(one.Version, best) > 0) {
 				best = one.Version

@@ -154,7 +154,7 @@ func (e *env) listBuilds(server, of string, asJSON bool) error {
 		return err
 	}
 	if of != "" {
-		rest := []app.PartOf{}
+		rest := []app.PartThere{}
 		for _, b := range list {
 			if b.Part == of {
 				rest = append(rest, b)
@@ -193,7 +193,7 @@ func (e *env) listBuilds(server, of string, asJSON bool) error {
 }
 
 // fit says in words what is not made for one of a part.
-func fit(b *app.PartOf) string {
+func fit(b *app.PartThere) string {
 	var words []string
 	if b.Problem != "" {
 		words = append(words, b.Problem)

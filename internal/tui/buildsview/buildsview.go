@@ -24,14 +24,14 @@ import (
 type view struct {
 	*frame.Desk
 	server, dir string
-	list        []app.PartOf
+	list        []app.PartThere
 	chosen      int
 	first       int
 }
 
 type listMsg struct {
 	server, dir string
-	list        []app.PartOf
+	list        []app.PartThere
 	err         error
 }
 
@@ -68,7 +68,7 @@ func (msg listMsg) Open(d *frame.Desk) tea.Cmd {
 	v := &view{}
 	v.Desk = d.Model.Desk(v)
 	v.set(msg)
-	v.chosen = max(slices.IndexFunc(v.list, func(b app.PartOf) bool { return b.Used }), 0)
+	v.chosen = max(slices.IndexFunc(v.list, func(b app.PartThere) bool { return b.Used }), 0)
 	return d.Enter(v)
 }
 
@@ -195,7 +195,7 @@ func (v *view) short(full string) string {
 }
 
 // misfit says in a few words what is not made for one.
-func misfit(b *app.PartOf) string {
+func misfit(b *app.PartThere) string {
 	switch {
 	case b.Problem != "":
 		return "✕ " + canvas.Clean(b.Problem)

@@ -13,14 +13,14 @@ import (
 	"initium/internal/tui/screentest"
 )
 
-var some = []app.PartOf{
+var some = []app.PartThere{
 	{Part: "build", Version: "1.9", Path: "/srv/h/builds/1.9", Unfit: map[string]string{"oats": ">=2"}},
 	{Part: "build", Version: "2.0", Path: "/srv/h/builds/2.0", Used: true, Said: "start.sh", Changed: time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)},
 	{Part: "wheel", Path: "/usr/bin/wheel", Problem: "no version is in what was found"},
 	{Part: "wheel", Version: "1", Path: "/srv/h/wheel", Wants: ">=2", About: "the wheel"},
 }
 
-func opened(t *testing.T, w, h int, list []app.PartOf) (*frame.Model, *screentest.Seat, *view) {
+func opened(t *testing.T, w, h int, list []app.PartThere) (*frame.Model, *screentest.Seat, *view) {
 	t.Helper()
 	m, seat := screentest.Root(t, w, h)
 	v := &view{}
@@ -67,7 +67,7 @@ func TestEverySize(t *testing.T) {
 	screentest.EverySize(t, func(m *frame.Model, s *screentest.Seat) frame.Screen {
 		v := &view{}
 		v.Desk = m.Desk(v)
-		v.set(listMsg{server: long, dir: "/srv", list: []app.PartOf{{Part: long, Version: long, Path: "/srv/" + long, Problem: long, About: long, Used: true, Said: long}, {Part: "x", Wants: long, Unfit: map[string]string{long: long, "b": long}}}})
+		v.set(listMsg{server: long, dir: "/srv", list: []app.PartThere{{Part: long, Version: long, Path: "/srv/" + long, Problem: long, About: long, Used: true, Said: long}, {Part: "x", Wants: long, Unfit: map[string]string{long: long, "b": long}}}})
 		return v
 	})
 }
