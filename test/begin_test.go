@@ -166,7 +166,7 @@ func TestFromNothingOnTheScreen(t *testing.T) {
 	x.keys("C-u")
 	x.tmux("set-buffer", dir)
 	x.tmux("paste-buffer", "-p", "-t", "x")
-	x.sees(dir)
+	x.sees("/moor▏")
 	x.keys("Enter")
 	x.sees("Begin a server", "← → another family", "family        bzflag")
 	for _, family := range []string{"cogwheel-fair", "harrow-sound", "lantern-moor"} {

@@ -83,14 +83,14 @@ func TestMistakesOfAStart(t *testing.T) {
 		says     string
 	}{
 		"all is well":            {},
-		"whole paths":            {from: `cd "$(dirname "$0")/bin" || exit 1` + "\nexec ./quay -conf=../conf/quay.conf", to: "cd DIR/bin\nexec DIR/bin/quay -conf=DIR/conf/quay.conf"},
-		"a wrong directory":      {from: `"$(dirname "$0")/bin"`, to: "DIR/bim", code: "script-directory", says: "start.sh goes to DIR/bim, which is not there"},
-		"the program elsewhere":  {from: "exec ./quay", to: "exec DIR/quay", code: "script-program", says: "start.sh runs DIR/quay, which is not there"},
-		"one that cannot be run": {from: "exec ./quay", to: "exec DIR/conf/quay.conf", code: "script-program", says: "which cannot be run"},
+		"whole paths":            {from: `cd "$(dirname "$0")/bin" || exit 1` + "\nexec ./quay -conf=../conf/quay.conf", to: "cd \"DIR/bin\"\nexec \"DIR/bin/quay\" \"-conf=DIR/conf/quay.conf\""},
+		"a wrong directory":      {from: `"$(dirname "$0")/bin"`, to: "\"DIR/bim\"", code: "script-directory", says: "start.sh goes to DIR/bim, which is not there"},
+		"the program elsewhere":  {from: "exec ./quay", to: "exec \"DIR/quay\"", code: "script-program", says: "start.sh runs DIR/quay, which is not there"},
+		"one that cannot be run": {from: "exec ./quay", to: "exec \"DIR/conf/quay.conf\"", code: "script-program", says: "which cannot be run"},
 		"no startup file":        {from: " -conf=../conf/quay.conf", code: "not-handed", says: "start.sh does not hand conf/quay.conf over to the server"},
 		"another startup file":   {from: "../conf/quay.conf", to: "../conf/other.conf", code: "not-handed", says: "does not hand conf/quay.conf over"},
-		"seen from elsewhere":    {from: `cd "$(dirname "$0")/bin"`, to: "cd DIR/bin", code: "", says: ""},
-		"a path from elsewhere":  {from: `cd "$(dirname "$0")/bin" || exit 1` + "\nexec ./quay -conf=../conf", to: "cd DIR/bin\nexec ./quay -conf=conf", code: "seen-from-elsewhere", says: "start.sh names conf/quay.conf, which is there seen from DIR, and it runs in DIR/bin"},
+		"seen from elsewhere":    {from: `cd "$(dirname "$0")/bin"`, to: "cd \"DIR/bin\""},
+		"a path from elsewhere":  {from: `cd "$(dirname "$0")/bin" || exit 1` + "\nexec ./quay -conf=../conf", to: "cd \"DIR/bin\"\nexec ./quay -conf=conf", code: "seen-from-elsewhere", says: "start.sh names conf/quay.conf, which is there seen from DIR, and it runs in DIR/bin"},
 		"no key":                 {conf: "title x\n", code: "setting-missing", says: "key"},
 		"the template's key":     {conf: "key YOUR-KEY\n", code: "setting-placeholder", says: "key"},
 	} {
