@@ -76,9 +76,18 @@ func (s *Server) namings(p *dialect.Part, read func(name string) ([]byte, error)
 	return list
 }
 
+// whatRuns is what is seen of files where it matters whether they can be run: of those that stand elsewhere that is not
+// known here.
+func (s *Server) whatRuns() fs.FS {
+	if s.Record.Host != "" {
+		return part.Runnable{FS: s.disk()}
+	}
+	return s.disk()
+}
+
 // spots are those of a part that are there: at its paths, and, of a runtime, the one that its name leads to.
 func (s *Server) spots(p *dialect.Part) []part.Spot {
-	list := part.Spots(s.disk(), p, s.Vars)
+	list := part.Spots(s.whatRuns(), p, s.Vars)
 	if p.Of != dialect.PartRuntime || s.Record.Host != "" {
 		return list
 	}
@@ -108,7 +117,7 @@ func (s *Server) used(p *dialect.Part, read func(name string) ([]byte, error)) (
 				}
 			}
 		}
-		if !part.IsOne(s.disk(), p, first) {
+		if !part.IsOne(s.whatRuns(), p, first) {
 			return first, file, fmt.Sprintf("%s names %s, which is not there", file, s.short(first))
 		}
 		return first, file, ""
@@ -117,7 +126,7 @@ func (s *Server) used(p *dialect.Part, read func(name string) ([]byte, error)) (
 		if !filepath.IsAbs(given) { // a copy of the server has its own
 			given = filepath.Join(s.Record.Dir, given)
 		}
-		if !part.IsOne(s.disk(), p, given) {
+		if !part.IsOne(s.whatRuns(), p, given) {
 			return given, "given", s.short(given) + " is not there"
 		}
 		return given, "given", ""
@@ -218,7 +227,7 @@ func (s *Server) pick(p *dialect.Part, which string) (part.Spot, error) {
 		}
 		names = append(names, cmp.Or(o.Version, s.short(o.Path)))
 	}
-	if p.Of == dialect.PartRuntime && filepath.IsAbs(which) && part.IsOne(s.disk(), p, which) {
+	if p.Of == dialect.PartRuntime && filepath.IsAbs(which) && part.IsOne(s.whatRuns(), p, which) {
 		return part.Spot{Path: filepath.Clean(which)}, nil
 	}
 	if len(names) == 0 {

@@ -27,7 +27,7 @@ import (
 
 // facts gathers what check has to know of the world outside the server's files.
 func (a *App) facts(s *Server, now *survey.Survey, running bool) (check.Surroundings, error) {
-	facts := check.Surroundings{FS: s.disk(), Missing: s.Missing, Running: running, Builds: a.builds(s, now)}
+	facts := check.Surroundings{FS: s.disk(), Missing: s.Missing, Running: running, Away: s.Record.Host != "", Builds: a.builds(s, now)}
 	facts.Fitting = a.fitting(s, now, facts.Builds)
 	l, err := a.ledger()
 	if err != nil {

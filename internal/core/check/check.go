@@ -63,6 +63,7 @@ type Surroundings struct {
 	PortFree int               // the next port that is free; 0 when that is not known
 	Sharing  []string          // other adopted servers with the same port
 	Running  bool              // the server runs, so its port is its own
+	Away     bool              // the server stands elsewhere: what is here is its files, without their rights, in another folder
 	Builds   map[dialect.BuildOf]Build
 	Fitting  map[dialect.BuildOf]lineup.Change // what uses one that fits, where the one that is used does not and another lies beside it
 	Lessons  map[string]string                 // as in package forecast

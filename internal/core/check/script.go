@@ -99,7 +99,7 @@ func (s *script) word(c *text.Command, i int) (value string, known bool) {
 
 // goTo notes where a script goes to, and tells where that is not there.
 func (s *script) goTo(dir string, at int, unknown bool) {
-	if unknown || dir == "-" || dir == "" || !path.IsAbs(dir) && !s.sure {
+	if unknown || dir == "-" || dir == "" || !path.IsAbs(dir) && !s.sure || path.IsAbs(dir) && s.elsewhere(dir) {
 		s.sure = false
 		return
 	}
@@ -176,9 +176,15 @@ func (s *script) run(c *text.Command, own string) {
 	}
 }
 
+// elsewhere tells a whole path of another machine, of which nothing is known here.
+func (s *script) elsewhere(full string) bool {
+	return s.facts.Away && !strings.HasPrefix(full, s.s.Vars["dir"]+"/") && full != s.s.Vars["dir"]
+}
+
 // means tells whether a word names a file, or may do so where it is not known from where it is seen.
 func (s *script) means(word, full string) bool {
 	switch {
+	case path.IsAbs(word) && s.elsewhere(word):
 	case path.IsAbs(word):
 		return path.Clean(word) == full
 	case s.sure:
@@ -190,6 +196,9 @@ func (s *script) means(word, full string) bool {
 // program looks whether the server's program is there and can be run.
 func (s *script) program(name string, at int) {
 	full, seen := path.Clean(name), ""
+	if path.IsAbs(name) && s.elsewhere(full) {
+		return
+	}
 	if !path.IsAbs(name) {
 		if !s.sure {
 			return
@@ -200,7 +209,7 @@ func (s *script) program(name string, at int) {
 	switch {
 	case err != nil:
 		s.tell(CodeScriptProgram, at, "runs %s, which is not there%s", name, seen)
-	case info.IsDir() || info.Mode()&0o111 == 0 && !strings.HasSuffix(strings.ToLower(name), ".exe"):
+	case info.IsDir() || info.Mode()&0o111 == 0 && !s.facts.Away && !strings.HasSuffix(strings.ToLower(name), ".exe"):
 		s.tell(CodeScriptProgram, at, "runs %s, which cannot be run", name)
 	}
 }

@@ -63,13 +63,18 @@ func TestLaunches(t *testing.T) {
 		"a unit in the root":         {"q.service", "unit", "[Service]\nExecStart=/srv/q/bin/quay -mods=a conf/x.conf\n", "not-handed warning 2; seen-from-elsewhere warning 2"},
 		"a unit that goes nowhere":   {"q.service", "unit", "[Service]\nWorkingDirectory=/srv/other\nExecStart=/srv/q/bin/quay -mods=a conf/x.conf\n", "script-directory warning 2"},
 		"a unit of somebody's":       {"q.service", "unit", "[Service]\nWorkingDirectory=~\nExecStart=/srv/q/bin/quay -mods=a conf/x.conf\n", ""},
+		"elsewhere":                  {"start.sh", "shell", "cd /home/me/q/bin\n/home/me/q/quay -mods=a /home/me/q/conf/x.conf\n", "away"},
+		"elsewhere, not runnable":    {"start.sh", "shell", "conf/x.conf -mods=a conf/x.conf\n", "away"},
+		"elsewhere, not there":       {"start.sh", "shell", "./quay -mods=a\n", "away not-handed error 1; script-program error 1"},
 	} {
+		want, away := strings.CutPrefix(c.want, "away")
+		c.want = strings.TrimSpace(want)
 		d, err := dialect.Parse("launched.toml", []byte(strings.NewReplacer("FILE", c.file, "FORMAT", c.format).Replace(launched)))
 		insist.OK(t, err)
 		disk := fstest.MapFS{"srv/q/" + c.file: {Data: []byte(c.doc), Mode: 0o755}, "srv/q/bin/quay": {Mode: 0o755}, "srv/q/bin/quay.exe": {Mode: 0o644}, "srv/q/conf/x.conf": {Mode: 0o644}, "srv/q/mods/a/x": {}, "home/x": {}}
 		s := survey.Take(survey.Input{Server: "q", Dialect: d, Vars: dialect.Vars{"dir": "/srv/q"}, FS: disk})
 		var got []string
-		for _, f := range check.Run(s, check.Surroundings{FS: disk}).Findings {
+		for _, f := range check.Run(s, check.Surroundings{FS: disk, Away: away}).Findings {
 			if f.Severity != check.Note {
 				got = append(got, fmt.Sprintf("%s %s %d", f.Code, f.Severity, f.Line))
 			}

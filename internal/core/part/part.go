@@ -60,6 +60,25 @@ func Spots(fsys fs.FS, p *dialect.Part, vars dialect.Vars) (list []Spot) {
 
 func relative(name string) string { return strings.TrimPrefix(path.Clean(name), "/") }
 
+// Runnable is what is known of files of which nothing is known but that they are there: each may be one that can be run.
+type Runnable struct{ fs.FS }
+
+// Stat tells of a file that it can be run.
+func (r Runnable) Stat(name string) (fs.FileInfo, error) {
+	info, err := fs.Stat(r.FS, name)
+	if err == nil && info.Mode().IsRegular() {
+		info = runnable{info}
+	}
+	return info, err
+}
+
+// ReadDir is that of the files themselves.
+func (r Runnable) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(r.FS, name) }
+
+type runnable struct{ fs.FileInfo }
+
+func (r runnable) Mode() fs.FileMode { return r.FileInfo.Mode() | 0o111 }
+
 // IsOne tells whether what is at a path is a part: a folder with its marks, or, of a runtime, a file that can be run.
 func IsOne(fsys fs.FS, p *dialect.Part, full string) bool {
 	info, err := fs.Stat(fsys, relative(full))

@@ -21,6 +21,7 @@ func TestSpots(t *testing.T) {
 	insist.Same(t, "builds", fmt.Sprint(part.Spots(disk, builds, vars)), "[{/srv/mill/now } {/srv/mill/builds/mill-1.9 1.9} {/srv/mill/builds/mill-1.10 1.10}]")
 	runtime := &dialect.Part{Of: dialect.PartRuntime, Name: "wheel", Paths: []string{"wheel", "{nowhere}/x", "/opt/wheel-{version}/bin/wheel"}}
 	insist.Same(t, "runtimes", fmt.Sprint(part.Spots(disk, runtime, vars)), "[{/opt/wheel-2/bin/wheel 2}]")
+	insist.Same(t, "of which nobody knows what can be run", fmt.Sprint(part.Spots(part.Runnable{FS: disk}, runtime, vars)), "[{/opt/wheel-2/bin/wheel 2} {/opt/wheel-3/bin/wheel 3}]")
 	full, ok := part.At(builds, vars, "3")
 	insist.That(t, ok && full == "/srv/mill/builds/mill-3", "%q", full)
 	_, ok = part.At(&dialect.Part{Paths: []string{"{dir}/now"}}, vars, "3")
