@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -191,37 +192,29 @@ func TestWholeModOverABreakingLine(t *testing.T) {
 	insist.That(t, cut > rounds/2, "it broke %d times only", cut)
 }
 
-// stopping is a host whose line breaks before one of its changes of names, and at which folders can be found as they
-// were then.
+// stopping is a host whose line breaks before one of its changes of names.
 type stopping struct {
 	*shop
-	after int // renames and removals that are done yet
+	left *atomic.Int64 // renames and removals that are done yet
 }
 
-func (s *stopping) spend() error {
-	if s.after--; s.after < 0 {
+func (s *stopping) spend(do func() error) error {
+	if s.left.Add(-1) < 0 {
 		return remote.ErrLine
 	}
-	return nil
+	return do()
 }
 
 func (s *stopping) Rename(from, to string) error {
-	return errors.Join(s.spend(), when(s.after >= 0, func() error { return s.shop.Rename(from, to) }))
+	return s.spend(func() error { return s.shop.Rename(from, to) })
 }
 
 func (s *stopping) Remove(name string) error {
-	return errors.Join(s.spend(), when(s.after >= 0, func() error { return s.shop.Remove(name) }))
+	return s.spend(func() error { return s.shop.Remove(name) })
 }
 
 func (s *stopping) RemoveFolder(name string) error {
-	return errors.Join(s.spend(), when(s.after >= 0, func() error { return s.shop.RemoveFolder(name) }))
-}
-
-func when(is bool, do func() error) error {
-	if !is {
-		return nil
-	}
-	return do()
+	return s.spend(func() error { return s.shop.RemoveFolder(name) })
 }
 
 // A push is cut off before each of its renames and removals, and at each of those of the one that goes on; at a host
@@ -230,7 +223,8 @@ func TestCutOffAtEachRename(t *testing.T) {
 	t.Parallel()
 	for first := range 24 {
 		for second := range 8 {
-			s := &stopping{shop: newShop("/srv/start", "/srv/mods/a/one", "/srv/mods/a/two", "/srv/mods/a/in/x", "/srv/mods/old/x", "/srv/mods/old/y"), after: 1000}
+			s := &stopping{shop: newShop("/srv/start", "/srv/mods/a/one", "/srv/mods/a/two", "/srv/mods/a/in/x", "/srv/mods/old/x", "/srv/mods/old/y"), left: new(atomic.Int64)}
+			s.left.Store(1000)
 			m := s.mirror(t)
 			m.Mods = func() []string { return []string{"mods/a"} }
 			insist.OK(t, insist.Err(m.Pull(context.Background(), s, nil)))
@@ -239,7 +233,8 @@ func TestCutOffAtEachRename(t *testing.T) {
 			put(t, filepath.Join(m.Dir, "start"), "use a\n")
 			insist.OK(t, os.RemoveAll(filepath.Join(m.Dir, "mods/old")))
 			insist.OK(t, os.RemoveAll(filepath.Join(m.Dir, "mods/a/in")))
-			for _, s.after = range []int{first, second, 1000} {
+			for _, left := range []int{first, second, 1000} {
+				s.left.Store(int64(left))
 				err := m.Push(context.Background(), s, nil)
 				insist.That(t, err == nil || errors.Is(err, remote.ErrLine), "%d, %d: %v", first, second, err)
 				one, more, two := string(s.files["/srv/mods/a/one"]), string(s.files["/srv/mods/a/more"]), string(s.files["/srv/mods/a/two"])
