@@ -36,6 +36,9 @@ func databaseServer(t *testing.T) *quays {
 	if os.Getuid() == 0 {
 		common = append(common, "--user=root")
 	}
+	// Each has its own folder for what is temporary: when one starts it takes away what others have in a common one.
+	insist.OK(t, os.Mkdir(dir+"/tmp", 0o700))
+	common = append(common, "--tmpdir="+dir+"/tmp")
 	if out, err := exec.Command("mariadb-install-db", append(common, "--auth-root-authentication-method=normal", "--skip-test-db")...).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
