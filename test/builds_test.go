@@ -177,6 +177,21 @@ wheel 3.0 true  map[]
 	insist.Same(t, "mended", contents(t, filepath.Join(dir, "start.sh")), script)
 }
 
+// Where the start chooses in a way that is not understood, none is said to be used.
+func TestBuildChosenOtherwise(t *testing.T) {
+	t.Parallel()
+	o, dir := newMill(t)
+	executable(t, filepath.Join(dir, "start.sh"), "#!/bin/sh\ncd \"$(dirname \"$0\")\"\nBUILD=1.9\nexec \"./builds/$BUILD/mill\" \"-grind=rye\"\n")
+	var list []buildJSON
+	o.json(0, &list, "builds", "mill", "--json", "--of", "build")
+	insist.That(t, len(list) == 3 && !list[0].Used && !list[1].Used && !list[2].Used, "%+v", list)
+	insist.Holds(t, "another", o.try("use", "mill", "2.0", "--of", "build").err, "change it by hand where it is chosen")
+	insist.Holds(t, "its version", o.do(0, "check", "mill"), "the version of the mill cannot be found out")
+	var p proofJSON
+	o.json(0, &p, "prove", "mill", "--json")
+	insist.Same(t, "and it starts", p.outcomes(), "rye confirmed")
+}
+
 // A new build is laid beside the others, never over one, and is not used before that is said.
 func TestBuildLaidBeside(t *testing.T) {
 	t.Parallel()

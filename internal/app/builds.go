@@ -103,7 +103,8 @@ func (s *Server) spots(p *dialect.Part) []part.Spot {
 }
 
 // used is the one of a part that the server is started with: the one that a file names, else the one that was given,
-// else the only one, or of several the first that has no version in its name, or the newest. said tells by what.
+// else the only one, or, where the start asks for it, of several the first that has no version in its name, or the newest.
+// It is "" where that cannot be told. said tells by what.
 func (s *Server) used(p *dialect.Part, read func(name string) ([]byte, error)) (full, said, problem string) {
 	if one, ok := s.uses[p.Name]; ok {
 		return one, "", ""
@@ -135,11 +136,21 @@ func (s *Server) used(p *dialect.Part, read func(name string) ([]byte, error)) (
 	if len(list) == 0 {
 		return "", "", "looked for " + strings.Join(p.Places(s.Vars), ", ") + " and found none"
 	}
+	if len(list) > 1 && !s.asks(p) {
+		return "", "", "" // the start names one in a way that is not understood here
+	}
 	best := list[0]
 	if best.Version != "" {
 		best = list[len(list)-1]
 	}
 	return best.Path, "", ""
+}
+
+// asks tells whether the start is made with the one of a part that is used: it names it, or a value does that it is made of.
+func (s *Server) asks(p *dialect.Part) bool {
+	return s.Dialect.Start.Names(p.Name) || slices.ContainsFunc(s.Dialect.Givens, func(g dialect.Given) bool {
+		return slices.ContainsFunc(g.Default, func(form string) bool { return strings.Contains(form, "{"+p.Name+"}") })
+	})
 }
 
 func (s *Server) short(full string) string { return strings.TrimPrefix(full, s.Record.Dir+"/") }
@@ -200,12 +211,12 @@ func (g *ground) Use(name, which string, file func(name string) ([]byte, error))
 		}
 		u.Files = append(u.Files, planner.Renamed{Path: n.file, Raw: n.raw, Now: text.Encode(changed, encoding)})
 	}
-	if was, given := s.Record.Set[p.Name]; len(named) == 0 && s.Dialect.Start.Names(p.Name) || given {
+	if was, given := s.Record.Set[p.Name]; len(named) == 0 && s.asks(p) || given {
 		if now := s.short(spot.Path); was != now {
 			u.Given = append(u.Given, plan.Given{Name: p.Name, Was: was, Now: now})
 		}
 	} else if len(named) == 0 {
-		return nil, fmt.Errorf("no file names which %s is used, and the start does not ask for it", text.Clean(p.Name))
+		return nil, fmt.Errorf("no file names which %s is used as a path that is understood, and the start does not ask for it; change it by hand where it is chosen", text.Clean(p.Name))
 	}
 	s.fsys, s.uses, s.Missing = g.s.fsys, maps.Clone(s.uses), map[string]string{}
 	if s.uses == nil {
@@ -392,7 +403,7 @@ func (a *App) LayOf(ctx context.Context, name, partName, source, version string)
 	}
 	changes := []lineup.Change{{Op: lineup.OpLay, Mod: p.Name, To: version, Source: source}}
 	full, said, problem := s.used(p, readFile)
-	if said == "" && problem == "" && s.Dialect.Start.Names(p.Name) {
+	if said == "" && problem == "" && full != "" && s.asks(p) {
 		changes = append([]lineup.Change{{Op: lineup.OpUse, Mod: p.Name, To: s.short(full)}}, changes...)
 	}
 	return changes, nil

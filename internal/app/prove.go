@@ -353,19 +353,7 @@ func (a *App) noteBase(look *Look, p *proof.Proof) error {
 
 // baseStart is the newest proved start before a number that was made without any mod; nil for none. 0 is the newest of all.
 func (a *App) baseStart(name string, before int) (*proof.Proof, error) {
-	numbers, err := a.Home.Starts(name)
-	if err != nil {
-		return nil, err
-	}
-	for _, n := range slices.Backward(numbers) {
-		if before > 0 && n >= before {
-			continue
-		}
-		if p, err := a.Home.Start(name, n).Proof(); err == nil && p.Base && p.Verdict == proof.Proved {
-			return p, nil
-		}
-	}
-	return nil, nil
+	return a.startSuch(name, before, func(p *proof.Proof) bool { return p.Base && p.Verdict == proof.Proved })
 }
 
 // absentLeavings are the files and folders that mods which are on would make, as
@@ -468,6 +456,11 @@ func (a *App) LastStart(name string) (last, proved *proof.Proof, err error) {
 // startBefore is the newest judged start before another, or of all when that is
 // 0; nil when there is none.
 func (a *App) startBefore(name string, before int, proved bool) (*proof.Proof, error) {
+	return a.startSuch(name, before, func(p *proof.Proof) bool { return !proved || p.Verdict == proof.Proved })
+}
+
+// startSuch is the newest judged start before a number, 0 for any, of which something holds; nil for none.
+func (a *App) startSuch(name string, before int, holds func(p *proof.Proof) bool) (*proof.Proof, error) {
 	numbers, err := a.Home.Starts(name)
 	if err != nil {
 		return nil, err
@@ -476,7 +469,7 @@ func (a *App) startBefore(name string, before int, proved bool) (*proof.Proof, e
 		if before > 0 && n >= before {
 			continue
 		}
-		if p, err := a.Home.Start(name, n).Proof(); err == nil && (!proved || p.Verdict == proof.Proved) {
+		if p, err := a.Home.Start(name, n).Proof(); err == nil && holds(p) {
 			return p, nil
 		}
 	}

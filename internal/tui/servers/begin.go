@@ -23,6 +23,8 @@ type beginForm struct {
 	*frame.Desk
 	adopted  func(name string)
 	b        app.Beginning
+	want     app.Beginning // what was said last, of which it is being worked out what would be made
+	asked    int           // how often that was asked
 	families []string
 	family   int
 	begun    *app.Begun // as it would be; nil before that is known
@@ -37,6 +39,7 @@ type (
 		err   error
 	}
 	begunMsg struct {
+		asked int
 		b     app.Beginning
 		begun *app.Begun
 		err   error
@@ -60,9 +63,12 @@ func (f *beginForm) Again() tea.Cmd { return nil }
 
 // refresh works out what would be made of what is said in b.
 func (f *beginForm) refresh(b app.Beginning) tea.Cmd {
+	f.asked++
+	asked := f.asked
+	f.want = b
 	return f.Ask(func() tea.Msg {
 		begun, err := f.App.NewServer(f.Ctx, b, true, nil)
-		return begunMsg{b, begun, err}
+		return begunMsg{asked, b, begun, err}
 	})
 }
 
@@ -78,8 +84,12 @@ func (f *beginForm) Update(msg tea.Msg) tea.Cmd {
 		f.selected = 1
 		return f.refresh(f.b)
 	case begunMsg:
+		if msg.asked != f.asked {
+			return nil // something else was said meanwhile
+		}
 		if msg.err != nil && f.begun != nil && msg.b.Dialect == f.b.Dialect {
 			f.Complain(msg.err) // what was said last cannot be; what was before stands
+			f.want = f.b
 			return nil
 		}
 		f.b, f.begun, f.problem = msg.b, msg.begun, ""
@@ -139,7 +149,7 @@ func (f *beginForm) Key(k string) tea.Cmd {
 
 // said is what is said so far, to be changed.
 func (f *beginForm) said() app.Beginning {
-	b := f.b
+	b := f.want
 	b.From, b.Set = slices.Clone(b.From), maps.Clone(b.Set)
 	return b
 }
@@ -167,6 +177,9 @@ func (f *beginForm) change() tea.Cmd {
 	case i < f.bring():
 		p, cmd := frame.PathPrompt(f.Model, "Bring (nothing: leave it out): ", f.b.From[i-formHead], func(typed string) tea.Cmd {
 			b := f.said()
+			if i-formHead >= len(b.From) {
+				return nil // it was left out meanwhile
+			}
 			if b.From[i-formHead] = frame.ExpandHome(typed); typed == "" {
 				b.From = slices.Delete(b.From, i-formHead, i-formHead+1)
 			}
