@@ -20,16 +20,19 @@ import (
 	"initium/internal/core/text"
 )
 
-// ftpLines is how many connections are opened to a host over FTP, where one does one thing at a time.
-const ftpLines = 4
+// ftpLines is how many connections are opened to a host over FTP, where one does one thing at a time, if it allows as
+// many.
+const ftpLines = 8
 
 // ftpHost is a host over FTP (RFC 959, 3659, 4217).
 type ftpHost struct {
 	open func(ctx context.Context) (*ftp.ServerConn, error)
 
-	mu   sync.Mutex
-	free []*ftp.ServerConn
-	gate chan struct{}
+	mu     sync.Mutex
+	change sync.Cond // of what follows
+	free   []*ftp.ServerConn
+	lines  int // that are open, or being opened
+	most   int // that the host allows, as far as is known
 
 	once  sync.Once
 	grain time.Duration
@@ -51,7 +54,8 @@ func dialFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
 			return nil, "", err
 		}
 	}
-	h := &ftpHost{gate: make(chan struct{}, ftpLines)}
+	h := &ftpHost{most: ftpLines}
+	h.change.L = &h.mu
 	h.open = func(ctx context.Context) (*ftp.ServerConn, error) {
 		options := []ftp.DialOption{ftp.DialWithTimeout(l.Timeout), ftp.DialWithContext(ctx), ftp.DialWithForceListHidden(true)}
 		switch a.Scheme {
@@ -77,35 +81,60 @@ func dialFTP(ctx context.Context, a Address, l Login) (FS, string, error) {
 	if err != nil {
 		return nil, pin, err
 	}
-	h.free = append(h.free, conn)
+	h.free, h.lines = append(h.free, conn), 1
 	return h, pin, nil
 }
 
 // with does something over a connection of its own.
 func (h *ftpHost) with(do func(c *ftp.ServerConn) error) error {
-	h.gate <- struct{}{}
-	defer func() { <-h.gate }()
-	h.mu.Lock()
-	var conn *ftp.ServerConn
-	if n := len(h.free); n > 0 {
-		conn, h.free = h.free[n-1], h.free[:n-1]
-	}
-	h.mu.Unlock()
-	if conn == nil {
-		var err error
-		if conn, err = h.open(context.Background()); err != nil {
-			return err
-		}
-	}
-	err := ftpTold(do(conn))
-	if errors.Is(err, ErrLine) || errors.Is(err, context.Canceled) {
-		conn.Quit() // what is on it now is not known
+	conn, err := h.line()
+	if err != nil {
 		return err
 	}
+	err = ftpTold(do(conn))
+	broken := errors.Is(err, ErrLine) || errors.Is(err, context.Canceled)
+	if broken {
+		conn.Quit() // what is on it now is not known
+	}
 	h.mu.Lock()
-	h.free = append(h.free, conn)
-	h.mu.Unlock()
+	defer h.mu.Unlock()
+	if broken {
+		h.lines--
+	} else {
+		h.free = append(h.free, conn)
+	}
+	h.change.Signal()
 	return err
+}
+
+// line is a connection that nobody uses, opened if need be. A host that allows no more of them than there are is not
+// asked again: the next one that becomes free is waited for.
+func (h *ftpHost) line() (*ftp.ServerConn, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for {
+		if n := len(h.free); n > 0 {
+			conn := h.free[n-1]
+			h.free = h.free[:n-1]
+			return conn, nil
+		}
+		if h.lines < h.most {
+			h.lines++
+			h.mu.Unlock()
+			conn, err := h.open(context.Background())
+			h.mu.Lock()
+			if err == nil {
+				return conn, nil
+			}
+			if h.lines--; h.lines == 0 {
+				h.change.Broadcast()
+				return nil, err
+			}
+			h.most = h.lines
+			continue
+		}
+		h.change.Wait()
+	}
 }
 
 // ftpTold makes the errors of the line those of this package.
@@ -250,6 +279,7 @@ func (h *ftpHost) Close() (err error) {
 	for _, c := range h.free {
 		err = errors.Join(err, c.Quit())
 	}
+	h.lines -= len(h.free)
 	h.free = nil
 	return err
 }

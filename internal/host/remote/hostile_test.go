@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -30,6 +31,7 @@ type shop struct {
 	keeps    int  // bytes of a file that it has room for; 0 for all
 	noOver   bool // it does not rename over what is there
 	noAppend bool
+	hides    bool          // it does not tell of names that begin with a dot
 	grain    time.Duration // how exactly it tells times; 0 for a second
 	breaks   int           // bytes of the next file after which the line breaks; 0 for never
 	began    []int64       // where each file was begun with
@@ -77,6 +79,9 @@ func (s *shop) List(dir string) (list []remote.Entry, err error) {
 func (s *shop) Stat(name string) (remote.Entry, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.hides && strings.HasPrefix(path.Base(name), ".") {
+		return remote.Entry{}, fs.ErrNotExist
+	}
 	return s.entry(name)
 }
 
@@ -374,4 +379,28 @@ func TestPullThatIsCutOff(t *testing.T) {
 		_, err = again(m).Pull(context.Background(), s, nil)
 		insist.That(t, errors.Is(err, remote.ErrAhead), "what was done here is written over: %v", err)
 	}
+}
+
+// At a host that lists no names with a dot before them, a file and a mod are replaced all the same, and nothing is left.
+func TestHostThatHidesDots(t *testing.T) {
+	t.Parallel()
+	s := newShop("/srv/start", "/srv/mods/reed/bill", "/srv/mods/reed/deck")
+	s.lists = func(_ string, list []remote.Entry) ([]remote.Entry, error) {
+		return slices.DeleteFunc(list, func(e remote.Entry) bool { return strings.HasPrefix(e.Name, ".") }), nil
+	}
+	s.hides = true
+	m := s.mirror(t)
+	m.Mods = func() []string { return []string{"mods/reed"} }
+	insist.OK(t, insist.Err(m.Pull(context.Background(), s, nil)))
+	for _, f := range []string{"start", "mods/reed/bill", "mods/reed/deck"} {
+		insist.OK(t, os.WriteFile(filepath.Join(m.Dir, filepath.FromSlash(f)), []byte("is another"), 0o600))
+	}
+	insist.OK(t, m.Push(context.Background(), s, nil))
+	for name, data := range s.files {
+		insist.That(t, strings.HasSuffix(name, "/") || string(data) == "is another", "%s: %q", name, data)
+		insist.Lacks(t, "left", name, "initium")
+	}
+	said, err := remote.Probe(context.Background(), s, "/srv")
+	insist.OK(t, err)
+	insist.Holds(t, "told", strings.Join(said, "\n"), "lists no names that begin with a dot")
 }

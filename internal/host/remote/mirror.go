@@ -159,7 +159,7 @@ func (m *Mirror) tree(ctx context.Context, h FS) (all map[string]Entry, waiting 
 			case !goodName(e.Name):
 				passed = append(passed, fmt.Sprintf("%s in %s: no name that a file could have here", text.Clean(e.Name), text.Clean(m.there(f.rel))))
 				continue
-			case strings.HasPrefix(e.Name, waitsPrefix): // of a transfer that was cut off
+			case strings.HasPrefix(e.Name, waitsPrefix), strings.HasPrefix(e.Name, shownPrefix): // of a transfer that was cut off
 				e.Name = rel
 				waiting = append(waiting, e)
 				continue
@@ -298,9 +298,9 @@ func (m *Mirror) sweep(h FS, waiting []Entry) {
 	if _, err := os.Stat(m.journalFile()); err != nil {
 		return
 	}
-	mark := waitsPrefix + m.journal().Mark
+	mark := m.journal().Mark
 	for _, e := range waiting {
-		if strings.HasPrefix(path.Base(e.Name), mark) {
+		if name := path.Base(e.Name); strings.HasPrefix(name, waitsPrefix+mark) || strings.HasPrefix(name, shownPrefix+mark) {
 			away(h, m.there(e.Name), e.Kind)
 		}
 	}
@@ -623,11 +623,39 @@ func (m *Mirror) Ahead() (said []string, err error) {
 // waitsPrefix is what the names begin with of what waits beside its place at the host.
 const waitsPrefix = ".initium-"
 
+// shownPrefix is the same at hosts whose lists leave out names that begin with a dot.
+const shownPrefix = "initium-waits-"
+
+// hides tells whether the lists of a host leave out names that begin with a dot, which some over FTP do, by a folder of
+// such a name. Where none can be made to find it out, it is taken for no.
+func hides(h FS, folder string) (bool, error) {
+	if _, ok := h.(linker); ok {
+		return false, nil
+	}
+	made := h.MakeFolder(folder)
+	if errors.Is(made, ErrLine) {
+		return false, made
+	}
+	list, err := h.List(path.Dir(folder))
+	if err != nil {
+		return false, err
+	}
+	shown := slices.ContainsFunc(list, func(e Entry) bool { return e.Name == path.Base(folder) })
+	removed := h.RemoveFolder(folder)
+	if errors.Is(removed, ErrLine) {
+		return false, removed
+	}
+	return !shown && (made == nil || removed == nil), nil // one that is there already is of a push that was cut off here
+}
+
 // journal is what a push is about, so that another one can go on with what has arrived.
 type journal struct {
 	Mark  string            `json:"mark"`
 	Whole map[string]string `json:"whole"` // what has arrived as a whole: where it waits, to what shows that it is still the same here
 	Made  map[string]string `json:"made"`  // the new folders of mods that change: where they wait, to a digest of what they are of
+
+	Plain bool `json:"plain,omitempty"` // the names of what waits begin with no dot
+	Asked bool `json:"asked,omitempty"` // that is known
 
 	Placing bool     `json:"placing"`          // all has, and is being put in place
 	Wholes  []string `json:"wholes,omitempty"` // the folders then that change as a whole
@@ -685,12 +713,25 @@ func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error 
 		return gone(os.Remove(m.journalFile()))
 	}
 	j := m.journal()
+	prefix := waitsPrefix
 	if err := m.keep(j); err != nil {
 		return err
 	}
+	if !j.Asked {
+		if j.Plain, err = hides(h, m.there(waitsPrefix+j.Mark)); err != nil {
+			return err
+		}
+		j.Asked = true
+		if err := m.keep(j); err != nil {
+			return err
+		}
+	}
+	if j.Plain {
+		prefix = shownPrefix
+	}
 	wait := func(rel string) string {
 		sum := sha256.Sum256([]byte(rel))
-		return m.there(path.Join(path.Dir(rel), waitsPrefix+j.Mark+"-"+hex.EncodeToString(sum[:6])))
+		return m.there(path.Join(path.Dir(rel), prefix+j.Mark+"-"+hex.EncodeToString(sum[:6])))
 	}
 	var parts, done []part
 	if j.Placing {
@@ -965,22 +1006,21 @@ func (m *Mirror) sendOne(ctx context.Context, h FS, s sending, data *os.File, ar
 			return err
 		}
 	}
-	n, err := h.Size(s.waits)
-	if err != nil {
-		return err
-	}
-	if n != s.size {
-		return fmt.Errorf("%d bytes of %d have arrived; is the host's disk full?", n, s.size)
-	}
+	n, back := int64(0), &comparing{with: io.NewSectionReader(data, 0, s.size)}
+	var err error
 	if s.size > readBack {
-		return nil
+		n, err = h.Size(s.waits)
+	} else { // its size is known then, too
+		err = h.Get(ctx, s.waits, 0, back)
+		n = back.same
 	}
-	back := &comparing{with: io.NewSectionReader(data, 0, s.size)}
-	if err := h.Get(ctx, s.waits, 0, back); err != nil && !back.other {
-		return err
-	}
-	if back.other {
+	switch {
+	case back.other:
 		return errors.New("what has arrived is not what was sent")
+	case err != nil:
+		return err
+	case n != s.size:
+		return fmt.Errorf("%d bytes of %d have arrived; is the host's disk full?", n, s.size)
 	}
 	return nil
 }
@@ -1008,6 +1048,7 @@ func (m *Mirror) begunWith(ctx context.Context, h FS, s sending, data *os.File, 
 // comparing holds what comes against what it should be.
 type comparing struct {
 	with  io.Reader
+	same  int64 // the bytes so far
 	other bool
 }
 
@@ -1017,6 +1058,7 @@ func (c *comparing) Write(p []byte) (int, error) {
 		c.other = true
 		return 0, errors.New("it differs")
 	}
+	c.same += int64(len(p))
 	return len(p), nil
 }
 
@@ -1082,11 +1124,6 @@ func (m *Mirror) rank(rel string) int {
 // putIn renames something into its place. A host that does not rename over what is there has that put aside first, and
 // brought back when the second step fails.
 func (m *Mirror) putIn(h FS, waits, place string) error {
-	if _, err := h.Stat(waits); errors.Is(err, fs.ErrNotExist) {
-		if _, err := h.Stat(place); err == nil {
-			return nil // it was done before the line broke
-		}
-	}
 	first := h.Rename(waits, place)
 	if first == nil || errors.Is(first, ErrLine) {
 		return first

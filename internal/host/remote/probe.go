@@ -22,7 +22,7 @@ func Probe(ctx context.Context, h FS, folder string) (said []string, err error) 
 		return nil, fmt.Errorf("look into %s: %w", text.Clean(folder), err)
 	}
 	said = append(said, fmt.Sprintf("looks into %s: %d entries, in %d ms", text.Clean(folder), len(list), time.Since(began).Milliseconds()))
-	one := path.Join(folder, waitsPrefix+"probe-"+rand.Text()[:12])
+	one := path.Join(folder, shownPrefix+"probe-"+rand.Text()[:12])
 	two := one + "-2"
 	defer func() {
 		_ = h.Remove(one) // where it was not renamed
@@ -59,6 +59,11 @@ func Probe(ctx context.Context, h FS, folder string) (said []string, err error) 
 	}
 	if e.Time.Nanosecond() == 0 {
 		said = append(said, "tells times in whole seconds")
+	}
+	if hidden, err := hides(h, path.Join(folder, waitsPrefix+"shown-"+rand.Text()[:12])); err != nil {
+		return said, fmt.Errorf("make a folder: %w", err)
+	} else if hidden {
+		said = append(said, "lists no names that begin with a dot: files of that kind are not seen, and what is sent waits under names without one")
 	}
 	if err := h.Put(ctx, two, strings.NewReader("old"), 0); err != nil {
 		return said, fmt.Errorf("write a file: %w", err)
