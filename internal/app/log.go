@@ -95,6 +95,9 @@ func (a *App) Guard(name string, times int) error {
 	if err != nil {
 		return err
 	}
+	if record.Service != "" && times > 0 {
+		return usage("%s is a service, and systemd starts it again after a crash; take it back first (initium service %s --off)", name, name)
+	}
 	record.Guard = times
 	if err := a.Home.PutRecord(record); err != nil {
 		return err
@@ -114,9 +117,11 @@ func (a *App) Keep(name string) (ok bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	dir, _, err := a.prepare(look, ProveOptions{})
-	if err != nil {
-		return false, err
+	dir, handed := a.Home.Handed(name)
+	if !handed {
+		if dir, _, err = a.prepare(look, ProveOptions{}); err != nil {
+			return false, err
+		}
 	}
 	if err := a.Close(); err != nil { // others work with it while the server runs
 		return false, err

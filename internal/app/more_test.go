@@ -40,6 +40,7 @@ Type=exec
 User=` + me.Username + `
 WorkingDirectory=` + doubled(dir) + `
 Environment="INITIUM_HOME=` + doubled(a.Home.Dir) + `"
+Environment="PATH=` + doubled(os.Getenv("PATH")) + `"
 ExecStart="/opt/a \"b\" $$c/100%%" keep "k"
 # The keeper asks the server to stop, waits and then insists; only after that does systemd.
 KillMode=mixed

@@ -61,6 +61,9 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 	keep := opt.Keep == KeepAlways || opt.Keep == KeepProved && p.Verdict == proof.Proved
 	switch {
 	case end.Exit != nil:
+		if r := look.Server.Record; r.Service != "" { // who has asked for this start knows now; systemd would try more of them
+			err = a.services(r).Halt(context.WithoutCancel(ctx), serviceUnit(name))
+		}
 	case !keep || end.Stopped:
 		f.step(Step{Stopping: true})
 		if _, err := f.dir.Stop(context.WithoutCancel(ctx)); err != nil {
@@ -72,7 +75,7 @@ func (a *App) Prove(ctx context.Context, name string, opt ProveOptions) (*proof.
 				p, err = again, a.putProof(look, again, f.dir)
 			}
 		}
-	case look.Server.Record.Guard > 0:
+	case look.Server.Record.Guard > 0 && look.Server.Record.Service == "": // else that is systemd's to do
 		err = f.dir.Guard(look.Server.Record.Guard)
 	}
 	return p, err
@@ -131,7 +134,12 @@ func (a *App) Begin(name string, opt ProveOptions) (*Look, error) {
 // launch lets a keeper start a server. A start that did not come to it because the server runs
 // already, by another who was quicker, is forgotten: the server's newest is the one that runs.
 func (a *App) launch(name string, dir host.StartDir) error {
-	err := dir.Launch(a.Exe)
+	var err error
+	if r, unknown := a.Home.Record(name); unknown == nil && r.Service != "" {
+		err = dir.LaunchAs(a.services(r), serviceUnit(name))
+	} else {
+		err = dir.Launch(a.Exe)
+	}
 	if err == nil {
 		return nil
 	}

@@ -3,17 +3,22 @@ package app
 import (
 	"errors"
 	"fmt"
+	"os"
 	"os/user"
 	"strings"
 	"time"
 	"unicode"
 
 	"initium/internal/core/text"
+	"initium/internal/host"
 )
 
 // Unit writes a systemd service that runs a server under a keeper: started with the
 // machine, started again after a crash, stopped politely (systemd.service(5)).
-func (a *App) Unit(name string) ([]byte, error) {
+func (a *App) Unit(name string) ([]byte, error) { return a.unit(name, host.Services{}) }
+
+// unit writes the service for a systemd.
+func (a *App) unit(name string, of host.Services) ([]byte, error) {
 	s, err := a.Server(name)
 	if err != nil {
 		return nil, err
@@ -29,16 +34,21 @@ func (a *App) Unit(name string) ([]byte, error) {
 	u := &unitWriter{}
 	u.line("[Unit]")
 	u.line("Description=" + u.value("the name", name+" ("+s.Dialect.Title+"), kept by Initium"))
-	u.line("After=network-online.target")
-	u.line("Wants=network-online.target")
+	if !of.User { // a user's knows of no network
+		u.line("After=network-online.target")
+		u.line("Wants=network-online.target")
+	}
 	u.line("StartLimitIntervalSec=10min")
 	u.line("StartLimitBurst=5")
 	u.line("")
 	u.line("[Service]")
 	u.line("Type=exec")
-	u.line("User=" + u.value("the user", me.Username))
+	if !of.User {
+		u.line("User=" + u.value("the user", me.Username))
+	}
 	u.line("WorkingDirectory=" + u.value("the server's folder", s.Record.Dir))
 	u.line("Environment=" + u.quoted("Initium's home", "INITIUM_HOME="+a.Home.Dir))
+	u.line("Environment=" + u.quoted("PATH, by which programs are found", "PATH="+os.Getenv("PATH")))
 	u.line("ExecStart=" + strings.ReplaceAll(u.quoted("the program", a.Exe)+" keep "+u.quoted("the name", name), "$", "$$"))
 	u.line("# The keeper asks the server to stop, waits and then insists; only after that does systemd.")
 	u.line("KillMode=mixed")
@@ -47,7 +57,11 @@ func (a *App) Unit(name string) ([]byte, error) {
 	u.line("RestartSec=5")
 	u.line("")
 	u.line("[Install]")
-	u.line("WantedBy=multi-user.target")
+	if of.User {
+		u.line("WantedBy=default.target")
+	} else {
+		u.line("WantedBy=multi-user.target")
+	}
 	return []byte(u.b.String()), u.err
 }
 

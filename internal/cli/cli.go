@@ -165,7 +165,7 @@ Exit status: 0 done, 1 the answer is no, 2 wrong usage, 3 could not be carried o
 		e.look(), e.take(), e.remove(), e.baseline(), e.backup(), e.restore(),
 		e.settings(), e.set(), e.unset(), e.edit(), e.put(), e.merge(), e.sql(), e.recipe(), e.each(), e.differ(), e.own(), e.carry(), e.builds(), e.use(), e.renew(), e.host(), e.at(), e.sync(), e.owed(), e.plan(), e.apply(), e.form(), e.undo(), e.ledger(),
 		e.prove(), e.rehearse(), e.expect(), e.log(), e.say(), e.switchMod(app.SwitchReload, "Load one mod of a running server anew, where the family can, with proof"),
-		e.switchMod(app.SwitchLoad, "Load one more mod into a running server"), e.switchMod(app.SwitchUnload, "Take one mod out of a running server"), e.guard(), e.keep(), e.remedy(), e.teach(), e.learn(), e.compare(), e.read(), e.culprit(), e.stop(), e.export(), e.dialect(), e.standIn(), e.keeper(), e.note())
+		e.switchMod(app.SwitchLoad, "Load one more mod into a running server"), e.switchMod(app.SwitchUnload, "Take one mod out of a running server"), e.guard(), e.keep(), e.service(), e.remedy(), e.teach(), e.learn(), e.compare(), e.read(), e.culprit(), e.stop(), e.export(), e.dialect(), e.standIn(), e.keeper(), e.note())
 	arranged(root)
 	e.completed(root)
 	return root

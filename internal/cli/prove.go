@@ -351,6 +351,48 @@ func (e *env) keep() *cobra.Command {
 	}
 }
 
+func (e *env) service() *cobra.Command {
+	var on, off, own, asJSON bool
+	cmd := &cobra.Command{
+		Use:   "service SERVER",
+		Short: "Hand a server to systemd, which starts it with the machine and after a crash; take it back; or tell what becomes of it there",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if on && off || own && !on || asJSON && off {
+				return fmt.Errorf("%w: say --on or --off or neither; --user goes with --on, --json not with --off", errArgs)
+			}
+			if off {
+				err := e.app.TakeBack(cmd.Context(), args[0])
+				if err == nil {
+					fmt.Fprintf(e.out, "%s is started from here alone again\n", args[0])
+				}
+				return err
+			}
+			ask := e.app.Service
+			if on {
+				ask = func(ctx context.Context, name string) (*app.Service, error) { return e.app.HandOver(ctx, name, own) }
+			}
+			s, err := ask(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				return e.json(s)
+			}
+			fmt.Fprintf(e.out, "%s: %s\n", args[0], s.Words())
+			for _, line := range s.Said {
+				fmt.Fprintln(e.out, "  "+line)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&on, "on", false, "hand it over: the unit is written, and every start is the service's from now on")
+	cmd.Flags().BoolVar(&own, "user", false, "to your own systemd and not to the machine's, which is root's to do")
+	cmd.Flags().BoolVar(&off, "off", false, "take it back: the unit goes")
+	cmd.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return cmd
+}
+
 func (e *env) guard() *cobra.Command {
 	var times int
 	var off bool

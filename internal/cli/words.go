@@ -45,7 +45,7 @@ var groups = []struct {
 	{"Change what is set:", []string{"settings", "set", "unset", "edit", "put", "merge", "sql"}},
 	{"Bring mods in and take them out:", []string{"look", "take", "remove"}},
 	{"Change what it stands on:", []string{"builds", "use", "renew"}},
-	{"Start it, and prove that all loaded:", []string{"prove", "rehearse", "each", "expect", "stop", "log", "say", "reload", "load", "unload", "guard", "keep"}},
+	{"Start it, and prove that all loaded:", []string{"prove", "rehearse", "each", "expect", "stop", "log", "say", "reload", "load", "unload", "guard", "keep", "service"}},
 	{"Find out what went wrong:", []string{"remedy", "compare", "culprit", "read"}},
 	{"Do it again elsewhere:", []string{"recipe", "differ", "own", "carry"}},
 	{"Go back, and keep safe:", []string{"ledger", "undo", "backup", "restore", "baseline"}},

@@ -53,8 +53,9 @@ type Record struct {
 	Dialect string            `toml:"dialect"`
 	Set     map[string]string `toml:"set"` // given values that the operator supplied
 	Adopted time.Time         `toml:"adopted"`
-	Own     []string          `toml:"own,omitempty" json:",omitempty"` // settings that are its own, and are not carried from or to it
-	Guard   int               `toml:"guard"`                           // how many crashes in a row it is started again after
+	Own     []string          `toml:"own,omitempty" json:",omitempty"`     // settings that are its own, and are not carried from or to it
+	Guard   int               `toml:"guard"`                               // how many crashes in a row it is started again after
+	Service string            `toml:"service,omitempty" json:",omitempty"` // which systemd starts it: ServiceOfMachine, ServiceOfUser, or none, ""
 
 	// Of a server that stands at a host: which, and where there. Dir is its mirror then.
 	Host string `toml:"host,omitempty" json:",omitempty"`

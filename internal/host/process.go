@@ -133,6 +133,9 @@ func RunningIn(dir string, command []string) (pid int) {
 		program = command[1]
 	}
 	for _, pid := range processes() {
+		if pid == os.Getpid() { // a keeper that a service has put there, of a server whose program is this one
+			continue
+		}
 		if cwd, err := os.Readlink("/proc/" + strconv.Itoa(pid) + "/cwd"); err != nil || cwd != real {
 			continue
 		}
