@@ -29,6 +29,12 @@ of    = "runtime"
 name  = "wheel"
 about = "the wheel"
 path  = ["{dir}/wheels/wheel-{version}/wheel"]
+[[part]]
+of    = "loader"
+name  = "grist"
+about = "the grist"
+path  = ["{dir}"]
+mark  = ["grist/version", "hopper"]
 [[place]]
 path = "{dir}/mods"
 mark = ["mod.toml"]
@@ -37,6 +43,7 @@ file    = "mod.toml"
 format  = "toml"
 name    = "name"
 server  = "for"
+loader  = "with"
 runtime = "on"
 [[registration]]
 name   = "start script"
@@ -56,6 +63,10 @@ about   = "the wheel"
 command = ["{wheel}", "--version"]
 line    = "wheel {version}"
 wants   = ">=2"
+[[build]]
+of      = "loader"
+about   = "the grist"
+file    = "{dir}/grist/version"
 [load]
 misfit = "fails"
 [start]
@@ -81,14 +92,15 @@ means = "stopped"
 line  = "stands still: {reason}"
 `
 
-// millProgram is a build: it runs on a wheel, and takes mods that are made for it and its wheel.
+// millProgram is a build: it runs on a wheel, with grist or without, and takes mods that are made for all of it.
 const millProgram = `#!/bin/sh
 if [ "$1" = --version ]; then echo "mill %[1]s"; exit 0; fi
 wheel=$("$WHEEL" --version) || exit 3
 wheel=${wheel#wheel }
 if [ "${wheel%%%%.*}" -lt 2 ]; then echo "stands still: the wheel is $wheel, and 2 is needed"; exit 4; fi
+grist=$(cat grist/version 2>/dev/null || echo 0)
 for mod in $(echo "${1#-grind=}" | tr , ' '); do
-  for want in "for:%[1]s" "on:$wheel"; do
+  for want in "for:%[1]s" "on:$wheel" "with:$grist"; do
     needs=$(sed -n "s/^${want%%%%:*} *= *'>=\(.*\)'/\1/p" "mods/$mod/mod.toml")
     if [ -n "$needs" ] && [ "$(printf '%%s\n%%s\n' "$needs" "${want#*:}" | sort -V | head -n 1)" != "$needs" ]; then echo "cannot take $mod: wants ${want%%%%:*} $needs"; continue 2; fi
   done
@@ -109,10 +121,10 @@ func newMill(t *testing.T) (o *operator, dir string) {
 	for _, v := range []string{"1.5", "2.1", "3.0"} {
 		executable(t, filepath.Join(dir, "wheels/wheel-"+v+"/wheel"), "#!/bin/sh\necho wheel "+v+"\n")
 	}
-	for name, wants := range map[string]string{"rye": "", "oats": "for = '>=1.10'\n", "malt": "on = '>=3'\n", "wheat": "for = '>=2'\non = '>=2.1'\n"} {
+	for name, wants := range map[string]string{"rye": "", "oats": "for = '>=1.10'\n", "malt": "on = '>=3'\n", "wheat": "for = '>=2'\non = '>=2.1'\n", "spelt": "with = '>=1'\n", "barley": "for = '>=1.10'\nwith = '>=2'\n"} {
 		write(t, filepath.Join(dir, "mods", name, "mod.toml"), fmt.Sprintf("name = %q\n%s", name, wants))
 	}
-	executable(t, filepath.Join(dir, "start.sh"), "#!/bin/sh\n# since builds/1.9 it runs by itself\ncd \"$(dirname \"$0\")\" || exit 1\nexec ./builds/1.10/mill \"-grind=rye,oats,malt,wheat\"\n")
+	executable(t, filepath.Join(dir, "start.sh"), "#!/bin/sh\n# since builds/1.9 it runs by itself\ncd \"$(dirname \"$0\")\" || exit 1\nexec ./builds/1.10/mill \"-grind=rye,oats,malt,wheat,spelt,barley\"\n")
 	file := filepath.Join(t.TempDir(), "mill.toml")
 	write(t, file, millDialect)
 	o.do(0, "dialect", "add", file)
@@ -142,12 +154,13 @@ func TestBuildsSideBySide(t *testing.T) {
 	for _, b := range list {
 		said += fmt.Sprintf("%s %s %v %s %v %s\n", b.Part, b.Version, b.Used, b.Said, b.Unfit, b.Wants)
 	}
-	insist.Same(t, "what there is", said, `build 1.9 false  map[oats:>=1.10 wheat:>=2] 
+	insist.Same(t, "what there is", said, `build 1.9 false  map[barley:>=1.10 oats:>=1.10 wheat:>=2] 
 build 1.10 true start.sh map[wheat:>=2] 
 build 2.0 false  map[] 
 wheel 1.5 false  map[malt:>=3 wheat:>=2.1] >=2
 wheel 2.1 false  map[malt:>=3] 
 wheel 3.0 true  map[] 
+grist  false  map[barley:>=2 spelt:>=1] 
 `)
 	script := contents(t, filepath.Join(dir, "start.sh"))
 	said = o.do(0, "use", "mill", "1.9", "--show")
@@ -213,38 +226,98 @@ func TestBuildLaidBeside(t *testing.T) {
 	insist.Holds(t, "no version", o.try("builds", "mill", "--add", pack("download.zip", map[string]string{"x/mill": "m"}), "--of", "build").err, "its name does not say")
 	insist.Holds(t, "no name of a folder", o.try("builds", "mill", "--add", other, "--of", "build", "--as", "../x").err, "cannot be the name of a folder")
 	insist.Holds(t, "none in it", o.try("builds", "mill", "--add", pack("x.zip", map[string]string{"y": "z"}), "--of", "build").err, "no folder in it has mill")
-	insist.Holds(t, "which part", o.try("builds", "mill", "--add", other).err, "--of build or --of wheel")
+	insist.Holds(t, "which part", o.try("builds", "mill", "--add", pack("wheel-4.zip", map[string]string{"wheel": "w"})).err, "--of build or --of wheel or --of grist")
+	insist.Holds(t, "told by its marks", o.try("builds", "mill", "--add", other).err, "is there already, with other files; nothing is laid over it")
 	o.do(0, "undo", "mill")
 	same(t, "taken back", stands(t, dir), before)
 }
 
-// What is foretold of each build and each wheel is what comes of the start with them.
+// grist packs a loader for a mill, which brings its own settings for the hopper that the mill has already.
+func grist(t *testing.T, version string, more map[string]string) string {
+	t.Helper()
+	files := map[string]string{"grist-" + version + "/grist/version": version + "\n", "grist-" + version + "/hopper": "wide " + version + "\n"}
+	for name, holds := range more {
+		files["grist-"+version+"/"+name] = holds
+	}
+	full := filepath.Join(t.TempDir(), "grist-"+version+".zip")
+	insist.OK(t, os.WriteFile(full, zipped(t, files), 0o644))
+	return full
+}
+
+// What is foretold of each build, each wheel and each loader is what comes of the start with them. Then all is taken
+// back, and the server is as it was.
 func TestBuildsForetold(t *testing.T) {
 	t.Parallel()
-	o, _ := newMill(t)
-	for _, build := range []string{"1.9", "1.10", "2.0"} {
-		for _, wheel := range []string{"1.5", "2.1", "3.0"} {
-			o.try("use", "mill", build)
-			o.try("use", "mill", wheel, "--of", "wheel")
-			var said struct {
-				Stops    string
-				Forecast []struct{ Mod, Outcome string }
+	o, dir := newMill(t)
+	write(t, filepath.Join(dir, "hopper"), "narrow\n")
+	before := stands(t, dir)
+	for _, loader := range []string{"", "1.4", "2"} {
+		if loader != "" {
+			o.do(0, "builds", "mill", "--add", grist(t, loader, nil), "--take", "all")
+		}
+		for _, build := range []string{"1.9", "1.10", "2.0"} {
+			for _, wheel := range []string{"1.5", "2.1", "3.0"} {
+				o.try("use", "mill", build)
+				o.try("use", "mill", wheel, "--of", "wheel")
+				with := fmt.Sprintf("%s on %s with %q", build, wheel, loader)
+				var said struct {
+					Stops    string
+					Forecast []struct{ Mod, Outcome string }
+				}
+				var p proofJSON
+				told := o.try("check", "mill", "--json").out
+				decode(t, told, &said)
+				decode(t, o.try("prove", "mill", "--json").out, &p)
+				if wheel == "1.5" {
+					insist.That(t, said.Stops != "" && p.Exit != nil, "%s: foretold %.3000s, and %+v", with, told, p.outcomes())
+					continue
+				}
+				for _, m := range said.Forecast {
+					insist.That(t, p.mod(m.Mod).Outcome == m.Outcome, "%s: %s was foretold to be %s, and is %s", with, m.Mod, m.Outcome, p.mod(m.Mod).Outcome)
+				}
+				insist.That(t, len(said.Forecast) == 6, "%s: %s", with, told)
 			}
-			var p proofJSON
-			told := o.try("check", "mill", "--json").out
-			decode(t, told, &said)
-			out := o.try("prove", "mill", "--json").out
-			decode(t, out, &p)
-			if wheel == "1.5" {
-				insist.That(t, said.Stops != "" && p.Exit != nil, "%s on %s: foretold %.3000s, and %+v", build, wheel, told, p.outcomes())
-				continue
-			}
-			for _, m := range said.Forecast {
-				insist.That(t, p.mod(m.Mod).Outcome == m.Outcome, "%s on %s: %s was foretold to be %s, and is %s", build, wheel, m.Mod, m.Outcome, p.mod(m.Mod).Outcome)
-			}
-			insist.That(t, len(said.Forecast) == 4, "%s", told)
 		}
 	}
+	o.do(0, "undo", "mill", "0")
+	same(t, "taken back", stands(t, dir), before)
+}
+
+// A loader lies over the server: another one takes its place, and what it leaves when it is taken out is the server as it was.
+func TestLoaderLaidOver(t *testing.T) {
+	t.Parallel()
+	o, dir := newMill(t)
+	write(t, filepath.Join(dir, "hopper"), "narrow\n")
+	insist.OK(t, os.Chmod(filepath.Join(dir, "hopper"), 0o640))
+	before := stands(t, dir)
+	insist.Holds(t, "none", o.do(0, "builds", "mill", "--of", "grist"), "none", "barley wants >=2, spelt wants >=1")
+	insist.Holds(t, "foretold", o.try("check", "mill").out, "it is made for the loader >=1, and there is none")
+	one := grist(t, "1.4", map[string]string{"grist/stones/a": "a", "grist/stones/b": "b"})
+	insist.Holds(t, "asked", o.try("builds", "mill", "--add", one).err, "there is a file of that name already", "hopper")
+	same(t, "nothing was written", stands(t, dir), before)
+	insist.Holds(t, "shown", o.do(0, "builds", "mill", "--add", one, "--take", "hopper", "--show"), "no more: error: spelt", "hopper")
+	same(t, "shown only", stands(t, dir), before)
+	o.do(0, "builds", "mill", "--add", one, "--take", "hopper")
+	insist.Same(t, "its own", contents(t, filepath.Join(dir, "hopper")), "wide 1.4\n")
+	insist.Holds(t, "there", o.do(0, "builds", "mill", "--of", "grist"), "1.4", "used (laid over it)", "barley wants >=2")
+	insist.Holds(t, "the same", o.do(0, "builds", "mill", "--add", one), "so already")
+
+	write(t, filepath.Join(dir, "mods/grist/mod.toml"), "name = 'grist'\n")
+	insist.Holds(t, "a mod of its name", o.try("builds", "mill", "--add", grist(t, "2", nil)).err, "there is a mod that is called grist")
+	insist.OK(t, os.RemoveAll(filepath.Join(dir, "mods/grist")))
+	o.do(0, "builds", "mill", "--add", grist(t, "2", map[string]string{"grist/stones/b": "b2"}), "--take", "all")
+	insist.That(t, !exists(filepath.Join(dir, "grist/stones/a")), "what the earlier one brought is still there")
+	insist.Holds(t, "another", o.do(0, "builds", "mill", "--of", "grist"), "2  ", "used (laid over it)")
+	insist.Lacks(t, "all fit", o.try("check", "mill").out, "made for the loader")
+	o.do(0, "remove", "mill", "grist", "--agree")
+	same(t, "taken out", stands(t, dir), before)
+	o.do(0, "undo", "mill")
+	insist.Same(t, "and there again", contents(t, filepath.Join(dir, "grist/stones/b")), "b2")
+	o.do(0, "undo", "mill", "0")
+	same(t, "taken back", stands(t, dir), before)
+
+	write(t, filepath.Join(dir, "grist/version"), "3\n")
+	insist.Holds(t, "found there", o.do(0, "builds", "mill", "--of", "grist"), "3  ", "used (found there)")
 }
 
 // A world is begun anew by one change, and comes back by one undo; a server that runs is left alone.

@@ -99,6 +99,17 @@ func TestLaidOver(t *testing.T) {
 	insist.Holds(t, "what is not there", o.try("remove", "sound", "night-lights", "--agree").err, "no mod")
 }
 
+// withLoader adds a family like the one of the harbours, with a loader that is laid over its servers.
+func withLoader(t *testing.T, o *operator) (family string) {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "buoyed.toml")
+	own := strings.NewReplacer(`"harrow-sound"`, `"buoyed"`).Replace(contents(t, "../dialects/harrow-sound.toml"))
+	own = strings.Replace(own, `"stand-in", "buoyed"`, `"stand-in", "harrow-sound"`, 1)
+	write(t, file, strings.Replace(own, "[[part]]", "[[part]]\nof = \"loader\"\nname = \"buoy\"\npath = [\"{dir}\"]\nmark = [\"harbour/buoy\"]\n\n[[part]]", 1))
+	o.do(0, "dialect", "add", file)
+	return "buoyed"
+}
+
 // Whatever is taken in, brought up to date, taken out and taken back, in any order: when all is out, and when all is
 // taken back, the server is as it was, to the byte and the rights.
 func TestLaidAtRandom(t *testing.T) {
@@ -111,6 +122,7 @@ func TestLaidAtRandom(t *testing.T) {
 	random := rand.New(rand.NewPCG(18, 8))
 	for round := range rounds {
 		o := newOperator(t)
+		family := withLoader(t, o)
 		dir := filepath.Join(t.TempDir(), fmt.Sprint("sound", round))
 		insist.OK(t, os.CopyFS(dir, os.DirFS("../demo/harrow-sound")))
 		for _, name := range []string{"a", "in/b"} {
@@ -118,11 +130,11 @@ func TestLaidAtRandom(t *testing.T) {
 		}
 		insist.OK(t, os.Chmod(filepath.Join(dir, "harbour/a"), 0o750))
 		before := stands(t, dir)
-		o.do(0, "adopt", dir, "--as", "sound")
+		o.do(0, "adopt", dir, "--as", "sound", "--dialect", family)
 		there := map[string]bool{}
 		var log []string
 		for step := range 7 {
-			name := []string{"one", "two", "lamps"}[random.IntN(3)]
+			name := []string{"one", "two", "lamps", "buoy"}[random.IntN(4)]
 			files := map[string]string{}
 			for _, f := range []string{"harbour/a", "harbour/in/b", "harbour/in/c", "harbour/new/d", "harbour/new/deep/e", "sea.chart"} {
 				if random.IntN(2) == 0 {
@@ -140,6 +152,13 @@ func TestLaidAtRandom(t *testing.T) {
 				log = append(log, "remove "+name)
 				o.try("remove", "sound", name, "--agree") // others may have laid theirs over all of it
 				there[name] = false
+			case name == "buoy":
+				files["harbour/buoy"] = fmt.Sprint(step)
+				full := filepath.Join(archives, fmt.Sprintf("buoy-%d.%d.zip", round, step))
+				insist.OK(t, os.WriteFile(full, zipped(t, files), 0o644))
+				log = append(log, fmt.Sprint("lay ", sortedKeys(files)))
+				o.do(0, "builds", "sound", "--add", full, "--take", "all")
+				there[name] = true
 			default:
 				if name != "lamps" {
 					files[name+"/bill.toml"] = fmt.Sprintf("name = %q\nrelease = \"%d\"\nwaits_for = []\n", name, step)
@@ -156,7 +175,7 @@ func TestLaidAtRandom(t *testing.T) {
 		}
 		if round%2 == 0 {
 			for range 3 { // one that others have laid theirs over goes after them
-				for _, n := range []string{"lamps", "one", "two"} {
+				for _, n := range []string{"lamps", "buoy", "one", "two"} {
 					o.try("remove", "sound", n, "--agree")
 				}
 			}

@@ -273,6 +273,7 @@ func (a *App) beginning(ctx context.Context, s *Server, sources []string, values
 
 // parts lays the parts that are in sources. It returns the sources in which there is none: they may be mods.
 func (l *layout) parts(ctx context.Context, sources []string) (others []string, err error) {
+	var over []lineup.Change // once that is there which they are laid over
 	for _, source := range sources {
 		names, err := l.a.partsIn(ctx, l.s, source)
 		if err != nil {
@@ -283,12 +284,20 @@ func (l *layout) parts(ctx context.Context, sources []string) (others []string, 
 			return nil, err
 		}
 		for _, name := range names {
-			if err := l.do(lineup.Change{Op: lineup.OpLay, Mod: name, Source: full}); err != nil {
+			c := lineup.Change{Op: lineup.OpLay, Mod: name, Source: full}
+			if slices.ContainsFunc(l.s.Dialect.Parts, func(p dialect.Part) bool { return p.Name == name && p.Of == dialect.PartLoader }) {
+				over = append(over, c)
+			} else if err := l.do(c); err != nil {
 				return nil, err
 			}
 		}
 		if len(names) == 0 {
 			others = append(others, full)
+		}
+	}
+	for _, c := range over {
+		if err := l.do(c); err != nil {
+			return nil, err
 		}
 	}
 	return others, nil

@@ -15,6 +15,7 @@ import (
 
 	"initium/internal/core/check"
 	"initium/internal/core/dialect"
+	"initium/internal/core/forecast"
 	"initium/internal/core/lineup"
 	"initium/internal/core/mod"
 	"initium/internal/core/part"
@@ -83,6 +84,23 @@ func (s *Server) whatRuns() fs.FS {
 		return part.Runnable{FS: s.disk()}
 	}
 	return s.disk()
+}
+
+// over is the folder that a loader is laid over, "" where that cannot be told, and whether there is one.
+func (s *Server) over(p *dialect.Part) (folder string, there bool) {
+	places := p.Places(s.Vars)
+	if len(places) == 0 || !filepath.IsAbs(places[0]) {
+		return "", false
+	}
+	return places[0], part.IsOne(s.whatRuns(), p, places[0])
+}
+
+// without tells that a server has no loader where one could be: its dialect says by which files one is known.
+func (s *Server) without(of dialect.BuildOf) bool {
+	return of == dialect.BuildLoader && slices.ContainsFunc(s.Dialect.Parts, func(p dialect.Part) bool {
+		folder, there := s.over(&p)
+		return p.Of == dialect.PartLoader && folder != "" && !there
+	})
 }
 
 // spots are those of a part that are there: at its paths, and, of a runtime, the one that its name leads to.
@@ -257,6 +275,8 @@ type PartThere struct {
 	Path    string            `json:"path"`
 	Changed time.Time         `json:"changed,omitzero"`
 	Used    bool              `json:"used"`
+	Laid    []string          `json:"laid,omitempty"`    // of a loader: the files that were laid for it from here
+	Absent  bool              `json:"absent,omitempty"`  // a loader that could be laid over the server, and is not
 	Said    string            `json:"said_by,omitempty"` // of the one that is used: the file that names it, or "given"
 	Unfit   map[string]string `json:"unfit,omitempty"`   // mods that are on and not made for it: what they want
 	Wants   string            `json:"wants,omitempty"`   // what the server itself wants of it, where that does not fit
@@ -274,6 +294,13 @@ func (a *App) Builds(name string) ([]PartThere, error) {
 	list := []PartThere{}
 	for i := range s.Dialect.Parts {
 		p := &s.Dialect.Parts[i]
+		if p.Of == dialect.PartLoader {
+			one, err := a.loader(s, now, p)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, one)
+		}
 		if !p.Chosen() {
 			continue
 		}
@@ -297,6 +324,32 @@ func (a *App) Builds(name string) ([]PartThere, error) {
 	return list, nil
 }
 
+// loader tells of what is laid over a server.
+func (a *App) loader(s *Server, now *survey.Survey, p *dialect.Part) (one PartThere, err error) {
+	folder, there := s.over(p)
+	one = PartThere{Part: p.Name, Of: p.Of, About: p.About, Path: text.Clean(folder), Used: there, Absent: !there}
+	a.fits(s, now, p, folder, &one)
+	if !there {
+		one.Problem = ""
+		return one, nil
+	}
+	if info, err := fs.Stat(s.disk(), relative(path.Join(folder, p.Mark[0]))); err == nil {
+		one.Changed = info.ModTime()
+	}
+	l, err := a.ledger()
+	if err != nil {
+		return one, err
+	}
+	laid, err := l.Laid(s.Record.Name, p.Name, func(other string) bool { return now.Find(other) != nil })
+	for _, f := range laid {
+		one.Laid = append(one.Laid, text.Clean(f.Path))
+	}
+	if one.Said = "found there"; len(laid) > 0 {
+		one.Said = "laid over it"
+	}
+	return one, err
+}
+
 // fits finds out the version of one of a part, and the mods that are not made for it.
 func (a *App) fits(s *Server, now *survey.Survey, p *dialect.Part, full string, one *PartThere) {
 	b := s.Dialect.Build(dialect.BuildOf(p.Of))
@@ -308,26 +361,26 @@ func (a *App) fits(s *Server, now *survey.Survey, p *dialect.Part, full string, 
 	with.Missing = map[string]string{}
 	a.resolve(&with)
 	version, err := a.version(&with, now, b)
-	if err != nil {
+	if err != nil && !one.Absent {
 		one.Problem = cmp.Or(one.Problem, text.Clean(err.Error()))
 		return
 	}
 	one.Version = text.Clean(version)
-	if ok, err := mod.Fits(version, b.Wants, b.Versions); err == nil && !ok {
+	if one.Absent {
+		one.Wants = b.Wants
+	} else if ok, err := mod.Fits(version, b.Wants, b.Versions); err == nil && !ok {
 		one.Wants = b.Wants
 	}
 	for i := range now.Mods {
 		m := &now.Mods[i]
-		wants := map[dialect.BuildOf]string{dialect.BuildServer: m.Manifest.Server, dialect.BuildRuntime: m.Manifest.Runtime}[b.Of]
-		if !m.On || wants == "" {
+		wants := map[dialect.BuildOf]string{dialect.BuildServer: m.Manifest.Server, dialect.BuildLoader: m.Manifest.Loader, dialect.BuildRuntime: m.Manifest.Runtime}[b.Of]
+		if !m.On || forecast.Misfits(m, s.Dialect, map[dialect.BuildOf]string{b.Of: version}) == "" {
 			continue
 		}
-		if ok, err := mod.Fits(version, wants, b.Versions); err == nil && !ok {
-			if one.Unfit == nil {
-				one.Unfit = map[string]string{}
-			}
-			one.Unfit[text.Clean(m.Name)] = text.Clean(wants)
+		if one.Unfit == nil {
+			one.Unfit = map[string]string{}
 		}
+		one.Unfit[text.Clean(m.Name)] = text.Clean(wants)
 	}
 }
 
@@ -376,9 +429,9 @@ func (s *Server) partFor(name, which string) (*dialect.Part, error) {
 	return nil, UsageError{err}
 }
 
-// LayOf are the changes that lay one of a part beside those that are there. Where nothing says yet which is used, that
+// LayOf are the changes that lay one of a part beside those that are there, or a loader over the server. Where nothing says yet which is used, that
 // is said with it, so that the new one is not taken by itself.
-func (a *App) LayOf(ctx context.Context, name, partName, source, version string) ([]lineup.Change, error) {
+func (a *App) LayOf(ctx context.Context, name, partName, source, version string, choices lineup.Choices) ([]lineup.Change, error) {
 	s, err := a.Server(name)
 	if err != nil {
 		return nil, err
@@ -387,26 +440,49 @@ func (a *App) LayOf(ctx context.Context, name, partName, source, version string)
 	if err != nil {
 		return nil, err
 	}
-	p := s.Dialect.Part(partName)
-	if p == nil {
-		var names []string
-		for i := range s.Dialect.Parts {
-			if one := &s.Dialect.Parts[i]; one.Chosen() {
-				names = append(names, one.Name)
-			}
-		}
-		if len(names) == 0 {
-			_, err := s.partFor("", version)
-			return nil, err
-		}
-		return nil, usage("say of which part it is (--of %s)", strings.Join(names, " or --of "))
+	p, err := a.comingPart(ctx, s, partName, source)
+	if err != nil {
+		return nil, err
 	}
-	changes := []lineup.Change{{Op: lineup.OpLay, Mod: p.Name, To: version, Source: source}}
+	changes := []lineup.Change{{Op: lineup.OpLay, Mod: p.Name, To: version, Source: source, Choices: &choices}}
+	if !p.Chosen() {
+		return changes, nil
+	}
 	full, said, problem := s.used(p, readFile)
 	if said == "" && problem == "" && full != "" && s.asks(p) {
 		changes = append([]lineup.Change{{Op: lineup.OpUse, Mod: p.Name, To: s.short(full)}}, changes...)
 	}
 	return changes, nil
+}
+
+// comingPart is the part that is in a source: the one of a name, or the only one of which it has the marks.
+func (a *App) comingPart(ctx context.Context, s *Server, name, source string) (*dialect.Part, error) {
+	var names []string
+	fit := map[string]*dialect.Part{}
+	for i := range s.Dialect.Parts {
+		if p := &s.Dialect.Parts[i]; p.Comes() {
+			names, fit[p.Name] = append(names, p.Name), p
+		}
+	}
+	switch {
+	case fit[name] != nil:
+		return fit[name], nil
+	case len(names) == 0:
+		return nil, usage("the dialect %s knows of no part that could be brought ([[part]])", s.Dialect.Name)
+	case name != "":
+		return nil, usage("there is no part %q; say of which part it is (--of %s)", text.Clean(name), strings.Join(names, " or --of "))
+	}
+	in, err := a.partsIn(ctx, s, source)
+	if err != nil {
+		return nil, err
+	}
+	if in = slices.DeleteFunc(in, func(n string) bool { return fit[n] == nil }); len(in) == 1 {
+		return fit[in[0]], nil
+	}
+	if len(names) == 1 {
+		return fit[names[0]], nil
+	}
+	return nil, usage("say of which part it is (--of %s)", strings.Join(names, " or --of "))
 }
 
 // Foreseen is what changes would come to, with what check would say then and does not say now, and the other way round.

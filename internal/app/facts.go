@@ -207,7 +207,9 @@ func (a *App) builds(s *Server, now *survey.Survey) map[dialect.BuildOf]check.Bu
 	for i := range s.Dialect.Builds {
 		b := &s.Dialect.Builds[i]
 		version, err := a.version(s, now, b)
-		if err != nil {
+		if err != nil && s.without(b.Of) {
+			builds[b.Of] = check.Build{Absent: true, Problem: "none is there"}
+		} else if err != nil {
 			builds[b.Of] = check.Build{Problem: text.Clean(err.Error())}
 		} else {
 			builds[b.Of] = check.Build{Version: text.Clean(version)}

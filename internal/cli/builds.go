@@ -18,10 +18,12 @@ import (
 func (e *env) builds() *cobra.Command {
 	var add, as, of string
 	var asJSON, show, stage bool
+	var choices lineup.Choices
 	cmd := &cobra.Command{
 		Use:   "builds SERVER",
-		Short: "List the builds and runtimes that lie side by side, which one the start uses, and which mods are not made for each",
+		Short: "List the builds and runtimes that lie side by side and the loader that lies over the server, which one the start uses, and which mods are not made for each",
 		Long: "With --add another one is laid beside them, in a folder named by its version; nothing is laid over what is there. It is used once initium use says so.\n" +
+			"A loader is laid over the server instead: what an earlier one has brought goes, and initium remove SERVER with the part's name takes it out, so that all is as it was before.\n" +
 			"What a server consists of, and where that lies, its dialect says ([[part]]).",
 		Example: "  initium builds mill\n  initium builds mill --add downloads/mill-1.10.tar.gz\n  initium use mill 1.10",
 		Args:    args(cobra.ExactArgs(1)),
@@ -32,7 +34,7 @@ func (e *env) builds() *cobra.Command {
 				}
 				return e.listBuilds(args[0], of, asJSON)
 			}
-			changes, err := e.app.LayOf(cmd.Context(), args[0], of, add, as)
+			changes, err := e.app.LayOf(cmd.Context(), args[0], of, add, as, choices)
 			if err != nil {
 				return err
 			}
@@ -40,6 +42,7 @@ func (e *env) builds() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&add, "add", "", "lay the one that is in this archive or folder beside the others")
+	answerFlags(cmd, &choices)
 	cmd.Flags().StringVar(&as, "as", "", "its version, where its name does not say that")
 	cmd.Flags().StringVar(&of, "of", "", "the part that it is about, by its name in the dialect")
 	cmd.Flags().BoolVar(&show, "show", false, "only show what would change, and what is foretold then")
@@ -187,7 +190,7 @@ func (e *env) listBuilds(server, of string, asJSON bool) error {
 			if !b.Changed.IsZero() {
 				day = b.Changed.Format("2006-01-02")
 			}
-			fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", b.Part, cmp.Or(b.Version, "?"), used, day, short(s.Record.Dir, filepath.Clean(b.Path)), fit(&b))
+			fmt.Fprintf(w, "%s\t%s\t%s\t%s\t%s\t%s\n", b.Part, cmp.Or(b.Version, map[bool]string{true: "none", false: "?"}[b.Absent]), used, day, short(s.Record.Dir, filepath.Clean(b.Path)), fit(&b))
 		}
 	})
 }

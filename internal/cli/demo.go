@@ -72,7 +72,7 @@ func (e *env) fromNothing(ctx context.Context, dir string) error {
 	e.printPlan(made.Dir, made.Plan)
 	e.beforeFirst(made)
 	e.title("Another engine, laid beside the first and used")
-	lay, err := e.app.LayOf(ctx, made.Server, "engine", from("engine-4.zip"), "")
+	lay, err := e.app.LayOf(ctx, made.Server, "engine", from("engine-4.zip"), "", lineup.Choices{})
 	if err == nil {
 		err = e.foreseen(ctx, made.Server, false, false, lay...)
 	}

@@ -30,15 +30,21 @@ func choiceFlags(cmd *cobra.Command, c *lineup.Choices) {
 	f.BoolVar(&c.Agree, "agree", false, "agree with the names that are proposed for those that are not allowed")
 	f.StringSliceVar(&c.Only, "only", nil, "of several mods only these")
 	f.StringVar(&c.Into, "into", "", "the folder that mods are put into: one of the family's, a bundle, or a category folder, which may be a new one")
-	f.StringSliceVar(&c.Take, "take", nil, "where there is a file already, take the new one: its path, or all")
-	f.StringSliceVar(&c.Keep, "keep", nil, "or keep the old one")
-	f.StringSliceVar(&c.Both, "both", nil, "or keep the old one and put the new one beside it")
+	answerFlags(cmd, c)
 	f.StringVar(&c.Base, "base", "", "a file that a table begins from which is not there yet, when entries come for it")
 	f.BoolVar(&c.Quiet, "files-only", false, "put the files in place and register nothing")
 	f.IntVar(&c.MostFiles, "most-files", 0, "how many files may come (250000 when left out)")
 	f.Int64Var(&c.MostBytes, "most-bytes", 0, "how many bytes they may have (32 GiB when left out)")
 	f.Int64Var(&c.MostRatio, "most-ratio", 0, "how many times its size an archive may unpack to (250 when left out)")
 	f.BoolVar(&c.Cases, "cases", false, "let names differ by letter case or Unicode form only")
+}
+
+// answerFlags are those about files that are there already.
+func answerFlags(cmd *cobra.Command, c *lineup.Choices) {
+	f := cmd.Flags()
+	f.StringSliceVar(&c.Take, "take", nil, "where there is a file already, take the new one: its path, or all")
+	f.StringSliceVar(&c.Keep, "keep", nil, "or keep the old one")
+	f.StringSliceVar(&c.Both, "both", nil, "or keep the old one and put the new one beside it")
 }
 
 func (e *env) look() *cobra.Command {

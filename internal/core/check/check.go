@@ -98,6 +98,7 @@ const (
 type Build struct {
 	Version string
 	Problem string // why it is not known
+	Absent  bool   // there is none
 }
 
 // Report is what check finds.
@@ -251,7 +252,7 @@ func severityOf(fate dialect.Fate) Severity {
 // foretell works out what the start will show, with what was found so far.
 func (c *checker) foretell() {
 	for of, b := range c.facts.Builds {
-		if b.Version != "" {
+		if b.Version != "" || b.Absent {
 			c.versions[of] = b.Version
 		}
 	}

@@ -115,6 +115,13 @@ func (c *checker) builds() {
 		if about == "" {
 			about = "the " + string(b.Of)
 		}
+		if have.Absent {
+			if b.Wants != "" {
+				c.add(Finding{Code: unfit[b.Of], Severity: Error}, "%s is not there, and %s is needed", about, b.Wants).
+					Remedy = "lay one over the server that fits " + b.Wants
+			}
+			continue
+		}
 		if have.Version == "" {
 			c.add(Finding{Code: CodeVersionUnknown, Severity: Note}, "the version of %s cannot be found out: %s", about, have.Problem)
 			continue

@@ -21,12 +21,14 @@ type Part struct {
 // PartOf says what a part is.
 type PartOf string
 
-// Of the server's program and of what it runs on several can lie side by side, of which one is used. Data are a folder
-// that comes with the server, and a file is one that a server begins with. What is made is what the server makes anew
+// Of the server's program and of what it runs on several can lie side by side, of which one is used. A loader is laid over
+// what is there, and is known by its files then. Data are a folder that comes with the server, and a file is one that a
+// server begins with. What is made is what the server makes anew
 // when it is set aside: settings, caches, libraries.
 const (
 	PartServer  PartOf = "server"
 	PartRuntime PartOf = "runtime"
+	PartLoader  PartOf = "loader"
 	PartData    PartOf = "data"
 	PartFile    PartOf = "file"
 	PartMade    PartOf = "made"
@@ -34,6 +36,9 @@ const (
 
 // Chosen tells parts of which one of several is used.
 func (p *Part) Chosen() bool { return p.Of == PartServer || p.Of == PartRuntime }
+
+// Comes tells parts that an operator brings under their name later, beside those that are there or over them.
+func (p *Part) Comes() bool { return p.Chosen() || p.Of == PartLoader }
 
 // TheWorld is what the world is called among what can be begun anew.
 const TheWorld = "world"
@@ -88,7 +93,7 @@ func (c *checker) parts(d *Dialect, vars []string) []string {
 }
 
 func (c *checker) part(p *Part, key string, vars []string) {
-	oneOf(c, key+".of", &p.Of, "", PartServer, PartRuntime, PartData, PartFile, PartMade)
+	oneOf(c, key+".of", &p.Of, "", PartServer, PartRuntime, PartLoader, PartData, PartFile, PartMade)
 	if len(p.Paths) == 0 {
 		c.bad(key+".path", "is needed: where it lies")
 	}
@@ -97,13 +102,16 @@ func (c *checker) part(p *Part, key string, vars []string) {
 		if strings.Count(form, versionIn) > 1 {
 			c.bad(key+".path", "%q has {version} twice", form)
 		}
+		if p.Of == PartLoader && (len(p.Paths) > 1 || strings.Contains(form, versionIn)) {
+			c.bad(key+".path", "is one folder, without a version in its name: a loader is laid over what is there")
+		}
 	}
 	for _, m := range p.Mark {
 		if !isBelow(m) {
 			c.bad(key+".mark", "%q has to be a path below the part's folder", m)
 		}
 	}
-	if p.Chosen() || p.Of == PartMade {
+	if p.Comes() || p.Of == PartMade {
 		c.need(key+".name", p.Name)
 	}
 	if p.Of == PartMade && p.Name == TheWorld {
@@ -115,7 +123,7 @@ func (c *checker) part(p *Part, key string, vars []string) {
 	if (p.Of == PartFile) != (p.Holds != "") {
 		c.bad(key+".holds", "is what a part that is a file begins with, and of no other")
 	}
-	if (p.Of == PartServer || p.Of == PartData) && len(p.Mark) == 0 {
+	if (p.Of == PartServer || p.Of == PartLoader || p.Of == PartData) && len(p.Mark) == 0 {
 		c.bad(key+".mark", "is needed: files that show it")
 	}
 }

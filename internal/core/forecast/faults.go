@@ -158,6 +158,9 @@ func Misfits(m *survey.Mod, d *dialect.Dialect, builds map[dialect.BuildOf]strin
 		if part.want == "" || !known || have == part.want {
 			continue
 		}
+		if have == "" {
+			return "it is made for the " + string(part.of) + " " + part.want + ", and there is none"
+		}
 		notation := m.Manifest.Versions
 		if b := d.Build(part.of); b != nil && b.Versions != "" {
 			notation = b.Versions

@@ -86,7 +86,7 @@ func (f *Forecast) Find(name string) *Mod {
 
 // Facts are what has to be known from outside the server's files.
 type Facts struct {
-	Builds   map[dialect.BuildOf]string // versions that are known
+	Builds   map[dialect.BuildOf]string // versions that are known; "" for what is known not to be there
 	PortBusy string                     // who holds the server's port
 	Missing  bool                       // something that the start command needs is missing
 	Lessons  map[string]string          // mods that failed by their own fault and have not changed since: what the log said

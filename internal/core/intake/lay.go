@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/lineup"
 	"initium/internal/core/part"
 	"initium/internal/core/plan"
 	"initium/internal/core/text"
@@ -22,6 +23,12 @@ type Laying struct {
 	Path    string // where it goes
 	Parts   []plan.Part
 	There   bool // the same is there already
+
+	// Of what is laid over what is there:
+	Overlaps  []Overlap
+	Questions []Question
+	Left      []Left // of what was laid there before and cannot be taken out
+	Problems  []string
 }
 
 // RootOf finds the folder in a source that is a part of a server: the highest that has all of its marks. There is none
@@ -69,8 +76,9 @@ func VersionIn(name string) string {
 var goodVersion = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z._+-]*$`)
 
 // Lay works out where a part of a server goes that was found in a source. version is what the operator calls it, ""
-// for what its folder or archive is called. What is there already is never written over.
-func Lay(tree *Tree, source string, p *dialect.Part, version string, target *Target) (*Laying, error) {
+// for what its folder or archive is called. What is there already is never written over, but for what a loader replaces:
+// that is asked about, as choices do not say it.
+func Lay(tree *Tree, source string, p *dialect.Part, version string, target *Target, choices *lineup.Choices) (*Laying, error) {
 	name := text.Clean(path.Base(source))
 	root, more, ok := RootOf(tree, p)
 	switch {
@@ -99,9 +107,12 @@ func Lay(tree *Tree, source string, p *dialect.Part, version string, target *Tar
 	if !ok || !path.IsAbs(l.Path) {
 		return nil, fmt.Errorf("where %s goes cannot be told", cmp.Or(p.About, p.Name))
 	}
-	x := &assigner{Intake: &Intake{Found: &Found{Tree: tree, Name: source}}, target: target, source: source, comes: map[string]string{}}
+	x := &assigner{Intake: &Intake{Found: &Found{Tree: tree, Name: source}}, target: target, choices: choices, source: source, dir: path.Clean(vars["dir"]), comes: map[string]string{}}
 	x.x = &examiner{Found: x.Found, children: map[string][]string{}, entries: map[string]*Entry{}}
 	x.x.index(tree, "")
+	if p.Of == dialect.PartLoader {
+		return l, x.layOver(l)
+	}
 	items := x.items(&Mod{Root: root})
 	one := plan.Part{Path: l.Path, What: "the " + strings.TrimPrefix(cmp.Or(p.About, p.Name), "the "), Items: items, New: plan.Digest(items)}
 	one.Base = one.New
@@ -121,4 +132,30 @@ func Lay(tree *Tree, source string, p *dialect.Part, version string, target *Tar
 	x.folders()
 	l.Parts = x.Parts
 	return l, nil
+}
+
+// layOver lays files among those that are there. What an earlier one has laid there goes, unless it comes again.
+func (x *assigner) layOver(l *Laying) error {
+	name := l.Part.Name
+	if m := x.target.Survey.Find(name); m != nil {
+		return fmt.Errorf("there is a mod that is called %s as %s is, and what came with which could not be told apart", text.Clean(name), cmp.Or(l.Part.About, "the part"))
+	}
+	comes := map[string]bool{}
+	for _, item := range x.items(&Mod{Root: l.Root}) {
+		full := path.Join(l.Path, item.Rel)
+		if item.Folder {
+			continue // an empty one is no part of what makes a loader work
+		}
+		comes[full] = true
+		if there, err := x.target.List(full); err == nil && len(there) == 0 && x.target.Exists(full) {
+			x.problem("%s comes with another change of this plan; apply that first", full)
+			continue
+		}
+		x.single(join(l.Root, item.Rel), full, name, plan.Laid)
+	}
+	x.lifted(name, comes)
+	x.folders()
+	l.Parts, l.Overlaps, l.Questions, l.Left, l.Problems = x.Parts, x.Overlaps, x.Questions, x.Left, x.Problems
+	l.There = len(l.Parts) == 0
+	return nil
 }

@@ -237,9 +237,12 @@ func (p *Planner) lay(c lineup.Change) (version string, err error) {
 	if err != nil {
 		return "", err
 	}
-	l, err := intake.Lay(tree, source, one, c.To, target)
+	l, err := intake.Lay(tree, source, one, c.To, target, &choices)
 	if err != nil {
 		return "", Refusal{err}
+	}
+	if len(l.Questions)+len(l.Problems) > 0 {
+		return "", &Unanswered{About: c.String(), Questions: l.Questions, Problems: l.Problems}
 	}
 	for _, part := range l.Parts {
 		if !slices.ContainsFunc(p.parts, func(o plan.Part) bool { return o.Path == part.Path && part.New == plan.EmptyFolder }) {

@@ -12,6 +12,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"initium/internal/app"
+	"initium/internal/core/dialect"
 	"initium/internal/core/lineup"
 	"initium/internal/core/text"
 	"initium/internal/tui/canvas"
@@ -104,7 +105,13 @@ func (v *view) Key(k string) tea.Cmd {
 	case v.Stuck || len(v.list) == 0:
 	case k == "enter":
 		b := &v.list[v.chosen]
-		if b.Used && b.Problem == "" {
+		switch {
+		case b.Absent:
+			return v.lay()
+		case b.Of == dialect.PartLoader:
+			v.Say("It lies over the server; N lays another over it, and the ledger brings back what was there before.")
+			return nil
+		case b.Used && b.Problem == "":
 			v.Say("It is the one that is used.")
 			return nil
 		}
@@ -116,12 +123,16 @@ func (v *view) Key(k string) tea.Cmd {
 	return nil
 }
 
-// lay asks for another one to be laid beside those that are there.
+// lay asks for another one to be laid beside those that are there, or over the server. What that would replace its plan
+// shows, which is agreed to or not.
 func (v *view) lay() tea.Cmd {
-	part := v.list[v.chosen].Part
-	p, cmd := frame.PathPrompt(v.Model, "Lay another "+canvas.Clean(part)+" beside, from: ", v.App.Downloads+string(filepath.Separator), func(typed string) tea.Cmd {
+	part, words := v.list[v.chosen].Part, "Lay another "+canvas.Clean(v.list[v.chosen].Part)+" beside, from: "
+	if v.list[v.chosen].Of == dialect.PartLoader {
+		words = "Lay " + cmp.Or(canvas.Clean(v.list[v.chosen].About), canvas.Clean(part)) + " over the server, from: "
+	}
+	p, cmd := frame.PathPrompt(v.Model, words, v.App.Downloads+string(filepath.Separator), func(typed string) tea.Cmd {
 		return v.Wish(func() tea.Msg {
-			changes, err := v.App.LayOf(v.Ctx, v.server, part, frame.ExpandHome(typed), "")
+			changes, err := v.App.LayOf(v.Ctx, v.server, part, frame.ExpandHome(typed), "", lineup.Choices{Take: []string{"all"}})
 			if err != nil {
 				return listMsg{err: err}
 			}
@@ -135,7 +146,7 @@ func (v *view) lay() tea.Cmd {
 // Title says what is listed.
 func (v *view) Title(c *canvas.Canvas) {
 	x := c.Put(2, 0, canvas.Clean(v.server), canvas.Title)
-	c.PutWithin(x+3, 0, c.W-x-4, "what lies side by side, and which of it the start uses", canvas.Dim)
+	c.PutWithin(x+3, 0, c.W-x-4, "what lies side by side or over it, and which the start uses", canvas.Dim)
 }
 
 // Draw lists what there is.
@@ -176,7 +187,7 @@ func (v *view) drawRow(c *canvas.Canvas, y, i, where int, wide bool) {
 		ink = canvas.Title
 	}
 	c.PutWithin(4, y, 11, canvas.Clean(b.Part), ink)
-	c.PutWithin(16, y, 14, canvas.Clean(cmp.Or(b.Version, "not known")), ink)
+	c.PutWithin(16, y, 14, canvas.Clean(cmp.Or(b.Version, map[bool]string{true: "none", false: "not known"}[b.Absent])), ink)
 	width, fit := 22, where+24
 	if wide {
 		width, fit = 32, where+48
@@ -220,6 +231,12 @@ func (v *view) drawStory(c *canvas.Canvas, y, h int) {
 	}
 	say(canvas.Clean(b.About), canvas.Dim)
 	switch {
+	case b.Absent:
+		say("There is none. Enter lays one over the server, from an archive or a folder; what it replaces is kept and comes back when it is taken out.", canvas.Text)
+	case b.Of == dialect.PartLoader && len(b.Laid) > 0:
+		say("It was laid over the server from here, with "+marks.Count(len(b.Laid), "file", "files")+". N lays another over it; undo, or initium remove, takes it out and leaves the server as it was.", canvas.Text)
+	case b.Of == dialect.PartLoader:
+		say("It was there when the server was adopted. N lays another over it.", canvas.Text)
 	case b.Used && b.Said == "given":
 		say("It is used: you have said so. Initium hands it to the start.", canvas.Text)
 	case b.Used && b.Said != "":
@@ -240,14 +257,14 @@ func (v *view) drawStory(c *canvas.Canvas, y, h int) {
 
 // Keys are those at the bottom.
 func (v *view) Keys() []frame.Key {
-	return []frame.Key{{"↑ ↓", "choose"}, {"Enter", "use it"}, {"N", "lay another beside"}, {"Esc", "to the board"}}
+	return []frame.Key{{"↑ ↓", "choose"}, {"Enter", "use it"}, {"N", "bring another"}, {"Esc", "to the board"}}
 }
 
 // Help explains them.
 func (v *view) Help() []frame.Help {
 	return []frame.Help{{Title: "Builds and runtimes", Keys: []frame.Key{
 		{"Enter", "plan to use the chosen one, wherever the start names one"},
-		{"N", "lay another beside those that are there, from an archive or a folder"},
+		{"N", "lay another beside those that are there, or a loader over the server, from an archive or a folder"},
 		{"Esc", "back to the board"},
 	}}}
 }
