@@ -529,3 +529,45 @@ func TestIntoACategory(t *testing.T) {
 	insist.OK(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
 	insist.Same(t, "taken back", below(t, h.dir), before)
 }
+
+// A mod that is there is moved between categories with all its files and rights, and what registers it stands where
+// that did before.
+func TestMovedBetweenCategories(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\nberth +marks\nberth b\nberth c\n")
+	for _, name := range []string{"a", "b", "c", "+marks/buoy", "+marks/beacon"} {
+		h.cargo(name, "", "haul 1\n")
+	}
+	insist.OK(t, os.Symlink("deck.script", filepath.Join(h.dir, "cargo/+marks/buoy/again")))
+	insist.OK(t, os.Chmod(filepath.Join(h.dir, "cargo/+marks/buoy/bill.toml"), 0o640))
+	top, before := strings.TrimSuffix(contents(t, h.script()), "berth a\nberth +marks\nberth b\nberth c\n"), stands(t, h.dir)
+	is := func(what, want string) {
+		t.Helper()
+		insist.Same(t, what, strings.TrimPrefix(contents(t, h.script()), top), want)
+	}
+	h.do(0, "move", "h", "buoy", "--into", "+lights")
+	is("a new category beside", "berth a\nberth +marks\nberth +lights\nberth b\nberth c\n")
+	info, err := os.Stat(filepath.Join(h.dir, "cargo/+lights/buoy/bill.toml"))
+	insist.That(t, err == nil && info.Mode().Perm() == 0o640, "%v, %v", info, err)
+	insist.That(t, !exists(filepath.Join(h.dir, "cargo/+marks/buoy")), "it is there twice")
+	h.do(0, "move", "h", "beacon", "--into", "cargo/+lights")
+	is("the last of its category", "berth a\nberth +lights\nberth b\nberth c\n")
+	h.do(0, "move", "h", "b", "--into", "+lights")
+	is("one of a category that is there", "berth a\nberth +lights\nberth c\n")
+	h.do(0, "move", "h", "c", "--into", "+far")
+	is("a new category in its place", "berth a\nberth +lights\nberth +far\n")
+	h.do(0, "move", "h", "buoy", "--into", "cargo")
+	is("out of one", "berth a\nberth +lights\nberth buoy\nberth +far\n")
+	var p proofJSON
+	h.json(0, &p, "prove", "h", "--json")
+	insist.Same(t, "outcomes", p.outcomes(), "a confirmed, b confirmed, beacon confirmed, buoy confirmed, c confirmed")
+	h.do(0, "off", "h", "a")
+	for into, want := range map[string]string{"+lights": "is switched off", "nowhere": "is no place that a could be put into; there is cargo", "cargo": "stands there already"} {
+		insist.Holds(t, into, h.try("move", "h", "a", "--into", into).err, want)
+	}
+	insist.Holds(t, "both", h.try("move", "h", "a", "--into", "+x", "--before", "b").err, "its line stays where it is")
+	insist.Holds(t, "none of that name", h.try("move", "h", "kelp", "--into", "+x").err, "kelp")
+	h.do(0, "undo", "h", "0")
+	insist.OK(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
+	same(t, "taken back", stands(t, h.dir), before)
+}

@@ -42,12 +42,18 @@ func (e *env) register() *cobra.Command {
 func (e *env) move() *cobra.Command {
 	var where lineup.Where
 	var stage bool
-	var list string
+	var list, into string
 	cmd := &cobra.Command{
 		Use:   "move SERVER MOD",
-		Short: "Move a mod's registration to another place in the load order, or to another of the server's lists",
+		Short: "Move a mod's registration to another place in the load order, or to another of the server's lists; or the mod itself into another folder",
 		Args:  args(cobra.ExactArgs(2)),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if into != "" {
+				if list != "" || where != (lineup.Where{}) {
+					return fmt.Errorf("%w: --into moves the mod itself, and its line stays where it is", errArgs)
+				}
+				return e.change(cmd.Context(), args[0], stage, lineup.Change{Op: lineup.OpPutInto, Mod: args[1], To: into})
+			}
 			if list != "" {
 				changes, err := e.app.MoveToList(args[0], args[1], list, where)
 				if err != nil {
@@ -56,12 +62,13 @@ func (e *env) move() *cobra.Command {
 				return e.change(cmd.Context(), args[0], stage, changes...)
 			}
 			if where == (lineup.Where{}) {
-				return fmt.Errorf("%w: say where to, with --before, --after, --section or --list", errArgs)
+				return fmt.Errorf("%w: say where to, with --before, --after, --section, --list or --into", errArgs)
 			}
 			return e.change(cmd.Context(), args[0], stage, lineup.Change{Op: lineup.OpMove, Mod: args[1], Where: where})
 		},
 	}
 	whereFlags(cmd, &where)
+	cmd.Flags().StringVar(&into, "into", "", "the mod's files into this folder: a category folder, which may be a new one, a bundle, or one of the family's; the order stays")
 	cmd.Flags().StringVar(&list, "list", "", "to this list: a registration of the server's dialect, by its name")
 	stageFlag(cmd, &stage)
 	return cmd

@@ -276,6 +276,9 @@ func (s *preparer) begin(fresh string, p *plan.Part, wanted map[string]map[strin
 	if p.Items == nil {
 		return nil, s.bringBack(p, fresh)
 	}
+	if p.From != "" {
+		return nil, s.moved(p, fresh)
+	}
 	n, err := disk.OpenNest(fresh, !(len(p.Items) == 1 && p.Items[0].Rel == "" && !p.Items[0].Folder))
 	if err != nil {
 		return n, err
@@ -321,6 +324,20 @@ func (s *preparer) bringBack(p *plan.Part, fresh string) error {
 	if err == nil && got != p.New {
 		err = errors.New("what the ledger has kept of it is not what it was; it lies in " + s.ledger.home.keptDir(s.server))
 	}
+	return err
+}
+
+// moved copies what another part of the plan takes away, with all rights, and looks that it is that.
+func (s *preparer) moved(p *plan.Part, fresh string) error {
+	if err := disk.CopyTree(s.ctx, p.From, fresh); err != nil {
+		return err
+	}
+	got, err := disk.DigestOf(s.ledger.digests, fresh)
+	if err == nil && got != p.New {
+		err = fmt.Errorf("%w while it was moved", ErrStale)
+	}
+	files, bytes := p.Size()
+	s.progress(bytes, files)
 	return err
 }
 

@@ -25,6 +25,7 @@ type Overlay struct {
 
 // layer is one part.
 type layer struct {
+	lies     string // where the files are that stay as they are
 	items    map[string]plan.Item
 	children map[string][]string
 	data     func(from string) []byte
@@ -46,6 +47,9 @@ func NewOverlay(base fs.FS, parts []plan.Part, data func(source, from string) []
 		}
 		full := strings.TrimPrefix(p.Path, "/")
 		o.roots[full] = l
+		if l.lies = full; p.From != "" {
+			l.lies = strings.TrimPrefix(p.From, "/")
+		}
 		if p.New == "" {
 			o.roots[full] = &layer{}
 			continue
@@ -125,9 +129,9 @@ func absent(op, name string) error {
 
 // Stat describes a file or folder.
 func (o *Overlay) Stat(name string) (fs.FileInfo, error) {
-	if l, root, rel := o.find(name); l != nil {
+	if l, _, rel := o.find(name); l != nil {
 		if l.kept(rel) {
-			return fs.Stat(o.base, path.Join(root, l.items[rel].From))
+			return fs.Stat(o.base, path.Join(l.lies, l.items[rel].From))
 		}
 		if i, ok := l.stat(name, rel); ok {
 			return i, nil
@@ -185,12 +189,12 @@ func sorted(list []fs.DirEntry) []fs.DirEntry {
 
 // ReadSmall reads a file.
 func (o *Overlay) ReadSmall(name string, limit int64) ([]byte, error) {
-	l, root, rel := o.find(name)
+	l, _, rel := o.find(name)
 	switch {
 	case l == nil:
 		return survey.Open(o.base, "/"+name, limit)
 	case l.kept(rel):
-		return survey.Open(o.base, "/"+path.Join(root, l.items[rel].From), limit)
+		return survey.Open(o.base, "/"+path.Join(l.lies, l.items[rel].From), limit)
 	}
 	i, ok := l.stat(name, rel)
 	switch {

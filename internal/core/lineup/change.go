@@ -38,6 +38,7 @@ const (
 	OpPutAt   Op = "put at"   // Content in the place of the value at the keys Mod of the JSON document File
 	OpScript  Op = "run"      // the script To in Source, or Source itself, on the database File, for Mod
 	OpLay     Op = "lay"      // the part Mod of version To, from Source, beside those that are there
+	OpPutInto Op = "put into" // the mod Mod into To: a category folder, or another folder that mods stand in
 	OpRenew   Op = "renew"    // what the server makes anew by itself: the world, or what its dialect calls Mod
 	OpUse     Op = "use"      // the one of version To, or at the path To, of the part Mod
 	OpMerge   Op = "merge"    // the entries of Mod into the table File, from Source or from its own files
@@ -79,7 +80,7 @@ type Owed struct {
 
 // OfFiles tells whether a change brings or takes files.
 func (c Change) OfFiles() bool {
-	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite || c.Op == OpMerge || c.Op == OpUnmerge || c.Op == OpScript || c.Op == OpBlock || c.Op == OpAddTo || c.Op == OpPutAt || c.Op == OpLay || c.Op == OpUse || c.Op == OpRenew
+	return c.Op == OpTake || c.Op == OpRemove || c.Op == OpRestore || c.Op == OpWrite || c.Op == OpMerge || c.Op == OpUnmerge || c.Op == OpScript || c.Op == OpBlock || c.Op == OpAddTo || c.Op == OpPutAt || c.Op == OpLay || c.Op == OpUse || c.Op == OpRenew || c.Op == OpPutInto
 }
 
 // Where is a position in the load order. At most one field has a value; none
@@ -112,6 +113,8 @@ func (c Change) String() string {
 		return fmt.Sprintf("run %s on %s", text.Clean(path.Base(cmp.Or(c.To, c.Source))), text.Clean(path.Base(c.File)))
 	case OpLay:
 		return strings.Join(strings.Fields(fmt.Sprintf("lay the %s %s of %s beside the others", mod, text.Clean(c.To), text.Clean(path.Base(c.Source)))), " ")
+	case OpPutInto:
+		return fmt.Sprintf("put %s into %s", mod, text.Clean(c.To))
 	case OpRenew:
 		return "begin the " + mod + " anew"
 	case OpUse:

@@ -32,6 +32,7 @@ type Part struct {
 	What string // what it is, in words: TheMod, "a key"
 	Old  string // the digest of what is there now, "" for nothing
 	New  string // the digest of what will be there, "" for nothing
+	From string // where it is now, which another part of the plan takes away; "" for what does not move
 	Base string // the digest of the release as it came, before the operator's own files were added; "" when that is not known
 
 	Items   []Item   // what will be there; nil when New is brought back from the ledger

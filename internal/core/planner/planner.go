@@ -193,6 +193,8 @@ func (p *Planner) Make(changes ...lineup.Change) error {
 				err = Refusal{err}
 			}
 			p.parts, p.behind = append(p.parts, parts...), true
+		case lineup.OpPutInto:
+			err = p.putInto(c)
 		case lineup.OpLay:
 			c.To, err = p.lay(c)
 		case lineup.OpUse:
@@ -561,11 +563,7 @@ func (p *Planner) categoryOf(m intake.Placed) string {
 	if m.In != nil && m.In.Group {
 		return m.In.Name
 	}
-	mark, folder := p.now.Dialect.Places[m.Mod.Place].Group, path.Base(path.Dir(m.Path))
-	if mark != "" && strings.HasPrefix(folder, mark) {
-		return folder
-	}
-	return ""
+	return intake.CategoryOf(p.now.Dialect, m.Mod.Place, path.Dir(m.Path))
 }
 
 // byPresence tells families in which being in the folder is all.
@@ -601,6 +599,48 @@ func (p *Planner) remove(c lineup.Change) error {
 		return err
 	}
 	p.refresh()
+	return nil
+}
+
+// putInto puts a mod into another folder. Where the one that registers it is another then, its line stands where the old
+// one did, so that the order stays.
+func (p *Planner) putInto(c lineup.Change) error {
+	target, err := p.ground.Target(p.Seen(), p.parts)
+	if err != nil {
+		return err
+	}
+	in, err := intake.PutInto(c.Mod, c.To, target)
+	if err != nil {
+		return Refusal{err}
+	}
+	m := *p.seen.Find(c.Mod)
+	listed := func(name string) bool { return name != "" && len(p.lines.Find(name)) > 0 }
+	own := listed(c.Mod)
+	if own && !m.On && in.Now != "" {
+		return Refusal{fmt.Errorf("%s is switched off, which it cannot be in a category that is on; switch it on or take its line out first", text.Clean(c.Mod))}
+	}
+	var lines []lineup.Change
+	switch {
+	case own && in.Now != "":
+		if !listed(in.Now) {
+			lines = append(lines, lineup.Change{Op: lineup.OpRegister, Mod: in.Now, Where: lineup.Where{Before: c.Mod}})
+		}
+		lines = append(lines, lineup.Change{Op: lineup.OpUnregister, Mod: c.Mod})
+	case m.Group && in.Now != "" && !listed(in.Now):
+		lines = append(lines, lineup.Change{Op: lineup.OpRegister, Mod: in.Now, Where: lineup.Where{After: in.Was}})
+	case m.Group && in.Now == "":
+		lines = append(lines, lineup.Change{Op: lineup.OpRegister, Mod: c.Mod, Where: lineup.Where{After: in.Was}})
+	}
+	if in.Last && listed(in.Was) {
+		lines = append(lines, lineup.Change{Op: lineup.OpUnregister, Mod: in.Was})
+	}
+	p.parts = append(p.parts, in.Parts...)
+	p.refresh()
+	for _, l := range lines {
+		if err := p.line(l); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 
