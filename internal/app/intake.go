@@ -32,6 +32,8 @@ type Inspection struct {
 	Comes   []check.Finding     // that there would be afterwards and are not now
 	Mended  []check.Finding     // that there would be no more
 	Lacking map[string][]string // needs that would still be open, by mod
+	Folders []string            // that mods can be put into, as Choices.Into has them
+	Titles  []string            // of the sections that a new line could go into
 	Aged    map[string]string   // mods that nobody has changed since the server program was built: what tells so
 }
 
@@ -58,6 +60,11 @@ func (a *App) Inspect(ctx context.Context, source, server string, c lineup.Choic
 	}
 	inside := insideOf(came, in.Found)
 	inside.Server, inside.Intake = server, in
+	target, err := a.target(s, p.Seen(), p.Parts())
+	if err != nil {
+		return nil, err
+	}
+	inside.Folders, inside.Titles = intake.Folders(target), p.Seen().Lineup.SectionTitles()
 	inside.Lacking, inside.Aged = in.Lacking(p.Seen()), s.aged(in)
 	if !in.Ready() {
 		return inside, nil
@@ -77,6 +84,19 @@ func (a *App) Inspect(ctx context.Context, source, server string, c lineup.Choic
 	}
 	inside.Comes, inside.Mended = others(ahead.Findings, before.Findings), others(before.Findings, ahead.Findings)
 	return inside, nil
+}
+
+// Folders are those that mods of a server can be put into, seen from its own folder.
+func (a *App) Folders(name string) ([]string, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	target, err := a.target(s, survey.Take(s.input()), nil)
+	if err != nil {
+		return nil, err
+	}
+	return intake.Folders(target), nil
 }
 
 // aged finds the mods whose newest file is older than the server program by more

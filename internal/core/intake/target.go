@@ -209,19 +209,20 @@ func (x *assigner) into(p *dialect.Place, full string) (dir string, ok bool) {
 	return asked, slices.ContainsFunc(x.target.Survey.Mods, func(m survey.Mod) bool { return m.Bundle == base && path.Dir(m.Path) == asked })
 }
 
-// places are the folders that mods can be put into, for one who has asked for none of them.
-func (x *assigner) places() string {
-	var list []string
+// Folders are those that mods can be put into, seen from the server's folder where they lie in it: the family's, and the
+// categories and bundles that are in these.
+func Folders(target *Target) (list []string) {
+	s := target.Survey
+	dir := path.Clean(s.Vars["dir"])
 	add := func(full string) {
-		if full = strings.TrimPrefix(full, x.dir+"/"); !slices.Contains(list, full) {
+		if full = strings.TrimPrefix(full, dir+"/"); !slices.Contains(list, full) {
 			list = append(list, full)
 		}
 	}
-	s := x.target.Survey
 	for i := range s.Dialect.Places {
 		p := &s.Dialect.Places[i]
 		full, ok := s.Vars.Expand(p.Path)
-		if !ok || p.Loads == dialect.LoadsBase || !x.target.Writable(full) {
+		if !ok || p.Loads == dialect.LoadsBase || !target.Writable(full) {
 			continue
 		}
 		add(path.Clean(full))
@@ -231,8 +232,13 @@ func (x *assigner) places() string {
 			}
 		}
 	}
-	said := strings.Join(list, ", ")
-	if slices.ContainsFunc(s.Dialect.Places, func(p dialect.Place) bool { return p.Group != "" }) {
+	return list
+}
+
+// places are the folders that mods can be put into, for one who has asked for none of them.
+func (x *assigner) places() string {
+	said := strings.Join(Folders(x.target), ", ")
+	if slices.ContainsFunc(x.target.Survey.Dialect.Places, func(p dialect.Place) bool { return p.Group != "" }) {
 		said += ", or a new category folder"
 	}
 	return said

@@ -11,6 +11,7 @@ type Choices struct {
 	Agreed   []string `json:"agreed,omitempty"`   // of these mods alone the names are mended as proposed
 	Only     []string `json:"only,omitempty"`     // of several mods these
 	Into     string   `json:"into,omitempty"`     // the place to put mods into
+	Section  string   `json:"section,omitempty"`  // the section that new lines go into, "" for where their needs and likes stand
 	Take     []string `json:"take,omitempty"`     // where there is a file already, the new one
 	Keep     []string `json:"keep,omitempty"`     // or the old one
 	Both     []string `json:"both,omitempty"`     // or the old one, with the new one beside it

@@ -530,8 +530,12 @@ func (p *Planner) take(c lineup.Change) error {
 	if choices.Quiet || byPresence(p.now.Dialect) {
 		return nil
 	}
+	where := c.Where
+	if where == (lineup.Where{}) {
+		where.Section = choices.Section
+	}
 	for _, m := range in.InOrder() {
-		if err := p.register(m, c.Where); err != nil {
+		if err := p.register(m, where); err != nil {
 			return err
 		}
 	}

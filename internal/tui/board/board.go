@@ -356,6 +356,9 @@ func (b *Board) drawTitle(c *canvas.Canvas, y, i int, cols columns, right int) {
 	r := &b.rows[i]
 	if !r.chosen() {
 		c.PutWithin(2, y, cols.rails-3, r.title, canvas.Dim)
+		if r.empty {
+			c.PutWithin(cols.outcome, y, right-cols.outcome, "no mod stands in it", canvas.Dim)
+		}
 		return
 	}
 	k := canvas.Dim

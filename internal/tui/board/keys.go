@@ -222,6 +222,8 @@ func (b *Board) Key(k string) tea.Cmd {
 		return b.moveRow(-1)
 	case "shift+down", "J":
 		return b.moveRow(1)
+	case "I":
+		return b.putInto()
 	case "h":
 		return b.newSection()
 	case "H":
@@ -589,6 +591,7 @@ var boardHelp = []frame.Key{
 	{"w", "write down a rule about the mod"},
 	{"A", "accept a finding as it is, with the reason"},
 	{"M", "write down what every start has to show of the mod"},
+	{"I", "put the mod into another folder or category; the order stays"},
 	{"h H", "begin a section at this row; rename its section"},
 	{"[ ]", "move the row's section up or down, whole"},
 	{"p", "the plan of all staged changes, to write it"},

@@ -3,6 +3,8 @@ package board
 import (
 	"context"
 	"fmt"
+	"path"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -91,6 +93,45 @@ func (b *Board) acceptFinding() tea.Cmd {
 		return nil
 	}
 	b.Say("There is no finding about this row to accept.")
+	return nil
+}
+
+// foldersMsg are the folders that a mod can be put into.
+type foldersMsg struct {
+	mod  string
+	list []string
+	at   int
+	err  error
+}
+
+// putInto asks for the folder or category that the selected mod is put into.
+func (b *Board) putInto() tea.Cmd {
+	mod := b.mod()
+	if mod == nil || mod.Path == "" {
+		b.Say("This row has no files that could be put anywhere.")
+		return nil
+	}
+	server, name, now := b.name, mod.Name, path.Dir(mod.Path)
+	return b.Wish(func() tea.Msg {
+		list, err := b.App.Folders(server)
+		at := slices.IndexFunc(list, func(f string) bool { return strings.HasSuffix(now, "/"+f) })
+		return foldersMsg{name, list, max(at, 0), err}
+	})
+}
+
+// Open asks for one of them.
+func (msg foldersMsg) Open(d *frame.Desk) tea.Cmd {
+	b, ok := d.Screen.(*Board)
+	if !ok {
+		return nil
+	}
+	if msg.err != nil {
+		b.Complain(msg.err)
+		return nil
+	}
+	b.Prompt = frame.WordPrompt("Put "+canvas.Clean(msg.mod)+" into (↑ ↓, or type a category): ", msg.list, msg.at, func(typed string) tea.Cmd {
+		return b.stage(lineup.Change{Op: lineup.OpPutInto, Mod: msg.mod, To: typed})
+	})
 	return nil
 }
 

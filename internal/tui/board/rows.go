@@ -16,6 +16,7 @@ import (
 // row is a mod, or the title of a section.
 type boardRow struct {
 	title    string      // of a section; of the server itself when there are findings
+	empty    bool        // of a title: no mod stands in its section
 	hidden   int         // of a title: how many mods are folded away under it
 	trouble  int         // how many of those the operator should look at
 	mod      *survey.Mod // nil for a title
@@ -87,6 +88,17 @@ func (b *Board) gather() []boardRow {
 	}
 	var rows []boardRow
 	section, aside := "", ""
+	titles := s.Lineup.SectionTitles() // those that no row has shown yet
+	until := func(section string) {    // the empty ones before a section, or all that are left
+		for len(titles) > 0 {
+			title := titles[0]
+			titles = titles[1:]
+			if title == section {
+				return
+			}
+			rows = append(rows, boardRow{title: canvas.Clean(title), empty: true})
+		}
+	}
 	b.longest = 12
 	for _, m := range sequence(s, foretoldAt) {
 		name := canvas.Clean(m.Name)
@@ -96,10 +108,13 @@ func (b *Board) gather() []boardRow {
 		b.longest = max(b.longest, len(name))
 		title := asideTitle(m, serverOrders)
 		if title != "" && title != aside {
+			until("")
 			aside = title
 			rows = append(rows, boardRow{title: title})
 		} else if title == "" && m.Section != section && m.Section != "" {
-			section = m.Section
+			if section = m.Section; slices.Contains(titles, section) {
+				until(section)
+			}
 			rows = append(rows, boardRow{title: canvas.Clean(section)})
 		}
 		r := boardRow{mod: m, number: m.Position, findings: findings[name]}
@@ -115,6 +130,7 @@ func (b *Board) gather() []boardRow {
 		delete(outcomes, name)
 		rows = append(rows, r)
 	}
+	until("")
 	rows = append(rows, b.unlisted(outcomes)...)
 	if about := serverFindings(rows, b.look.Findings); len(about) > 0 {
 		rows = append([]boardRow{{title: "The server itself", findings: about}}, rows...)
@@ -209,7 +225,7 @@ func (b *Board) arrange() {
 	for i := range b.all {
 		r := b.all[i]
 		if r.mod == nil {
-			if title >= 0 && title == len(b.rows)-1 && !b.rows[title].chosen() {
+			if title >= 0 && title == len(b.rows)-1 && !b.shownAlone(title) {
 				b.rows = b.rows[:title] // it had nothing to show
 			}
 			title, folded = len(b.rows), b.folded[r.title]
@@ -228,11 +244,14 @@ func (b *Board) arrange() {
 		}
 		b.rows = append(b.rows, r)
 	}
-	if title >= 0 && title == len(b.rows)-1 && !b.rows[title].chosen() {
+	if title >= 0 && title == len(b.rows)-1 && !b.shownAlone(title) {
 		b.rows = b.rows[:title]
 	}
 	b.connect()
 }
+
+// shownAlone tells whether a title is shown that no row stands under.
+func (b *Board) shownAlone(i int) bool { return b.rows[i].chosen() || b.rows[i].empty && b.filter == 0 }
 
 // connect finds the lines between the rows. A line to a mod that is folded away
 // leads to its section.

@@ -145,6 +145,9 @@ func (v *view) mod(p *intake.Placed) {
 			row.verb = "instead"
 		}
 	}
+	if v.choices.Section != "" && p.Listed && p.There == nil {
+		row.story = append(row.story, told{"section", canvas.Clean(v.choices.Section)})
+	}
 	if lacking := v.inside.Lacking[p.Name]; len(lacking) > 0 {
 		row.story = append(row.story, told{"lacks", canvas.Clean(strings.Join(lacking, ", ")) + ": not on the server, and not in what came"})
 	}
@@ -378,6 +381,12 @@ func (v *view) Keys() []frame.Key {
 	}
 	if v.selected < len(v.rows) && v.rows[v.selected].mod != "" && len(v.inside.Found.Mods) > 1 {
 		keys = append(keys, frame.Key{"o", "in or out"})
+	}
+	if len(v.inside.Found.Mods) > 0 {
+		keys = append(keys, frame.Key{"I", "folder"})
+		if len(v.inside.Titles) > 0 {
+			keys = append(keys, frame.Key{"h", "section"})
+		}
 	}
 	if v.inside.Plan != nil {
 		keys = append(keys, frame.Key{"Enter", "the plan"})

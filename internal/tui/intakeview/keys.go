@@ -123,6 +123,12 @@ func (v *view) Key(k string) tea.Cmd {
 		take.Choices = &c
 		return v.Wish(planview.Planned(v.Desk, v.server, take))
 	}
+	switch k {
+	case "I":
+		return v.askFolder()
+	case "h":
+		return v.askSection()
+	}
 	if name := v.rows[v.selected].mod; k == "o" && name != "" && len(v.inside.Found.Mods) > 1 {
 		return lookInto(v.Desk, v.server, v.source, v.without(name), v.selected)
 	}
@@ -153,7 +159,33 @@ func (v *view) Help() []frame.Help {
 		{"Tab", "go to the next question"},
 		{"1 2 3", "answer it, as the row says"},
 		{"o", "leave a mod out, or take it in again"},
+		{"I", "the folder that they are put into: one that is there, or a new category"},
+		{"h", "the section that their lines go into"},
 	}}}
+}
+
+// askFolder asks for the folder that mods are put into.
+func (v *view) askFolder() tea.Cmd {
+	c := v.choices
+	v.Prompt = frame.WordPrompt("Put into (↑ ↓, or type a category; empty for where its family has it): ", v.inside.Folders, max(slices.Index(v.inside.Folders, c.Into), 0), func(typed string) tea.Cmd {
+		c.Into = typed
+		return lookInto(v.Desk, v.server, v.source, c, v.selected)
+	})
+	return nil
+}
+
+// askSection asks for the section that new lines go into.
+func (v *view) askSection() tea.Cmd {
+	if len(v.inside.Titles) == 0 {
+		v.Say("Its startup file has no sections.")
+		return nil
+	}
+	c := v.choices
+	v.Prompt = frame.WordPrompt("Into the section (↑ ↓; empty for where its needs stand): ", v.inside.Titles, max(slices.Index(v.inside.Titles, c.Section), 0), func(typed string) tea.Cmd {
+		c.Section = typed
+		return lookInto(v.Desk, v.server, v.source, c, v.selected)
+	})
+	return nil
 }
 
 // without are the choices with one of several mods left out, or taken in again.
