@@ -625,3 +625,40 @@ func TestCategoryAndSectionOnTheScreen(t *testing.T) {
 	insist.Holds(t, "the script", contents(t, h.script()), "# ~~ Lights ~~\n# ~~ Far ~~\nberth +nets\n")
 	x.sees("Lights", "no mod stands in it")
 }
+
+// What wants the server for itself: all other mods are switched off with it, its map is chosen, and one undo brings the
+// old line-up back.
+func TestTakenAlone(t *testing.T) {
+	t.Parallel()
+	h := newHarbour(t, "berth a\nberth +marks\n# berth off\nberth b\n")
+	for _, name := range []string{"a", "b", "off", "+marks/buoy", "+marks/beacon"} {
+		h.cargo(name, "", "haul 1\n")
+	}
+	before := stands(t, h.dir)
+	bundle := archived(t, "regatta.zip", map[string]string{"regatta/harbour.start": "let title \"Regatta\"\nberth sails\nberth course\n",
+		"regatta/sails/bill.toml": "name = 'sails'\n", "regatta/sails/deck.script": "haul 1\n", "regatta/course/bill.toml": "name = 'course'\n", "regatta/course/deck.script": "haul 1\n"})
+	said := h.do(0, "take", "h", bundle, "--alone")
+	insist.Holds(t, "owed", said, "left to you: regatta/harbour.start, a startup file that came along")
+	var p proofJSON
+	h.json(0, &p, "prove", "h", "--json")
+	insist.Same(t, "outcomes", p.outcomes(), "sails confirmed, course confirmed")
+	h.do(0, "undo", "h")
+	insist.OK(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
+	same(t, "taken back", stands(t, h.dir), before)
+	insist.Holds(t, "in one category", h.try("take", "h", bundle, "--alone", "--into", "+marks").err, "is in the category +marks with what comes")
+	same(t, "nothing was written", stands(t, h.dir), before)
+
+	o, dir := family(t, "nine-orchards", "27640")
+	ini := filepath.Join(dir, "orchard.ini")
+	was := contents(t, ini)
+	fair := archived(t, "fair.zip", map[string]string{"fair/maps/meadow.map": "m", "fair/grove/stalls/graft.txt": "title = Stalls\nnumber = 77\n"})
+	o.do(0, "take", "nine-orchards", fair, "--alone")
+	insist.Holds(t, "its map", contents(t, ini), "meadow", "stalls")
+	insist.Lacks(t, "all others are off", contents(t, ini), "bee_roads")
+	o.json(0, &p, "prove", "nine-orchards", "--json")
+	insist.Same(t, "outcomes", p.outcomes(), "stalls confirmed")
+	o.do(0, "undo", "nine-orchards")
+	insist.Same(t, "taken back", contents(t, ini), was)
+	two := archived(t, "two.zip", map[string]string{"two/maps/meadow.map": "m", "two/maps/brook.map": "m", "two/grove/stalls/graft.txt": "title = Stalls\nnumber = 77\n"})
+	insist.Holds(t, "which of two", o.do(0, "take", "nine-orchards", two, "--alone"), "left to you: country/map, which of the maps is played on that came: brook, meadow")
+}

@@ -528,6 +528,9 @@ func (p *Planner) take(c lineup.Change) error {
 		return err
 	}
 	if choices.Quiet || byPresence(p.now.Dialect) {
+		if choices.Alone {
+			return p.alone(in)
+		}
 		return nil
 	}
 	where := c.Where
@@ -538,6 +541,9 @@ func (p *Planner) take(c lineup.Change) error {
 		if err := p.register(m, where); err != nil {
 			return err
 		}
+	}
+	if choices.Alone {
+		return p.alone(in)
 	}
 	return nil
 }
