@@ -234,7 +234,13 @@ func (v *view) lines() {
 	if v.inside.Plan == nil {
 		return
 	}
+	if v.choices.Alone {
+		v.add(intakeRow{verb: "is switched off", right: "every other mod of the server", ink: canvas.Warn, story: plainly("What came is to be alone: all other mods are switched off with it, and one undo brings all of them back. z lets them load beside it.")})
+	}
 	for _, f := range v.inside.Plan.Files {
+		if v.choices.Alone {
+			break // the plan tells all of them
+		}
 		why := "The line that registers it, at the place in the load order that its needs want."
 		if slices.ContainsFunc(v.inside.Intake.Brings, func(b intake.Shipped) bool { return b.Into == f.Path }) {
 			why = "A line of an entry that it brings for this table."
@@ -387,6 +393,7 @@ func (v *view) Keys() []frame.Key {
 		if len(v.inside.Titles) > 0 {
 			keys = append(keys, frame.Key{"h", "section"})
 		}
+		keys = append(keys, frame.Key{"z", "alone"})
 	}
 	if v.inside.Plan != nil {
 		keys = append(keys, frame.Key{"Enter", "the plan"})

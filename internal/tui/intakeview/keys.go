@@ -128,6 +128,10 @@ func (v *view) Key(k string) tea.Cmd {
 		return v.askFolder()
 	case "h":
 		return v.askSection()
+	case "z":
+		c := v.choices
+		c.Alone = !c.Alone
+		return lookInto(v.Desk, v.server, v.source, c, v.selected)
 	}
 	if name := v.rows[v.selected].mod; k == "o" && name != "" && len(v.inside.Found.Mods) > 1 {
 		return lookInto(v.Desk, v.server, v.source, v.without(name), v.selected)
@@ -161,6 +165,7 @@ func (v *view) Help() []frame.Help {
 		{"o", "leave a mod out, or take it in again"},
 		{"I", "the folder that they are put into: one that is there, or a new category"},
 		{"h", "the section that their lines go into"},
+		{"z", "alone: all other mods are switched off with it; once more: beside them"},
 	}}}
 }
 
