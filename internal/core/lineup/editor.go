@@ -265,6 +265,9 @@ func launchValues(r *dialect.Registration, doc []byte, at string) (found []launc
 			}
 			if use.Name != "" || use.Mixed {
 				variable, ok := l.Variables[use.Name]
+				if use.Cut {
+					return nil, text.FaultAt(doc, w.Start, "the value of %s falls apart here, at a blank or another sign that means something to the shell; it would have to stand in quotes", strings.TrimSpace(prefix))
+				}
 				if use.Mixed || w.Value != "" || !ok {
 					return nil, text.FaultAt(doc, w.Start, "the value of %s is put together when the script runs, so it is not changed here", strings.TrimSpace(prefix))
 				}

@@ -28,7 +28,7 @@ func readLaunch(doc []byte, n Notation) (list []Setting, fault *text.Fault) {
 			continue
 		}
 		for i := range c.Words {
-			if i == 0 || !strings.HasPrefix(c.Words[i].Value, "-") || c.Uses[i].Mixed {
+			if i == 0 || !strings.HasPrefix(c.Words[i].Value, "-") || c.Uses[i].Mixed || c.Uses[i].Cut {
 				continue
 			}
 			word := c.Words[i]

@@ -8,7 +8,7 @@ import (
 // ReadBatch reads a Windows batch file: rem and :: remarks, set NAME=value and
 // set "NAME=value", lines that go on after ^, words in double quotes, %NAME%.
 func ReadBatch(doc []byte) *Launch {
-	l := &Launch{Variables: map[string]Piece{}}
+	l := &Launch{Variables: map[string]Piece{}, whole: map[string]bool{}}
 	lines := Lines(doc)
 	for i := 0; i < len(lines); i++ {
 		from := lines[i].Text.Start
@@ -17,7 +17,33 @@ func ReadBatch(doc []byte) *Launch {
 		}
 		batchLine(doc, Span{from, lines[i].Text.End}, l)
 	}
+	for _, c := range l.Commands {
+		for i, use := range c.Uses {
+			v, ok := l.Variables[use.Name]
+			if ok && batchCut(v, l.whole[use.Name], use.quoted) {
+				c.Uses[i].Cut = true
+			}
+			if ok && use.quoted && !l.whole[use.Name] && strings.IndexByte(string(v.In(doc)), '"') < 0 { // blanks need no quotes here, and could have none
+				v.encode, v.rewrite = encodeBatchLoose, nil
+				l.Variables[use.Name] = v
+			}
+		}
+	}
 	return l
+}
+
+// batchCut tells whether the value of a variable falls apart where it is used: the shell puts its text there before it
+// looks for quotes, blanks and commands, so that quotes which are part of the value, as in set NAME="value", end those
+// that stand around its use.
+func batchCut(v Piece, whole, quoted bool) bool {
+	v.placed()
+	for i := range len(v.Value) {
+		own := !whole && v.within[i] == '"'
+		if strings.IndexByte(" \t&|<>^", v.Value[i]) >= 0 && own == quoted {
+			return true
+		}
+	}
+	return false
 }
 
 // endsInCaret tells a line that goes on: its last caret is neither itself escaped nor
@@ -73,6 +99,7 @@ func batchSet(doc []byte, at Span, l *Launch) {
 	p, use := batchPiece(doc, Span{value.Start + len(name) + 1, value.End}, quote)
 	variable := strings.ToUpper(strings.TrimSpace(string(name)))
 	delete(l.Variables, variable)
+	l.whole[variable] = quote != 0
 	if use == (Use{}) { // else it is only known when the file runs
 		l.Variables[variable] = p
 	}
@@ -166,6 +193,7 @@ func batchPiece(doc []byte, at Span, context byte) (Piece, Use) {
 				b.add("%", Span{i, i + 1}, context)
 				continue
 			}
+			use.quoted = context == '"'
 			use.Name, use.At = strings.ToUpper(string(doc[i+1:i+1+end])), b.value.Len()
 			i += end + 1
 		default:
@@ -187,6 +215,18 @@ func rewriteBatch(want string) (written string, needed bool, err error) {
 	}
 	written, err = encodeBatch('"', want)
 	return `"` + written + `"`, true, err
+}
+
+// encodeBatchLoose writes the value of a variable that is used in quotes: blanks need none of their own.
+func encodeBatchLoose(context byte, s string) (string, error) {
+	words := strings.Split(s, " ")
+	for i := range words {
+		var err error
+		if words[i], err = encodeBatch(context, words[i]); err != nil {
+			return "", err
+		}
+	}
+	return strings.Join(words, " "), nil
 }
 
 func encodeBatch(context byte, s string) (string, error) {

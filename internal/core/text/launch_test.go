@@ -26,6 +26,9 @@ func said(l *text.Launch) string {
 				if u.Mixed {
 					b.WriteString(" ~")
 				}
+				if u.Cut {
+					b.WriteString(" /")
+				}
 			}
 			b.WriteString("]")
 		}
@@ -87,6 +90,8 @@ func TestLaunchIsRead(t *testing.T) {
 		{"batch", "@\r\nrun", "[run]"},
 		{"batch", "REM x\r\n:: y\r\n:label\r\nrem\r\nremark z\r\nrem\tq", "[remark][z]"},
 		{"batch", "set A=\r\nset \"\r\n", "A="},
+		{"batch", "set A=b;c\r\nset B=\"b c\"\r\nset \"C=b c\"\r\nrun %A% \"%A%\" %B% \"x%B%\" %C% \"%C%\"", "[run][ $A@0][ $A@0][ $B@0][x $B@1 /][ $C@0 /][ $C@0] ; A=b;c ; B=b c ; C=b c"},
+		{"batch", "set A=\"b\"\r\nset B=b^&c\r\nrun \"%A%\" %B% \"%B%\"", "[run][ $A@0][ $B@0 /][ $B@0] ; A=b ; B=b&c"},
 		{"batch", "run ^\r\n  a ^\r\n  b", "[run][a][b]"},
 		{"batch", "run a^^\r\nnext b", "[run][a^] ; [next][b]"},
 		{"batch", "run a^", "[run][a]"},

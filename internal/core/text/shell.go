@@ -27,6 +27,8 @@ type Launch struct {
 	Commands  []Command
 	Variables map[string]Piece // the last value of each
 	Faults    []*Fault
+
+	whole map[string]bool // of a batch file: variables that stand in quotes with their names, which are not part of them
 }
 
 // Command is one command with its words.
@@ -44,6 +46,9 @@ type Use struct {
 	Name  string
 	At    int  // where in the word's text the variable's value would stand
 	Mixed bool // the word holds what is only known when the script runs
+	Cut   bool // the value falls apart here, as it has a blank or a sign of the shell in it and no quotes around that
+
+	quoted bool // it stands in quotes
 }
 
 // posixSpecials are the characters that sh gives a meaning to outside quotes.
