@@ -219,7 +219,13 @@ done
 	if r := o.try("unload", "gate", "elm"); !strings.Contains(o.do(0, "log", "gate"), "elm is out") {
 		t.Errorf("unload: %d %s%s", r.status, r.out, r.err)
 	}
+	bay := archived(t, "bay.zip", map[string]string{"bay/x": "x"})
+	insist.Holds(t, "told", o.do(0, "take", "gate", bay), "gate runs without it: initium load gate bay takes it in now, with proof")
+	insist.Holds(t, "loaded", o.do(0, "take", "gate", archived(t, "cove.zip", map[string]string{"cove/x": "x"}), "--load"), "cove: confirmed", "cove is in")
 	o.do(0, "stop", "gate")
+	o.do(0, "undo", "gate", "0")
+	insist.Holds(t, "one that does not run", o.do(0, "take", "gate", bay, "--load"), "gate does not run")
+	o.do(0, "undo", "gate", "0")
 	// With a list on its console that does not name it, it is known to be gone.
 	write(t, file, strings.Replace(strings.Replace(source, "TERMINAL", "terminal = true", 1), "[console]\n", "[console]\nlist = \"list\"\n", 1))
 	o.do(0, "adopt", dir, "--dialect", "gate", "--set", "tag=red")

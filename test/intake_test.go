@@ -305,7 +305,7 @@ func TestRunningServersAreNotDisturbed(t *testing.T) {
 	defer h.try("stop", "h")
 	source := filepath.Join(filepath.Dir(h.home), "kelp.zip")
 	write(t, source, string(zipped(t, kelp("kelp_farms/"))))
-	h.do(0, "take", "h", source)
+	insist.Holds(t, "not loaded yet", h.do(0, "take", "h", source), "h runs without it, and loads it when it is started anew")
 	for _, args := range [][]string{{"remove", "h", "a", "--agree"}, {"undo", "h"}, {"backup", "h"}} {
 		if r := h.try(args...); r.status != 3 || !strings.Contains(r.err, "running") {
 			t.Errorf("%v: %d %s", args, r.status, r.err)

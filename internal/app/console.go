@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"initium/internal/core/dialect"
+	"initium/internal/core/plan"
 	"initium/internal/core/proof"
 	"initium/internal/core/survey"
 	"initium/internal/core/text"
@@ -115,6 +116,23 @@ const (
 	SwitchLoad   Switch = "load"
 	SwitchUnload Switch = "unload"
 )
+
+// NotLoaded are the mods that a plan has brought to a server that runs, and that are on without being loaded yet. can
+// tells whether its family loads one while it runs.
+func (a *App) NotLoaded(name string, p *plan.Plan) (mods []string, can bool, err error) {
+	s, err := a.Server(name)
+	if err != nil || !a.Home.IsRunning(name) {
+		return nil, false, err
+	}
+	now := survey.Take(s.input())
+	for i := range p.Parts {
+		part := &p.Parts[i]
+		if m := now.Find(part.Mod); part.What == plan.TheMod && part.Old == "" && part.New != "" && m != nil && m.On {
+			mods = append(mods, m.Name)
+		}
+	}
+	return mods, SwitchLoad.wordsOf(&s.Dialect.Console) != "", nil
+}
 
 // wordsOf are what has to be typed for it.
 func (s Switch) wordsOf(k *dialect.Console) string {

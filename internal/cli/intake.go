@@ -2,6 +2,8 @@ package cli
 
 import (
 	"cmp"
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -119,7 +121,7 @@ func (e *env) showLooked(looked []*app.Inspection, shared []intake.Shared, asJSO
 func (e *env) take() *cobra.Command {
 	var c lineup.Choices
 	var where lineup.Where
-	var stage bool
+	var stage, load bool
 	cmd := &cobra.Command{
 		Use:   "take SERVER SOURCE...",
 		Short: "Take mods in from archives, folders or files: files in place, keys, registration; all or nothing",
@@ -149,13 +151,38 @@ func (e *env) take() *cobra.Command {
 					fmt.Fprintf(e.out, "left to you: %s, %s\n", text.Clean(o.Path), text.Clean(o.About))
 				}
 			}
-			return nil
+			if stage {
+				return nil
+			}
+			return e.intoRunning(cmd.Context(), args[0], p, load)
 		},
 	}
+	cmd.Flags().BoolVar(&load, "load", false, "load what came into the server that runs, at once and with proof, where its family can")
 	whereFlags(cmd, &where)
 	stageFlag(cmd, &stage)
 	choiceFlags(cmd, &c)
 	return cmd
+}
+
+// intoRunning loads mods that came into a server that runs, or says how that is done.
+func (e *env) intoRunning(ctx context.Context, server string, p *plan.Plan, load bool) error {
+	mods, can, err := e.app.NotLoaded(server, p)
+	switch {
+	case err != nil:
+		return err
+	case load && len(mods) == 0:
+		fmt.Fprintf(e.out, "%s does not run, or nothing came that it could load\n", server)
+	case load:
+		for _, mod := range mods {
+			err = errors.Join(err, e.switched(ctx, server, mod, app.SwitchLoad))
+		}
+		return err
+	case len(mods) > 0 && can:
+		fmt.Fprintf(e.out, "%s runs without it: initium load %s %s takes it in now, with proof\n", server, server, text.Clean(mods[0]))
+	case len(mods) > 0:
+		fmt.Fprintf(e.out, "%s runs without it, and loads it when it is started anew\n", server)
+	}
+	return nil
 }
 
 func (e *env) remove() *cobra.Command {

@@ -422,6 +422,26 @@ func (e *env) guard() *cobra.Command {
 	return cmd
 }
 
+// switched carries something out with a mod of a running server, and tells what came of it.
+func (e *env) switched(ctx context.Context, server, mod string, do app.Switch) error {
+	m, err := e.app.SwitchMod(ctx, server, mod, do)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(e.out, "%s: %s", m.Name, m.Outcome)
+	if m.Reason != "" {
+		fmt.Fprintf(e.out, ", %s", m.Reason)
+	}
+	fmt.Fprintln(e.out)
+	for _, ev := range m.Evidence {
+		fmt.Fprintf(e.out, "  %s: %s\n", ev.Where(), ev.Text)
+	}
+	if m.Outcome != proof.Confirmed {
+		return errNo
+	}
+	return nil
+}
+
 func (e *env) log() *cobra.Command {
 	var opt app.LogOptions
 	var own bool
@@ -457,21 +477,12 @@ func (e *env) switchMod(do app.Switch, short string) *cobra.Command {
 		Short: short,
 		Args:  args(cobra.ExactArgs(2)),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := e.app.SwitchMod(cmd.Context(), args[0], args[1], do)
-			if err != nil {
-				return err
+			if !asJSON {
+				return e.switched(cmd.Context(), args[0], args[1], do)
 			}
-			if asJSON {
+			m, err := e.app.SwitchMod(cmd.Context(), args[0], args[1], do)
+			if err == nil {
 				err = e.json(m)
-			} else {
-				fmt.Fprintf(e.out, "%s: %s", m.Name, m.Outcome)
-				if m.Reason != "" {
-					fmt.Fprintf(e.out, ", %s", m.Reason)
-				}
-				fmt.Fprintln(e.out)
-				for _, ev := range m.Evidence {
-					fmt.Fprintf(e.out, "  %s: %s\n", ev.Where(), ev.Text)
-				}
 			}
 			if err == nil && m.Outcome != proof.Confirmed {
 				err = errNo
