@@ -7,6 +7,7 @@ import (
 	"image/color"
 	"image/png"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -239,4 +240,31 @@ func TestIconIsScaled(t *testing.T) {
 	write(t, came, "no picture")
 	insist.Holds(t, "no picture", o.try("put", "three", "mill.png", "--with", came, "--scale").err, "it is no PNG, JPEG or GIF")
 	insist.Holds(t, "a block of a picture", o.try("put", "three", "mill.png", "--with", came, "--scale", "--block", "x {").err, "--scale is about a picture")
+}
+
+// The script that is written starts the server as Initium does, wherever its folder is put; a secret is not in it.
+func TestStartScriptIsWritten(t *testing.T) {
+	t.Parallel()
+	o := newOperator(t)
+	dir := filepath.Join(filepath.Dir(o.home), "a gate")
+	write(t, filepath.Join(dir, "list"), "use oak\n")
+	write(t, filepath.Join(dir, "mods/oak/x"), "")
+	executable(t, filepath.Join(dir, "run.sh"), "#!/bin/sh\necho \"given $* in $(basename \"$PWD\")\"\n")
+	family := strings.NewReplacer("TERMINAL\n", "", "tag", "password").Replace(gate)
+	write(t, filepath.Join(o.home, "dialects/gate.toml"), strings.Replace(family, "[start]\n", "[start]\ndirectory = \"{dir}\"\n", 1))
+	o.do(0, "adopt", dir, "--as", "gate", "--dialect", "gate", "--set", "password=s3cret word")
+	file := filepath.Join(dir, "start.sh")
+	o.do(0, "export", "script", "gate", "--file", file)
+	insist.Lacks(t, "the script", contents(t, file), "s3cret", dir)
+	insist.Holds(t, "a batch file", o.do(0, "export", "script", "gate", "--batch"), "@echo off\r\n", "%PASSWORD%", "cd /d \"")
+	moved := filepath.Join(filepath.Dir(dir), "moved")
+	insist.OK(t, os.Rename(dir, moved))
+	cmd := exec.Command(filepath.Join(moved, "start.sh"))
+	cmd.Env = append(os.Environ(), "PASSWORD=s3cret word")
+	out, err := cmd.CombinedOutput()
+	insist.That(t, err == nil && string(out) == "given always --password s3cret word in moved\n", "%v: %s", err, out)
+	cmd = exec.Command(filepath.Join(moved, "start.sh"))
+	out, err = cmd.CombinedOutput()
+	insist.That(t, err != nil && strings.Contains(string(out), "is a secret, and not written down here"), "%v: %s", err, out)
+	insist.Holds(t, "a folder that is not there", o.try("export", "script", "gate").err, "is not there")
 }

@@ -3,8 +3,10 @@ package app
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/user"
+	"path/filepath"
 	"strings"
 	"time"
 	"unicode"
@@ -90,3 +92,47 @@ func (u *unitWriter) quoted(what, s string) string {
 
 // unitMargin is how much longer than the keeper systemd waits for a stop.
 const unitMargin = 10 * time.Second
+
+// StartScript writes a script that starts a server as it is started from here, without a keeper: for sh, or for cmd.exe.
+// file is where it is going to stand, "" where that is not known: in the folder that the server is started in its paths
+// are seen from there. Secrets are not in it: it wants them in its environment.
+func (a *App) StartScript(name, file string, batch bool) ([]byte, error) {
+	s, err := a.Server(name)
+	if err != nil {
+		return nil, err
+	}
+	with := *s
+	with.Vars = maps.Clone(s.Vars)
+	for _, g := range s.Dialect.Givens {
+		if value := s.Vars[g.Name]; value != "" && text.MaskValue(g.Name, value) != value {
+			with.Vars[g.Name] = text.Hole(variableName(g.Name))
+		}
+	}
+	spec, err := with.spec()
+	if err != nil {
+		return nil, err
+	}
+	script := &text.StartScript{About: "Starts " + name + " (" + s.Dialect.Title + "). Written by Initium.", Dir: spec.Dir, Env: spec.Env, Command: spec.Command}
+	if full, err := filepath.Abs(file); file != "" && err == nil && filepath.Dir(full) == filepath.Clean(spec.Dir) {
+		script.Dir = ""
+		for i, word := range script.Command {
+			if rest, ok := strings.CutPrefix(word, filepath.Clean(spec.Dir)+"/"); ok {
+				script.Command[i] = "./" + rest
+			}
+		}
+	}
+	if batch {
+		return script.Batch()
+	}
+	return script.POSIX()
+}
+
+// variableName is what a value is called in an environment.
+func variableName(name string) string {
+	return strings.Map(func(c rune) rune {
+		if c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' {
+			return c
+		}
+		return '_'
+	}, strings.ToUpper(name))
+}

@@ -13,7 +13,7 @@ func (e *env) export() *cobra.Command {
 		Use:   "export",
 		Short: "Write a server down for others: the proof of its last start, its load order, or the start as a chart",
 	}
-	cmd.AddCommand(e.exportProof(), e.exportUnit(),
+	cmd.AddCommand(e.exportProof(), e.exportUnit(), e.exportScript(),
 		e.drawing("times", "Draw how long all starts took, and which were proved", e.app.DrawTimes),
 		e.drawing("order", "Draw the load order with its needs, the sections as bands, the outcomes marked", e.app.DrawOrder),
 		e.drawing("start", "Draw the last start as a time chart, beside the last one that was proved", e.app.DrawStart))

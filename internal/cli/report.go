@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"os"
 	"strconv"
 	"strings"
 
@@ -193,5 +194,34 @@ func (e *env) exportUnit() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&file, "file", "", "where to write it, such as /etc/systemd/system/NAME.service")
+	return cmd
+}
+
+// exportScript writes what starts a server without Initium.
+func (e *env) exportScript() *cobra.Command {
+	var file string
+	var batch bool
+	cmd := &cobra.Command{
+		Use:   "script SERVER",
+		Short: "Write a script that starts a server as it is started from here, to standard output or a file: where it goes, what it runs, with what",
+		Long:  "Secrets are not written down: the script wants them in its environment, and says so. Beside the server it finds its files from there, wherever that folder is put.",
+		Args:  args(cobra.ExactArgs(1)),
+		RunE: func(_ *cobra.Command, args []string) error {
+			data, err := e.app.StartScript(args[0], file, batch)
+			if err != nil {
+				return err
+			}
+			if file == "" {
+				_, err = e.out.Write(data)
+				return err
+			}
+			if err := e.writeOut(file, func() ([]byte, error) { return data, nil }); err != nil || batch || file == "-" {
+				return err
+			}
+			return os.Chmod(file, 0o755)
+		},
+	}
+	cmd.Flags().StringVar(&file, "file", "", "where to write it, such as start.sh in the server's folder")
+	cmd.Flags().BoolVar(&batch, "batch", false, "a batch file for Windows, and not one for sh")
 	return cmd
 }
