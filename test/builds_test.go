@@ -368,3 +368,30 @@ func TestRenewParts(t *testing.T) {
 	insist.Holds(t, "no world", o.try("renew", "two", "world").err, "there is caches")
 	insist.Holds(t, "none at all", o.try("renew", "mill").err, "does not say what a server of it makes anew")
 }
+
+// Where a link says which build is used, it leads to another one then; what names the link stays as it is.
+func TestBuildThatALinkNames(t *testing.T) {
+	t.Parallel()
+	o, dir := newMill(t)
+	file := filepath.Join(t.TempDir(), "mill.toml")
+	write(t, file, strings.Replace(millDialect, `path  = ["{dir}/builds/{version}"]`, `path  = ["{dir}/now", "{dir}/builds/{version}"]`, 1))
+	o.do(0, "dialect", "add", file, "--anew")
+	script := filepath.Join(dir, "start.sh")
+	executable(t, script, "#!/bin/sh\ncd \"$(dirname \"$0\")\" || exit 1\nexec ./now/mill \"-grind=rye,oats\"\n")
+	insist.OK(t, os.Symlink("builds/1.10", filepath.Join(dir, "now")))
+	was, before := contents(t, script), stands(t, dir)
+	insist.Holds(t, "used", o.do(0, "builds", "mill", "--of", "build"), "build  1.10     used (start.sh, through the link now)")
+	insist.Holds(t, "foretold", o.do(0, "use", "mill", "1.9", "--show"), "now -> builds/1.9", "then: error: oats")
+	same(t, "shown only", stands(t, dir), before)
+	o.do(0, "use", "mill", "1.9")
+	to, err := os.Readlink(filepath.Join(dir, "now"))
+	insist.That(t, err == nil && to == "builds/1.9", "%s, %v", to, err)
+	insist.Same(t, "the script", contents(t, script), was)
+	insist.Holds(t, "used", o.do(0, "builds", "mill", "--of", "build"), "build  1.9      used (start.sh, through the link now)")
+	var p proofJSON
+	o.json(1, &p, "prove", "mill", "--json")
+	insist.Same(t, "outcomes", p.outcomes(), "rye confirmed, oats failed")
+	insist.Holds(t, "so already", o.do(0, "use", "mill", "1.9"), "so already")
+	o.do(0, "undo", "mill")
+	same(t, "taken back", stands(t, dir), before)
+}

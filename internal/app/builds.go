@@ -221,6 +221,12 @@ func (g *ground) Use(name, which string, file func(name string) ([]byte, error))
 	}
 	u := &planner.Using{}
 	named := s.namings(p, file)
+	if link, _, _ := s.used(p, file); s.led(link) != link && spot.Path != link {
+		if u.Links, err = s.relinked(link, spot.Path); err != nil {
+			return nil, err
+		}
+		named = nil
+	}
 	for _, n := range named {
 		doc, encoding := text.Decode(n.raw)
 		changed, ok := part.Use(doc, n.mentions, spot.Path)
@@ -229,7 +235,9 @@ func (g *ground) Use(name, which string, file func(name string) ([]byte, error))
 		}
 		u.Files = append(u.Files, planner.Renamed{Path: n.file, Raw: n.raw, Now: text.Encode(changed, encoding)})
 	}
-	if was, given := s.Record.Set[p.Name]; len(named) == 0 && s.asks(p) || given {
+	if was, given := s.Record.Set[p.Name]; len(u.Links) > 0 {
+		// what leads there changes, and nothing that names it
+	} else if len(named) == 0 && s.asks(p) || given {
 		if now := s.short(spot.Path); was != now {
 			u.Given = append(u.Given, plan.Given{Name: p.Name, Was: was, Now: now})
 		}
@@ -244,6 +252,48 @@ func (g *ground) Use(name, which string, file func(name string) ([]byte, error))
 	g.a.resolve(&s)
 	g.s = &s
 	return u, nil
+}
+
+// relinked is the listing of a folder before and after a link in it leads to another place.
+func (s *Server) relinked(link, to string) ([]plan.File, error) {
+	dir := path.Dir(link)
+	old, err := survey.Links(s.disk(), dir)
+	if err != nil {
+		return nil, err
+	}
+	now := to
+	if was, err := fs.ReadLink(s.disk(), relative(link)); err == nil && !path.IsAbs(was) {
+		if now, err = filepath.Rel(dir, to); err != nil {
+			return nil, err
+		}
+	}
+	var want strings.Builder
+	for line := range strings.Lines(string(old)) {
+		if strings.HasPrefix(line, path.Base(link)+lineup.LeadsTo) {
+			line = path.Base(link) + lineup.LeadsTo + now + "\n"
+		}
+		want.WriteString(line)
+	}
+	return []plan.File{{Path: dir + "/", List: true, Old: old, Want: []byte(want.String())}}, nil
+}
+
+// led is where a link leads, and the path itself of what is none.
+func (s *Server) led(full string) string {
+	for range 8 { // links of links
+		info, err := fs.Lstat(s.disk(), relative(path.Clean("/"+full)))
+		if err != nil || info.Mode()&fs.ModeSymlink == 0 {
+			return full
+		}
+		to, err := fs.ReadLink(s.disk(), relative(path.Clean("/"+full)))
+		if err != nil {
+			return full
+		}
+		if !path.IsAbs(to) {
+			to = path.Join(path.Dir(full), to)
+		}
+		full = path.Clean(to)
+	}
+	return full
 }
 
 // pick finds one of a part by its version, by the name of its folder, or by its path.
@@ -306,6 +356,11 @@ func (a *App) Builds(name string) ([]PartThere, error) {
 		}
 		used, said, problem := s.used(p, read)
 		spots := s.spots(p)
+		if real := s.led(used); used != "" && real != used && slices.ContainsFunc(spots, func(o part.Spot) bool { return o.Path == real }) {
+			said = strings.TrimPrefix(said+", through the link "+s.short(used), ", ")
+			spots = slices.DeleteFunc(spots, func(o part.Spot) bool { return o.Path == used })
+			used = real
+		}
 		if used != "" && !slices.ContainsFunc(spots, func(o part.Spot) bool { return o.Path == used }) {
 			spots = append(spots, part.Spot{Path: used})
 		}

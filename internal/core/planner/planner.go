@@ -72,6 +72,7 @@ type Ground interface {
 // Using is what it takes to use another one of a part of a server.
 type Using struct {
 	Files []Renamed
+	Links []plan.File // listings of folders in which a link leads to another one then
 	Given []plan.Given
 }
 
@@ -273,6 +274,9 @@ func (p *Planner) use(c lineup.Change) error {
 	}
 	for _, f := range u.Files {
 		p.rewrite(f.Path, f.Raw, f.Now)
+	}
+	for _, f := range u.Links {
+		p.texts = append(slices.DeleteFunc(p.texts, func(o plan.File) bool { return o.Path == f.Path }), f)
 	}
 	for _, g := range u.Given {
 		p.given = slices.DeleteFunc(p.given, func(o plan.Given) bool { return o.Name == g.Name })
