@@ -268,3 +268,104 @@ func TestStartScriptIsWritten(t *testing.T) {
 	insist.That(t, err != nil && strings.Contains(string(out), "is a secret, and not written down here"), "%v: %s", err, out)
 	insist.Holds(t, "a folder that is not there", o.try("export", "script", "gate").err, "is not there")
 }
+
+// goesTo moves down to the row that begins with a word.
+func (x *terminal) goesTo(word string) {
+	x.t.Helper()
+	x.keys("Home")
+	x.sees("▌ name")
+	for range 60 {
+		was := selectedRow(x.picture())
+		if strings.HasPrefix(was, word) {
+			return
+		}
+		x.keys("Down")
+		eventually(x.t, "another row than "+was, func() bool { return selectedRow(x.picture()) != was })
+	}
+	x.t.Fatalf("no row begins with %q:\n%s", word, x.picture())
+}
+
+func selectedRow(picture string) string {
+	for line := range strings.Lines(picture) {
+		if rest, ok := strings.CutPrefix(line, "▌ "); ok {
+			return strings.TrimSpace(rest)
+		}
+	}
+	return ""
+}
+
+// Every family's server is begun, started and proved on the screen alone.
+func TestEveryFamilyFromNothingOnTheScreen(t *testing.T) {
+	needs(t, "tmux")
+	t.Parallel()
+	for family, c := range map[string]struct {
+		needs string
+		from  map[string]string
+		set   [][2]string
+	}{
+		"harrow-sound":  {set: [][2]string{{"licence", "HS-1"}, {"pace", "0.01"}}},
+		"cogwheel-fair": {from: map[string]string{"engine-4/VERSION": "4\n"}, set: [][2]string{{"pace", "0.01"}}},
+		"nine-orchards": {from: map[string]string{"maps/hill.map": "h"}, set: [][2]string{{"country/map", "hill"}, {"pace", "0.01"}}},
+		"bzflag":        {needs: "/usr/games/bzfs", set: [][2]string{{"address", "127.0.0.1"}}},
+		"minetest":      {needs: minetestServer},
+	} {
+		t.Run(family, func(t *testing.T) {
+			t.Parallel()
+			if c.needs != "" {
+				needs(t, c.needs)
+			}
+			dir := filepath.Join(t.TempDir(), "fresh")
+			x := open(t, 120, 40, []string{"INITIUM_HOME=" + t.TempDir()})
+			typed := func(prompt, text string) {
+				t.Helper()
+				x.keys("Enter")
+				x.sees(prompt)
+				x.keys("C-u")
+				x.tmux("set-buffer", text)
+				x.tmux("paste-buffer", "-p", "-t", "x")
+				eventually(t, "it is typed", func() bool {
+					p := x.picture()
+					return strings.Contains(p, filepath.Base(text)+"▏") || strings.Contains(p, strings.Repeat("•", len(text))+"▏")
+				})
+				x.keys("Enter")
+			}
+			x.sees("No server is adopted yet.")
+			x.keys("a")
+			x.sees("Folder of the server, there or to be made:")
+			x.keys("C-u")
+			x.tmux("set-buffer", dir)
+			x.tmux("paste-buffer", "-p", "-t", "x")
+			x.sees("/fresh▏")
+			x.keys("Enter")
+			x.sees("Begin a server", "family        bzflag")
+			for !strings.Contains(x.picture(), "family        "+family) {
+				was := selectedRow(x.picture())
+				x.keys("Right")
+				eventually(t, "another family than "+was, func() bool { return selectedRow(x.picture()) != was })
+			}
+			x.sees("Make it")
+			if c.from != nil {
+				source := archived(t, "brought.zip", c.from)
+				x.goesTo("Bring an archive")
+				typed("Bring an archive or a folder:", source)
+				x.sees("from          ", "brought.zip")
+			}
+			port := freePort(t)
+			for _, set := range append(c.set, [2]string{"port", port}) {
+				x.goesTo(set[0])
+				typed(set[0]+" (nothing: as it is at first):", set[1])
+				eventually(t, set[0]+" is given", func() bool {
+					return strings.HasPrefix(selectedRow(x.picture()), set[0]) && strings.HasSuffix(selectedRow(x.picture()), "given")
+				})
+			}
+			x.keys("End")
+			x.sees("▌ Make it", "◆ nothing stands in the way of its first start")
+			x.keys("Enter")
+			x.sees("never started", "s start and prove")
+			x.keys("s")
+			x.sees("◆ proved")
+			x.keys("X")
+			x.sees("s start again")
+		})
+	}
+}

@@ -30,7 +30,7 @@ func (h *harbour) isScript(script string) {
 }
 
 // eventually waits until something is so.
-func eventually(t *testing.T, what string, so func() bool) {
+func eventually(t testing.TB, what string, so func() bool) {
 	t.Helper()
 	for end := time.Now().Add(20 * time.Second); !so(); time.Sleep(20 * time.Millisecond) {
 		insist.Need(t, !time.Now().After(end), "never: %s", what)

@@ -303,7 +303,7 @@ func (f *beginForm) drawRow(c *canvas.Canvas, y, i int) {
 	case i == 1:
 		row("family", canvas.Clean(f.families[f.family]), canvas.Title, "")
 	case i < f.bring():
-		row("from", canvas.Clean(f.b.From[i-formHead]), canvas.Text, "")
+		row("from", canvas.Ending(canvas.Clean(f.b.From[i-formHead]), max(c.W-40, 20)), canvas.Text, "")
 	case i == f.bring():
 		c.Put(2, y, "Bring an archive or a folder", canvas.Key)
 	case i < f.settings():
