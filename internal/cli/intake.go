@@ -265,6 +265,9 @@ func (e *env) printPart(dir string, p *plan.Part) {
 	fmt.Fprintf(e.out, "%s (%s): %s\n", text.Clean(short(dir, p.Path)), p.Title(), p)
 	const most = 20
 	for i, n := range p.Notes {
+		if n.Rel == "" {
+			continue // of a file alone all is said
+		}
 		if i == most {
 			fmt.Fprintf(e.out, "     … and %d more\n", len(p.Notes)-most)
 			break

@@ -112,7 +112,7 @@ func (c Change) String() string {
 	case OpScript:
 		return fmt.Sprintf("run %s on %s", text.Clean(path.Base(cmp.Or(c.To, c.Source))), text.Clean(path.Base(c.File)))
 	case OpLay:
-		return strings.Join(strings.Fields(fmt.Sprintf("lay the %s %s of %s beside the others", mod, text.Clean(c.To), text.Clean(path.Base(c.Source)))), " ")
+		return strings.Join(strings.Fields(fmt.Sprintf("bring the %s %s of %s", mod, text.Clean(c.To), text.Clean(path.Base(c.Source)))), " ")
 	case OpPutInto:
 		return fmt.Sprintf("put %s into %s", mod, text.Clean(c.To))
 	case OpRenew:

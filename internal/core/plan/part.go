@@ -149,6 +149,10 @@ func (p *Part) String() string {
 		return "comes back"
 	case p.Items == nil:
 		return "is put back as it was"
+	case p.Old != "" && len(p.Items) == 1 && p.Items[0].Rel == "" && !p.Items[0].Folder:
+		return "takes the place of the one that is there"
+	case p.From != "":
+		return "comes from another folder"
 	case p.Old == "" && files == 1:
 		return "comes, 1 file"
 	case p.Old == "":

@@ -119,6 +119,8 @@ func (v *view) Key(k string) tea.Cmd {
 		return v.Wish(planview.Planned(v.Desk, v.server, lineup.Change{Op: lineup.OpUse, Mod: b.Part, To: which}))
 	case k == "N":
 		return v.lay()
+	case k == "d" && len(v.list[v.chosen].Laid) > 0:
+		return v.Wish(planview.Planned(v.Desk, v.server, lineup.Change{Op: lineup.OpRemove, Mod: v.list[v.chosen].Part, Choices: &lineup.Choices{Agree: true}}))
 	}
 	return nil
 }
@@ -202,6 +204,9 @@ func (v *view) drawRow(c *canvas.Canvas, y, i, where int, wide bool) {
 }
 
 func (v *view) short(full string) string {
+	if full == v.dir {
+		return "over its folder"
+	}
 	return canvas.Clean(strings.TrimPrefix(full, v.dir+"/"))
 }
 
@@ -234,7 +239,7 @@ func (v *view) drawStory(c *canvas.Canvas, y, h int) {
 	case b.Absent:
 		say("There is none. Enter lays one over the server, from an archive or a folder; what it replaces is kept and comes back when it is taken out.", canvas.Text)
 	case b.Of == dialect.PartLoader && len(b.Laid) > 0:
-		say("It was laid over the server from here, with "+marks.Count(len(b.Laid), "file", "files")+". N lays another over it; undo, or initium remove, takes it out and leaves the server as it was.", canvas.Text)
+		say("It was laid over the server from here, with "+marks.Count(len(b.Laid), "file", "files")+". N lays another over it, and d takes it out: the server is as it was then.", canvas.Text)
 	case b.Of == dialect.PartLoader:
 		say("It was there when the server was adopted. N lays another over it.", canvas.Text)
 	case b.Used && b.Said == "given":
@@ -257,7 +262,17 @@ func (v *view) drawStory(c *canvas.Canvas, y, h int) {
 
 // Keys are those at the bottom.
 func (v *view) Keys() []frame.Key {
-	return []frame.Key{{"↑ ↓", "choose"}, {"Enter", "use it"}, {"N", "bring another"}, {"Esc", "to the board"}}
+	keys := []frame.Key{{"↑ ↓", "choose"}}
+	switch b := &v.list[v.chosen]; {
+	case b.Absent:
+		keys = append(keys, frame.Key{"Enter", "bring one"})
+	case b.Of != dialect.PartLoader:
+		keys = append(keys, frame.Key{"Enter", "use it"})
+	}
+	if len(v.list[v.chosen].Laid) > 0 {
+		keys = append(keys, frame.Key{"d", "take out"})
+	}
+	return append(keys, frame.Key{"N", "bring another"}, frame.Key{"Esc", "to the board"})
 }
 
 // Help explains them.
@@ -265,6 +280,7 @@ func (v *view) Help() []frame.Help {
 	return []frame.Help{{Title: "Builds and runtimes", Keys: []frame.Key{
 		{"Enter", "plan to use the chosen one, wherever the start names one"},
 		{"N", "lay another beside those that are there, or a loader over the server, from an archive or a folder"},
+		{"d", "take a loader out that was laid over the server: what it replaced comes back"},
 		{"Esc", "back to the board"},
 	}}}
 }

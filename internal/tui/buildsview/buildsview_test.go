@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"initium/internal/app"
+	"initium/internal/core/dialect"
 	"initium/internal/insist"
 	"initium/internal/tui/canvas"
 	"initium/internal/tui/frame"
@@ -70,4 +71,27 @@ func TestEverySize(t *testing.T) {
 		v.set(listMsg{server: long, dir: "/srv", list: []app.PartThere{{Part: long, Version: long, Path: "/srv/" + long, Problem: long, About: long, Used: true, Said: long}, {Part: "x", Wants: long, Unfit: map[string]string{long: long, "b": long}}}})
 		return v
 	})
+}
+
+// A loader lies over the server: there is one or none, and one that was laid from here can be taken out.
+func TestLoaderInBuildsView(t *testing.T) {
+	m, _, v := opened(t, 120, 24, []app.PartThere{{Part: "grist", Of: dialect.PartLoader, About: "the grist", Path: "/srv/h", Absent: true, Unfit: map[string]string{"oats": ">=2"}}})
+	drawn := func() string {
+		c := canvas.New(120, 22)
+		v.Draw(c, 0, 22)
+		return screentest.Plain(c)
+	}
+	insist.Holds(t, "none", drawn(), "grist       none            over its folder", "✕ 1 mod", "There is none. Enter lays one over the server")
+	insist.That(t, screentest.Hit(m, "d") == nil, "there is nothing to take out")
+	screentest.Hit(m, "enter")
+	insist.That(t, m.Prompt != nil, "enter asks for nothing")
+	screentest.Hit(m, "esc")
+	v.Update(listMsg{server: "h", dir: "/srv/h", list: []app.PartThere{{Part: "grist", Of: dialect.PartLoader, Version: "1", Path: "/srv/h", Used: true, Said: "laid over it", Laid: []string{"/srv/h/a", "/srv/h/b"}}}})
+	insist.Holds(t, "laid", drawn(), "◆ grist       1", "laid over the server from here, with 2 files", "d takes it out")
+	screentest.Hit(m, "enter")
+	insist.Holds(t, "it is used", m.Notice, "It lies over the server")
+	insist.That(t, screentest.Hit(m, "d") != nil, "d takes nothing out")
+	v.Stuck = false
+	v.Update(listMsg{server: "h", dir: "/srv/h", list: []app.PartThere{{Part: "grist", Of: dialect.PartLoader, Version: "1", Path: "/srv/h", Used: true, Said: "found there"}}})
+	insist.Holds(t, "found", drawn(), "It was there when the server was adopted.")
 }

@@ -339,6 +339,7 @@ func WordPrompt(label string, words []string, at int, done func(string) tea.Cmd)
 		value = canvas.Clean(words[at])
 	}
 	p := NewPrompt(label, value, done)
+	p.Hint = []Key{{"↑ ↓", "choose"}, {"Enter", "take it"}, {"Esc", "leave it"}}
 	p.Step = func(by int) {
 		if len(words) > 0 {
 			at = (at + by + len(words)) % len(words)

@@ -176,6 +176,7 @@ func (v *view) askFolder() tea.Cmd {
 		c.Into = typed
 		return lookInto(v.Desk, v.server, v.source, c, v.selected)
 	})
+	v.Prompt.Empty = true
 	return nil
 }
 
@@ -190,6 +191,7 @@ func (v *view) askSection() tea.Cmd {
 		c.Section = typed
 		return lookInto(v.Desk, v.server, v.source, c, v.selected)
 	})
+	v.Prompt.Empty = true
 	return nil
 }
 
