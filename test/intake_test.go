@@ -603,7 +603,7 @@ func TestCategoryAndSectionOnTheScreen(t *testing.T) {
 	x.keys("+nets", "Enter")
 	x.sees("cargo/+nets/kelp")
 	x.keys("z")
-	x.sees("every other mod of the server")
+	x.sees("every other mod that it does not need")
 	x.keys("z")
 	x.sees("berth +nets")
 	x.keys("Enter")
@@ -640,15 +640,21 @@ func TestTakenAlone(t *testing.T) {
 	}
 	before := stands(t, h.dir)
 	bundle := archived(t, "regatta.zip", map[string]string{"regatta/harbour.start": "let title \"Regatta\"\nberth sails\nberth course\n",
-		"regatta/sails/bill.toml": "name = 'sails'\n", "regatta/sails/deck.script": "haul 1\n", "regatta/course/bill.toml": "name = 'course'\n", "regatta/course/deck.script": "haul 1\n"})
+		"regatta/sails/bill.toml": "name = 'sails'\nwaits_for = ['b']\n", "regatta/sails/deck.script": "haul 1\n", "regatta/course/bill.toml": "name = 'course'\n", "regatta/course/deck.script": "haul 1\n"})
 	said := h.do(0, "take", "h", bundle, "--alone")
 	insist.Holds(t, "owed", said, "left to you: regatta/harbour.start, a startup file that came along")
 	var p proofJSON
 	h.json(0, &p, "prove", "h", "--json")
-	insist.Same(t, "outcomes", p.outcomes(), "sails confirmed, course confirmed")
+	insist.Same(t, "outcomes", p.outcomes(), "b confirmed, sails confirmed, course confirmed")
 	h.do(0, "undo", "h")
 	insist.OK(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
 	same(t, "taken back", stands(t, h.dir), before)
+	needy := archived(t, "needy.zip", map[string]string{"needy/bill.toml": "name = 'needy'\nwaits_for = ['buoy']\n", "needy/deck.script": "haul 1\n"})
+	insist.Holds(t, "in a category that it needs", h.do(0, "take", "h", needy, "--alone"), "left to you: beacon, it loads beside what was to be alone, in the category +marks with what that needs")
+	h.json(0, &p, "prove", "h", "--json")
+	insist.Same(t, "outcomes", p.outcomes(), "beacon confirmed, buoy confirmed, needy confirmed")
+	h.do(0, "undo", "h")
+	insist.OK(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
 	insist.Holds(t, "in one category", h.try("take", "h", bundle, "--alone", "--into", "+marks").err, "is in the category +marks with what comes")
 	same(t, "nothing was written", stands(t, h.dir), before)
 

@@ -33,7 +33,7 @@ func choiceFlags(cmd *cobra.Command, c *lineup.Choices) {
 	f.StringSliceVar(&c.Only, "only", nil, "of several mods only these")
 	f.StringVar(&c.Into, "into", "", "the folder that mods are put into: one of the family's, a bundle, or a category folder, which may be a new one")
 	answerFlags(cmd, c)
-	f.BoolVar(&c.Alone, "alone", false, "the server loads nothing else: all other mods are switched off with it, and the one map that comes is chosen; undo brings all of them back")
+	f.BoolVar(&c.Alone, "alone", false, "the server loads nothing else but what it needs: all other mods are switched off with it, and the one map that comes is chosen; undo brings all of them back")
 	f.StringVar(&c.Base, "base", "", "a file that a table begins from which is not there yet, when entries come for it")
 	f.BoolVar(&c.Quiet, "files-only", false, "put the files in place and register nothing")
 	f.IntVar(&c.MostFiles, "most-files", 0, "how many files may come (250000 when left out)")

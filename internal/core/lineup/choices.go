@@ -15,7 +15,7 @@ type Choices struct {
 	Take     []string `json:"take,omitempty"`     // where there is a file already, the new one
 	Keep     []string `json:"keep,omitempty"`     // or the old one
 	Both     []string `json:"both,omitempty"`     // or the old one, with the new one beside it
-	Alone    bool     `json:"alone,omitempty"`    // the server loads nothing else: all other mods are switched off
+	Alone    bool     `json:"alone,omitempty"`    // the server loads nothing else but what that needs: all other mods are switched off
 	Whole    bool     `json:"whole,omitempty"`    // mods are exactly as they come, whatever somebody has changed of theirs
 	Quiet    bool     `json:"quiet,omitempty"`    // files only, nothing is registered
 	Base     string   `json:"base,omitempty"`     // a file that a table begins from which is not there yet

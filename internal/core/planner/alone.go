@@ -13,22 +13,28 @@ import (
 	"initium/internal/core/text"
 )
 
-// alone makes what was taken in the only thing that the server loads: every other mod is switched off, the one map that
-// came is chosen, and what is left of that is owed.
+// alone makes what was taken in the only thing that the server loads, with what it needs: every other mod is switched
+// off, the one map that came is chosen, and what is left of that is owed.
 func (p *Planner) alone(in *intake.Intake) error {
-	came := func(name string) bool {
+	with := p.needed(in)
+	stays := func(name string) bool { return with[name] }
+	comes := func(name string) bool {
 		return slices.ContainsFunc(in.Mods, func(m intake.Placed) bool { return m.Name == name })
 	}
 	lines := map[string]bool{}
 	for _, m := range slices.Clone(p.Seen().Mods) {
-		if !m.On || m.Base || came(m.Name) {
+		if !m.On || m.Base || stays(m.Name) {
 			continue
 		}
 		name := m.Name
 		if m.Group && len(p.lines.Find(name)) == 0 {
 			name = p.seen.Lineup.Entries[m.Entries[0]].Name
-			if p.sharesGroup(name, came) {
+			switch {
+			case p.sharesGroup(name, comes):
 				return Refusal{fmt.Errorf("%s is in the category %s with what comes, and cannot be switched off alone; put what comes into another (--into)", text.Clean(m.Name), text.Clean(name))}
+			case p.sharesGroup(name, stays):
+				p.owed = append(p.owed, lineup.Owed{Mod: m.Name, Path: path.Base(m.Path), About: "it loads beside what was to be alone, in the category " + text.Clean(name) + " with what that needs"})
+				continue
 			}
 		}
 		switch {
@@ -39,19 +45,41 @@ func (p *Planner) alone(in *intake.Intake) error {
 			if err := p.line(lineup.Change{Op: lineup.OpOff, Mod: name}); err != nil {
 				return err
 			}
-			p.refresh()
 		}
 	}
+	p.refresh()
 	for _, name := range in.Found.Lists {
 		p.owed = append(p.owed, lineup.Owed{Path: name, About: "a startup file that came along: the order of its mods is kept, and what else it sets is yours to take over"})
 	}
 	return p.chooseMap(in.Parts)
 }
 
+// needed are the mods that came, and those that they cannot do without.
+func (p *Planner) needed(in *intake.Intake) map[string]bool {
+	with := map[string]bool{}
+	var add func(name string)
+	add = func(name string) {
+		m := p.Seen().Find(name)
+		if m == nil || with[name] {
+			return
+		}
+		with[name] = true
+		for _, need := range m.Needs() {
+			if other := p.seen.Answer(need.Name); other != nil {
+				add(other.Name)
+			}
+		}
+	}
+	for i := range in.Mods {
+		add(in.Mods[i].Name)
+	}
+	return with
+}
+
 // sharesGroup tells whether one of some mods is registered through a category folder.
-func (p *Planner) sharesGroup(group string, came func(string) bool) bool {
+func (p *Planner) sharesGroup(group string, some func(string) bool) bool {
 	for i := range p.seen.Mods {
-		if m := &p.seen.Mods[i]; m.Bundle == group && came(m.Name) {
+		if m := &p.seen.Mods[i]; m.Bundle == group && some(m.Name) {
 			return true
 		}
 	}

@@ -235,7 +235,7 @@ func (v *view) lines() {
 		return
 	}
 	if v.choices.Alone {
-		v.add(intakeRow{verb: "is switched off", right: "every other mod of the server", ink: canvas.Warn, story: plainly("What came is to be alone: all other mods are switched off with it, and one undo brings all of them back. z lets them load beside it.")})
+		v.add(intakeRow{verb: "is switched off", right: "every other mod that it does not need", ink: canvas.Warn, story: plainly("What came is to be alone: all other mods but those that it needs are switched off with it, and one undo brings all of them back. z lets them load beside it.")})
 	}
 	for _, f := range v.inside.Plan.Files {
 		if v.choices.Alone {
