@@ -567,6 +567,9 @@ func TestMovedBetweenCategories(t *testing.T) {
 	}
 	insist.Holds(t, "both", h.try("move", "h", "a", "--into", "+x", "--before", "b").err, "its line stays where it is")
 	insist.Holds(t, "none of that name", h.try("move", "h", "kelp", "--into", "+x").err, "kelp")
+	write(t, h.script(), contents(t, h.script())+"berth ghost\n")
+	insist.Holds(t, "without files", h.try("move", "h", "ghost", "--into", "+x").err, "its files are not there")
+	write(t, h.script(), strings.TrimSuffix(contents(t, h.script()), "berth ghost\n"))
 	h.do(0, "undo", "h", "0")
 	insist.OK(t, os.RemoveAll(filepath.Join(h.dir, "stores")))
 	same(t, "taken back", stands(t, h.dir), before)

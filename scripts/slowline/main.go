@@ -1,7 +1,9 @@
 // Command slowline stands between two ends of a line on this machine, and lets what goes through wait, as a long line
 // does: each piece for as long as it is told, in either direction, however many are under way.
 //
-//	slowline LISTEN TO DELAY      slowline 127.0.0.1:2022 127.0.0.1:22 25ms
+//	slowline LISTEN TO DELAY [FILE]      slowline 127.0.0.1:2022 127.0.0.1:22 25ms
+//
+// Into FILE it writes a line with the bytes that have gone in either direction, whenever one of them has ended.
 package main
 
 import (
@@ -19,12 +21,18 @@ func main() {
 
 // run stands there until something goes wrong.
 func run(args []string) error {
-	if len(args) != 3 {
+	if len(args) != 3 && len(args) != 4 {
 		return fmt.Errorf("say where to listen, where to go on to, and the delay: slowline 127.0.0.1:2022 127.0.0.1:22 25ms")
 	}
 	delay, err := time.ParseDuration(args[2])
 	if err != nil {
 		return err
+	}
+	var counts io.Writer = io.Discard
+	if len(args) == 4 {
+		if counts, err = os.OpenFile(args[3], os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644); err != nil {
+			return err
+		}
 	}
 	l, err := net.Listen("tcp", args[0])
 	if err != nil {
@@ -40,8 +48,8 @@ func run(args []string) error {
 			conn.Close()
 			continue
 		}
-		go slowly(on, conn, delay)
-		go slowly(conn, on, delay)
+		go func() { fmt.Fprintln(counts, slowly(on, conn, delay)) }()
+		go func() { fmt.Fprintln(counts, slowly(conn, on, delay)) }()
 	}
 }
 
@@ -51,8 +59,9 @@ type piece struct {
 	at   time.Time
 }
 
-// slowly hands on what comes, each piece after the delay. When one end is gone, so is the other.
-func slowly(to, from net.Conn, delay time.Duration) {
+// slowly hands on what comes, each piece after the delay, and tells how many bytes that were. When one end is gone, so
+// is the other.
+func slowly(to, from net.Conn, delay time.Duration) (bytes int64) {
 	const room = 4096 // pieces under way: far more than any window
 	under := make(chan piece, room)
 	go func() {
@@ -74,7 +83,9 @@ func slowly(to, from net.Conn, delay time.Duration) {
 		time.Sleep(time.Until(p.at))
 		if _, err := to.Write(p.data); err != nil {
 			_, _ = io.Copy(io.Discard, from) // until that end notices, too
-			return
+			return bytes
 		}
+		bytes += int64(len(p.data))
 	}
+	return bytes
 }
