@@ -369,3 +369,29 @@ func TestEveryFamilyFromNothingOnTheScreen(t *testing.T) {
 		})
 	}
 }
+
+// A loader that comes with a build is part of it; one that comes by itself is laid over what is there by then, whichever
+// is named first.
+func TestFromNothingWithALoader(t *testing.T) {
+	t.Parallel()
+	o := newOperator(t)
+	family := filepath.Join(t.TempDir(), "mill.toml")
+	millAlone := strings.Replace(strings.Replace(millDialect, `path  = ["{dir}"]`, `path  = ["{build}"]`, 1), `file    = "{dir}/grist/version"`, `file    = "{build}/grist/version"`, 1)
+	write(t, family, millAlone)
+	o.do(0, "dialect", "add", family)
+	base := t.TempDir()
+	build := map[string]string{"mill-2.0/mill": "#!/bin/sh\necho mill 2.0\n"}
+	dir := filepath.Join(base, "one")
+	said := o.do(0, "new", dir, "--dialect", "mill", "--as", "one", "--from", grist(t, "1.4", nil), "--from", archived(t, "mill-2.0.zip", build))
+	insist.Holds(t, "laid", said, "then, over that: bring the grist of grist-1.4.zip")
+	insist.Same(t, "over the build", contents(t, filepath.Join(dir, "builds/2.0/grist/version")), "1.4\n")
+	insist.Holds(t, "told apart", o.do(0, "builds", "one", "--of", "grist"), "1.4", "used (laid over it)")
+	o.do(0, "remove", "one", "grist", "--agree")
+	insist.That(t, !exists(filepath.Join(dir, "builds/2.0/grist")), "it is still there")
+	build["mill-2.0/grist/version"], build["mill-2.0/hopper"] = "2\n", "wide\n"
+	dir = filepath.Join(base, "two")
+	o.do(0, "new", dir, "--dialect", "mill", "--as", "two", "--from", archived(t, "mill-2.0.zip", build))
+	insist.Holds(t, "part of it", o.do(0, "builds", "two", "--of", "grist"), "2  ", "used (found there)")
+	insist.Holds(t, "over one of its own", o.try("new", filepath.Join(base, "three"), "--dialect", "mill", "--as", "three", "--from", grist(t, "1.4", nil), "--from", archived(t, "mill-2.0.zip", build)).err,
+		"three is made; but to bring the grist of grist-1.4.zip needs an answer first: initium builds three --add")
+}

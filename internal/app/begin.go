@@ -40,6 +40,7 @@ type Begun struct {
 	Dir      string
 	Family   string
 	Plan     *plan.Plan
+	Then     []lineup.Change // what follows as entries of its own, as it is laid over what is there by then
 	Findings []check.Finding // what stands in the way of its first start, and what is worth knowing before it
 	Values   []Value         // that the family asks for, as they would be
 	Settings []FirstSetting  // of its files, that are worth saying before its first start
@@ -128,11 +129,11 @@ func (a *App) NewServer(ctx context.Context, b Beginning, show bool, progress fu
 	}
 	a.resolve(s)
 	a.choosePort(s)
-	changes, made, err := a.beginning(ctx, s, b.From, values)
+	changes, then, made, err := a.beginning(ctx, s, b.From, values)
 	if err != nil {
 		return nil, err
 	}
-	begun := &Begun{Server: b.As, Dir: dir, Family: s.Dialect.Title, Plan: made}
+	begun := &Begun{Server: b.As, Dir: dir, Family: s.Dialect.Title, Plan: made, Then: then}
 	if show {
 		ahead := s.seeing(a.overlay(made.Parts, made.Files...))
 		ahead.Missing = map[string]string{}
@@ -155,6 +156,15 @@ func (a *App) NewServer(ctx context.Context, b Beginning, show bool, progress fu
 	}
 	if _, err := a.TakeBaseline(b.As); err != nil {
 		return nil, err
+	}
+	for _, c := range then {
+		_, err := a.Change(ctx, b.As, progress, c)
+		if open := (*planner.Unanswered)(nil); errors.As(err, &open) {
+			return nil, fmt.Errorf("%s is made; but to %s needs an answer first: initium builds %s --add %s asks for it", b.As, c, b.As, text.Clean(c.Source))
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%s is made; but to %s could not be done: %w", b.As, c, err)
+		}
 	}
 	look, err := a.Look(b.As)
 	if err != nil {
@@ -238,6 +248,7 @@ type layout struct {
 	s       *Server
 	p       *planner.Planner
 	changes []lineup.Change
+	then    []lineup.Change // that have to wait until all that is there
 }
 
 func (l *layout) do(c lineup.Change) error {
@@ -246,7 +257,7 @@ func (l *layout) do(c lineup.Change) error {
 }
 
 // beginning works out the changes that lay a new server out.
-func (a *App) beginning(ctx context.Context, s *Server, sources []string, values map[string]string) (changes []lineup.Change, made *plan.Plan, err error) {
+func (a *App) beginning(ctx context.Context, s *Server, sources []string, values map[string]string) (changes, then []lineup.Change, made *plan.Plan, err error) {
 	l := &layout{a: a, s: s, p: planner.New(ctx, &ground{a: a, s: s}, survey.Take(s.input()))}
 	mods, err := l.parts(ctx, sources)
 	if err == nil {
@@ -256,19 +267,19 @@ func (a *App) beginning(ctx context.Context, s *Server, sources []string, values
 		err = l.values(values)
 	}
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	for _, source := range mods {
 		if err := l.do(lineup.Change{Op: lineup.OpTake, Source: source, Choices: &lineup.Choices{}}); err != nil {
-			return nil, nil, err
+			return nil, nil, nil, err
 		}
 	}
 	if len(l.changes) == 0 {
-		return nil, nil, usage("the dialect %s does not say what a server of it begins with ([[part]]), and nothing was brought (--from)", s.Dialect.Name)
+		return nil, nil, nil, usage("the dialect %s does not say what a server of it begins with ([[part]]), and nothing was brought (--from)", s.Dialect.Name)
 	}
 	made, _ = l.p.Plan()
 	made.Parts = slices.DeleteFunc(made.Parts, func(p plan.Part) bool { return p.Path == s.Record.Dir }) // it is made first
-	return l.changes, made, nil
+	return l.changes, l.then, made, nil
 }
 
 // parts lays the parts that are in sources. It returns the sources in which there is none: they may be mods.
@@ -296,11 +307,30 @@ func (l *layout) parts(ctx context.Context, sources []string) (others []string, 
 		}
 	}
 	for _, c := range over {
-		if err := l.do(c); err != nil {
+		if l.overWhatComes(c.Mod) {
+			l.then = append(l.then, c)
+		} else if err := l.do(c); err != nil {
 			return nil, err
 		}
 	}
 	return others, nil
+}
+
+// overWhatComes tells whether a loader is laid over a folder that is only put in its place by the same plan.
+func (l *layout) overWhatComes(loader string) bool {
+	there := *l.s
+	there.fsys = l.a.overlay(l.p.Parts())
+	there.Vars, there.Missing = maps.Clone(l.s.Vars), map[string]string{}
+	there.resolveParts()
+	for i := range l.s.Dialect.Parts {
+		if p := &l.s.Dialect.Parts[i]; p.Name == loader {
+			folder, _ := there.over(p)
+			return slices.ContainsFunc(l.p.Parts(), func(o plan.Part) bool {
+				return o.New != plan.EmptyFolder && (folder == o.Path || strings.HasPrefix(folder, o.Path+"/"))
+			})
+		}
+	}
+	return false
 }
 
 // files writes what a server begins with, unless it came with its parts.
@@ -373,14 +403,28 @@ func (a *App) partsIn(ctx context.Context, s *Server, source string) (names []st
 	if err != nil {
 		return nil, err
 	}
+	var roots, loaders []string
 	for i := range s.Dialect.Parts {
 		p := &s.Dialect.Parts[i]
 		if p.Of == dialect.PartFile || p.Name == "" {
 			continue
 		}
-		if _, _, ok := intake.RootOf(came.tree, p); ok {
-			names = append(names, p.Name)
+		if root, _, ok := intake.RootOf(came.tree, p); ok {
+			names, roots = append(names, p.Name), append(roots, root)
+			if p.Of == dialect.PartLoader {
+				loaders = append(loaders, p.Name)
+			}
 		}
 	}
-	return names, nil
+	for i, root := range roots { // a build may come with its loader
+		if slices.Contains(loaders, names[i]) {
+			continue
+		}
+		for k := range roots {
+			if loader := names[k]; slices.Contains(loaders, loader) && (root == "" || roots[k] == root || strings.HasPrefix(roots[k], root+"/")) {
+				names[k] = ""
+			}
+		}
+	}
+	return slices.DeleteFunc(names, func(n string) bool { return n == "" }), nil
 }

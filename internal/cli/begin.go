@@ -42,6 +42,9 @@ func (e *env) begin() *cobra.Command {
 			}
 			fmt.Fprintf(e.out, "%s %s in %s (%s)\n", verb, made.Server, text.Clean(made.Dir), made.Family)
 			e.printPlan(made.Dir, made.Plan)
+			for _, c := range made.Then {
+				fmt.Fprintf(e.out, "then, over that: %s\n", c)
+			}
 			e.beforeFirst(made)
 			return nil
 		},

@@ -80,7 +80,11 @@ func (c *checker) parts(d *Dialect, vars []string) []string {
 	before := slices.Clone(vars)
 	for i := range d.Parts {
 		p, key := &d.Parts[i], fmt.Sprintf("part[%d]", i)
-		c.part(p, key, append(before, "version"))
+		known := before
+		if p.Of == PartLoader {
+			known = slices.Clone(vars) // it may lie over another part
+		}
+		c.part(p, key, append(known, "version"))
 		if !p.Chosen() {
 			continue
 		}

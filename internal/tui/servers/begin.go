@@ -393,6 +393,9 @@ func (f *beginForm) drawPlan(c *canvas.Canvas, y, bottom int) {
 	for i := range f.begun.Plan.Files {
 		list = append(list, line{short(f.begun.Plan.Files[i].Path), "is written"})
 	}
+	for _, then := range f.begun.Then {
+		list = append(list, line{"over that", then.String()})
+	}
 	for i, l := range list {
 		if y >= bottom {
 			return
