@@ -713,25 +713,9 @@ func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error 
 		return gone(os.Remove(m.journalFile()))
 	}
 	j := m.journal()
-	prefix := waitsPrefix
-	if err := m.keep(j); err != nil {
+	wait, err := m.waiting(h, j)
+	if err != nil {
 		return err
-	}
-	if !j.Asked {
-		if j.Plain, err = hides(h, m.there(waitsPrefix+j.Mark)); err != nil {
-			return err
-		}
-		j.Asked = true
-		if err := m.keep(j); err != nil {
-			return err
-		}
-	}
-	if j.Plain {
-		prefix = shownPrefix
-	}
-	wait := func(rel string) string {
-		sum := sha256.Sum256([]byte(rel))
-		return m.there(path.Join(path.Dir(rel), prefix+j.Mark+"-"+hex.EncodeToString(sum[:6])))
 	}
 	var parts, done []part
 	if j.Placing {
@@ -796,6 +780,31 @@ func (m *Mirror) Push(ctx context.Context, h FS, progress func(Progress)) error 
 		return err
 	}
 	return os.Remove(m.journalFile())
+}
+
+// waiting keeps what a push is about, and tells where each thing waits for its place at the host: beside that, under a
+// name that its lists show.
+func (m *Mirror) waiting(h FS, j *journal) (wait func(rel string) string, err error) {
+	if err := m.keep(j); err != nil {
+		return nil, err
+	}
+	if !j.Asked {
+		if j.Plain, err = hides(h, m.there(waitsPrefix+j.Mark)); err != nil {
+			return nil, err
+		}
+		j.Asked = true
+		if err := m.keep(j); err != nil {
+			return nil, err
+		}
+	}
+	prefix := waitsPrefix
+	if j.Plain {
+		prefix = shownPrefix
+	}
+	return func(rel string) string {
+		sum := sha256.Sum256([]byte(rel))
+		return m.there(path.Join(path.Dir(rel), prefix+j.Mark+"-"+hex.EncodeToString(sum[:6])))
+	}, nil
 }
 
 func makeFolders(h FS, list []string) error {

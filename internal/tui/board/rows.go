@@ -88,17 +88,7 @@ func (b *Board) gather() []boardRow {
 	}
 	var rows []boardRow
 	section, aside := "", ""
-	titles := s.Lineup.SectionTitles() // those that no row has shown yet
-	until := func(section string) {    // the empty ones before a section, or all that are left
-		for len(titles) > 0 {
-			title := titles[0]
-			titles = titles[1:]
-			if title == section {
-				return
-			}
-			rows = append(rows, boardRow{title: canvas.Clean(title), empty: true})
-		}
-	}
+	empty := emptySections{s.Lineup.SectionTitles()}
 	b.longest = 12
 	for _, m := range sequence(s, foretoldAt) {
 		name := canvas.Clean(m.Name)
@@ -108,14 +98,12 @@ func (b *Board) gather() []boardRow {
 		b.longest = max(b.longest, len(name))
 		title := asideTitle(m, serverOrders)
 		if title != "" && title != aside {
-			until("")
+			rows = append(rows, empty.rest()...)
 			aside = title
 			rows = append(rows, boardRow{title: title})
 		} else if title == "" && m.Section != section && m.Section != "" {
-			if section = m.Section; slices.Contains(titles, section) {
-				until(section)
-			}
-			rows = append(rows, boardRow{title: canvas.Clean(section)})
+			section = m.Section
+			rows = append(append(rows, empty.before(section)...), boardRow{title: canvas.Clean(section)})
 		}
 		r := boardRow{mod: m, number: m.Position, findings: findings[name]}
 		if serverOrders {
@@ -130,10 +118,38 @@ func (b *Board) gather() []boardRow {
 		delete(outcomes, name)
 		rows = append(rows, r)
 	}
-	until("")
-	rows = append(rows, b.unlisted(outcomes)...)
+	rows = append(append(rows, empty.rest()...), b.unlisted(outcomes)...)
 	if about := serverFindings(rows, b.look.Findings); len(about) > 0 {
 		rows = append([]boardRow{{title: "The server itself", findings: about}}, rows...)
+	}
+	return rows
+}
+
+// emptySections makes rows for the sections in which no mod stands, where they stand among the others.
+type emptySections struct {
+	titles []string // of the sections that were not come to yet
+}
+
+// before are those before a section that a mod stands in.
+func (e *emptySections) before(section string) (rows []boardRow) {
+	at := slices.Index(e.titles, section)
+	if at < 0 {
+		return nil
+	}
+	rows = titleRows(e.titles[:at])
+	e.titles = e.titles[at+1:]
+	return rows
+}
+
+func (e *emptySections) rest() []boardRow {
+	rows := titleRows(e.titles)
+	e.titles = nil
+	return rows
+}
+
+func titleRows(titles []string) (rows []boardRow) {
+	for _, title := range titles {
+		rows = append(rows, boardRow{title: canvas.Clean(title), empty: true})
 	}
 	return rows
 }
