@@ -302,6 +302,9 @@ func TestLoaderLaidOver(t *testing.T) {
 	insist.Holds(t, "there", o.do(0, "builds", "mill", "--of", "grist"), "1.4", "used (laid over it)", "barley wants >=2")
 	insist.Holds(t, "the same", o.do(0, "builds", "mill", "--add", one), "so already")
 
+	write(t, filepath.Join(dir, "grist/stones/a"), "the operator's")
+	insist.Holds(t, "his own", o.do(0, "builds", "mill", "--add", grist(t, "1.5", nil), "--take", "all", "--show"), "left to you: "+filepath.Join(dir, "grist/stones/a")+", a file that came with it, and was changed since")
+	write(t, filepath.Join(dir, "grist/stones/a"), "a")
 	write(t, filepath.Join(dir, "mods/grist/mod.toml"), "name = 'grist'\n")
 	insist.Holds(t, "a mod of its name", o.try("builds", "mill", "--add", grist(t, "2", nil)).err, "there is a mod that is called grist")
 	insist.OK(t, os.RemoveAll(filepath.Join(dir, "mods/grist")))
@@ -394,4 +397,9 @@ func TestBuildThatALinkNames(t *testing.T) {
 	insist.Holds(t, "so already", o.do(0, "use", "mill", "1.9"), "so already")
 	o.do(0, "undo", "mill")
 	same(t, "taken back", stands(t, dir), before)
+	insist.OK(t, os.Rename(filepath.Join(dir, "now"), filepath.Join(dir, ".now")))
+	write(t, file, strings.Replace(millDialect, `path  = ["{dir}/builds/{version}"]`, `path  = ["{dir}/.now", "{dir}/builds/{version}"]`, 1))
+	o.do(0, "dialect", "add", file, "--anew")
+	executable(t, script, strings.Replace(was, "./now/", "./.now/", 1))
+	insist.Holds(t, "a hidden link", o.try("use", "mill", "1.9").err, "is not changed from here; let it lead to")
 }

@@ -221,11 +221,15 @@ func (g *ground) Use(name, which string, file func(name string) ([]byte, error))
 	}
 	u := &planner.Using{}
 	named := s.namings(p, file)
-	if link, _, _ := s.used(p, file); s.led(link) != link && spot.Path != link {
-		if u.Links, err = s.relinked(link, spot.Path); err != nil {
-			return nil, err
+	link, _, _ := s.used(p, file)
+	leads := s.led(link)
+	linked := leads != link && spot.Path != link
+	if linked { // what leads there changes, and nothing that names it
+		if named = nil; leads != spot.Path {
+			if u.Links, err = s.relinked(link, spot.Path); err != nil {
+				return nil, err
+			}
 		}
-		named = nil
 	}
 	for _, n := range named {
 		doc, encoding := text.Decode(n.raw)
@@ -235,13 +239,14 @@ func (g *ground) Use(name, which string, file func(name string) ([]byte, error))
 		}
 		u.Files = append(u.Files, planner.Renamed{Path: n.file, Raw: n.raw, Now: text.Encode(changed, encoding)})
 	}
-	if was, given := s.Record.Set[p.Name]; len(u.Links) > 0 {
-		// what leads there changes, and nothing that names it
-	} else if len(named) == 0 && s.asks(p) || given {
+	was, given := s.Record.Set[p.Name]
+	switch {
+	case linked:
+	case len(named) == 0 && s.asks(p) || given:
 		if now := s.short(spot.Path); was != now {
 			u.Given = append(u.Given, plan.Given{Name: p.Name, Was: was, Now: now})
 		}
-	} else if len(named) == 0 {
+	case len(named) == 0:
 		return nil, fmt.Errorf("no file names which %s is used as a path that is understood, and the start does not ask for it; change it by hand where it is chosen", text.Clean(p.Name))
 	}
 	s.fsys, s.uses, s.Missing = g.s.fsys, maps.Clone(s.uses), map[string]string{}
@@ -273,6 +278,9 @@ func (s *Server) relinked(link, to string) ([]plan.File, error) {
 			line = path.Base(link) + lineup.LeadsTo + now + "\n"
 		}
 		want.WriteString(line)
+	}
+	if want.String() == string(old) {
+		return nil, fmt.Errorf("the link %s says which is used, and is not changed from here; let it lead to %s by hand", text.Clean(link), text.Clean(to))
 	}
 	return []plan.File{{Path: dir + "/", List: true, Old: old, Want: []byte(want.String())}}, nil
 }
@@ -356,10 +364,10 @@ func (a *App) Builds(name string) ([]PartThere, error) {
 		}
 		used, said, problem := s.used(p, read)
 		spots := s.spots(p)
-		if real := s.led(used); used != "" && real != used && slices.ContainsFunc(spots, func(o part.Spot) bool { return o.Path == real }) {
+		if at := s.led(used); used != "" && at != used && slices.ContainsFunc(spots, func(o part.Spot) bool { return o.Path == at }) {
 			said = strings.TrimPrefix(said+", through the link "+s.short(used), ", ")
 			spots = slices.DeleteFunc(spots, func(o part.Spot) bool { return o.Path == used })
-			used = real
+			used = at
 		}
 		if used != "" && !slices.ContainsFunc(spots, func(o part.Spot) bool { return o.Path == used }) {
 			spots = append(spots, part.Spot{Path: used})
@@ -484,8 +492,8 @@ func (s *Server) partFor(name, which string) (*dialect.Part, error) {
 	return nil, UsageError{err}
 }
 
-// LayOf are the changes that lay one of a part beside those that are there, or a loader over the server. Where nothing says yet which is used, that
-// is said with it, so that the new one is not taken by itself.
+// LayOf are the changes that lay one of a part beside those that are there, or a loader over the server. Where nothing
+// says yet which is used, that is said with it, so that the new one is not taken by itself.
 func (a *App) LayOf(ctx context.Context, name, partName, source, version string, choices lineup.Choices) ([]lineup.Change, error) {
 	s, err := a.Server(name)
 	if err != nil {

@@ -141,6 +141,11 @@ func (e *env) foreseen(ctx context.Context, server string, show, stage bool, cha
 	} else if err := e.change(ctx, server, stage, changes...); err != nil {
 		return err
 	}
+	for _, c := range f.Plan.Changes {
+		for _, o := range c.Owed {
+			fmt.Fprintf(e.out, "left to you: %s, %s\n", text.Clean(o.Path), text.Clean(o.About))
+		}
+	}
 	for _, c := range f.Comes {
 		fmt.Fprintf(e.out, "then: %s: %s\n", c.Severity, text.Clean(c.Message))
 	}

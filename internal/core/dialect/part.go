@@ -23,8 +23,7 @@ type PartOf string
 
 // Of the server's program and of what it runs on several can lie side by side, of which one is used. A loader is laid over
 // what is there, and is known by its files then. Data are a folder that comes with the server, and a file is one that a
-// server begins with. What is made is what the server makes anew
-// when it is set aside: settings, caches, libraries.
+// server begins with. What is made is what the server makes anew when it is set aside: settings, caches, libraries.
 const (
 	PartServer  PartOf = "server"
 	PartRuntime PartOf = "runtime"

@@ -247,6 +247,9 @@ func (p *Planner) lay(c lineup.Change) (version string, err error) {
 	if len(l.Questions)+len(l.Problems) > 0 {
 		return "", &Unanswered{About: c.String(), Questions: l.Questions, Problems: l.Problems}
 	}
+	for _, left := range l.Left {
+		p.owed = append(p.owed, lineup.Owed{Mod: c.Mod, Path: left.Path, About: left.About})
+	}
 	for _, part := range l.Parts {
 		if !slices.ContainsFunc(p.parts, func(o plan.Part) bool { return o.Path == part.Path && part.New == plan.EmptyFolder }) {
 			p.parts = append(p.parts, part)
