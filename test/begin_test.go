@@ -395,3 +395,23 @@ func TestFromNothingWithALoader(t *testing.T) {
 	insist.Holds(t, "over one of its own", o.try("new", filepath.Join(base, "three"), "--dialect", "mill", "--as", "three", "--from", grist(t, "1.4", nil), "--from", archived(t, "mill-2.0.zip", build)).err,
 		"three is made; but to bring the grist of grist-1.4.zip needs an answer first: initium builds three --add")
 }
+
+// Where a loader is chosen by its name, that is said before the first start, and which mods are made for another is
+// foretold as it comes.
+func TestLoaderChosenByName(t *testing.T) {
+	t.Parallel()
+	o := newOperator(t)
+	ride := string(zipped(t, map[string]string{"ride.yaml": "name: swing\nrelease: 1.0\nloader: crank\nwind: 1\n"}))
+	dir := filepath.Join(t.TempDir(), "fair")
+	said := o.do(0, "new", dir, "--dialect", "cogwheel-fair", "--as", "fair", "--set", "port="+freePort(t), "--set", "pace=0.01", "--set", "loader=ratchet",
+		"--from", archived(t, "engine-4.zip", map[string]string{"engine-4/VERSION": "4\n"}), "--from", archived(t, "rides.zip", map[string]string{"rides/swing.ride": ride}))
+	insist.Holds(t, "foretold", said, "it is made for the loader crank, and this is ratchet")
+	p := &proofJSON{}
+	o.json(1, p, "prove", "fair", "--json")
+	insist.Same(t, "as foretold", p.outcomes(), "swing failed")
+	o.do(0, "set", "fair", "loader", "crank")
+	o.json(0, p, "prove", "fair", "--json")
+	insist.Same(t, "with its own", p.outcomes(), "swing confirmed")
+	o.do(0, "undo", "fair")
+	insist.Holds(t, "taken back", contents(t, filepath.Join(dir, "fair.json")), "ratchet")
+}
