@@ -265,7 +265,7 @@ func (e *env) printPart(dir string, p *plan.Part) {
 	fmt.Fprintf(e.out, "%s (%s): %s\n", text.Clean(short(dir, p.Path)), p.Title(), p)
 	const most = 20
 	for i, n := range p.Notes {
-		if n.Rel == "" {
+		if n.Rel == "" && n.Kind == plan.FileChanges && n.Why == "" {
 			continue // of a file alone all is said
 		}
 		if i == most {

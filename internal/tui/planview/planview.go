@@ -156,7 +156,7 @@ func ruleRows(word string, kind plan.RowKind, rules []rule.Rule) (rows []Row) {
 func partRows(dir string, p *plan.Part) []Row {
 	rows := []Row{{file: canvas.Clean(strings.TrimPrefix(p.Path, dir+"/")), about: p.Title() + ", " + p.String()}}
 	for _, n := range p.Notes {
-		if n.Rel == "" {
+		if n.Rel == "" && n.Kind == plan.FileChanges && n.Why == "" {
 			continue // of a file alone all is said
 		}
 		row := Row{word: string(n.Kind), row: plan.Row{Kind: plan.Comes, Text: canvas.Clean(n.Rel)}}
