@@ -37,7 +37,7 @@ type listMsg struct {
 }
 
 // Door leads from the board to here.
-var Door = frame.Door{Key: "U", Foot: "builds", Help: "the builds and runtimes that lie side by side, to use another", Open: openBuilds}
+var Door = frame.Door{Key: "U", Foot: "builds", Help: "builds, runtimes and the loader: which are used", Open: openBuilds}
 
 func openBuilds(s frame.Seat) tea.Cmd { return s.Place().Wish(lists(s.Place(), s.Server())) }
 
