@@ -64,6 +64,14 @@ func (x *terminal) keys(keys ...string) {
 	x.tmux(append([]string{"send-keys", "-t", "x"}, keys...)...)
 }
 
+// pastes puts a text in the place of what a prompt holds.
+func (x *terminal) pastes(text string) {
+	x.t.Helper()
+	x.keys("C-u")
+	x.tmux("set-buffer", text)
+	x.tmux("paste-buffer", "-p", "-t", "x")
+}
+
 func (x *terminal) picture() string { return x.tmux("capture-pane", "-p", "-t", "x") }
 
 // sees waits until all the words are on the screen at once.

@@ -2,6 +2,7 @@ package text
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -24,16 +25,25 @@ const hole = "\x01"
 // Hole is what stands for such a variable in a text of a StartScript.
 func Hole(name string) string { return hole + name + hole }
 
-// holes are the variables that are not written down, each once.
-func (s *StartScript) holes() (names []string) {
-	for _, word := range slices.Concat(s.Env, s.Command) {
-		for i, part := range strings.Split(word, hole) {
-			if i%2 == 1 && !slices.Contains(names, part) {
+// plainVariable is what a variable of a script may be called: a name goes into it as it is.
+var plainVariable = regexp.MustCompile(`^[A-Z_][A-Z0-9_]*$`)
+
+// holes are the variables that are not written down, each once. The error tells of a text in which something else stands
+// where their names do, as one that came from a file may have it.
+func (s *StartScript) holes() (names []string, err error) {
+	for _, word := range slices.Concat(s.Env, s.Command, []string{s.Dir}) {
+		parts := strings.Split(word, hole)
+		for i, part := range parts {
+			switch {
+			case i%2 == 0:
+			case i == len(parts)-1 || !plainVariable.MatchString(part):
+				return nil, fmt.Errorf("%q cannot be written in a script", Clean(word))
+			case !slices.Contains(names, part):
 				names = append(names, part)
 			}
 		}
 	}
-	return names
+	return names, nil
 }
 
 // written writes a text in parts, those that are variables as a shell has them.
@@ -66,14 +76,17 @@ func (s *StartScript) POSIX() ([]byte, error) {
 		return q, err
 	}
 	variable := func(name string) string { return `"$` + name + `"` }
+	names, err := s.holes()
+	if err != nil {
+		return nil, err
+	}
 	var b strings.Builder
 	b.WriteString("#!/bin/sh\n# " + Clean(s.About) + "\n")
-	for _, name := range s.holes() {
+	for _, name := range names {
 		fmt.Fprintf(&b, ": \"${%s:?is a secret, and not written down here}\"\n", name)
 	}
 	dir := `"$(dirname "$0")"`
 	if s.Dir != "" {
-		var err error
 		if dir, err = quote(s.Dir); err != nil {
 			return nil, err
 		}
@@ -113,14 +126,17 @@ func (s *StartScript) Batch() ([]byte, error) {
 		}
 		return w, err
 	}
+	names, err := s.holes()
+	if err != nil {
+		return nil, err
+	}
 	var b strings.Builder
 	b.WriteString("@echo off\r\nrem " + strings.NewReplacer("%", "%%", "^", "").Replace(Clean(s.About)) + "\r\n")
-	for _, name := range s.holes() {
+	for _, name := range names {
 		fmt.Fprintf(&b, "if not defined %s echo %s is a secret, and not written down here & exit /b 1\r\n", name, name)
 	}
 	dir := `"%~dp0"`
 	if s.Dir != "" {
-		var err error
 		if dir, err = word(s.Dir); err != nil {
 			return nil, err
 		}

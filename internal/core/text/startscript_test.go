@@ -35,6 +35,14 @@ exec ./bin/moor -key "$LICENCE" -name "it's" '' 50% 'a&b' 'c\' 'd e\'
 	insist.Fails(t, "a quote", err, "a batch file")
 	_, err = (&text.StartScript{Command: []string{"a\x00b"}}).POSIX()
 	insist.Fails(t, "a zero", err, "cannot be written in a shell script")
+	for _, hostile := range []string{text.Hole(`X";touch owned;"`), text.Hole("x y"), text.Hole(""), "a\x01PORT"} {
+		for _, s := range []*text.StartScript{{Command: []string{"run", hostile}}, {Env: []string{"A=" + hostile}, Command: []string{"run"}}, {Dir: "/" + hostile, Command: []string{"run"}}} {
+			_, err = s.POSIX()
+			insist.Fails(t, "what is no name", err, "cannot be written in a script")
+			_, err = s.Batch()
+			insist.Fails(t, "what is no name", err, "cannot be written in a script")
+		}
+	}
 }
 
 // Whatever words a command has, they are read as they were written.
@@ -44,7 +52,7 @@ func FuzzStartScript(f *testing.F) {
 	f.Add("a", "\"", "\n")
 	f.Fuzz(func(t *testing.T, program, one, two string) {
 		words := []string{"x" + program, one, two}
-		if slices.ContainsFunc(words, func(w string) bool { return slices.Contains([]byte(w), 1) }) {
+		if slices.ContainsFunc(words, func(w string) bool { return strings.Contains(w, "\x01") }) {
 			return
 		}
 		s := &text.StartScript{About: "x", Command: words}
